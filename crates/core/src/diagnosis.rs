@@ -1,0 +1,106 @@
+//! What the tool has to say about a plan: one form for errors, warnings and advice.
+//!
+//! Problems are enums beside the operation that meets them. A [`Diagnosis`] is how one of them reads:
+//! what is wrong, where, why it matters and how to put it right, still without any layout.
+
+use crate::source::Span;
+
+/// How bad it is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Severity {
+    /// The plan has no single meaning: nothing can be worked out from it.
+    Error,
+    /// Something will not work, or is not as safe as it looks.
+    Warning,
+    /// Worth a look.
+    Advice,
+}
+
+impl Severity {
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Error => "error",
+            Self::Warning => "warning",
+            Self::Advice => "advice",
+        }
+    }
+}
+
+/// A second place that belongs to a diagnosis.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Remark {
+    /// Where.
+    pub at: Span,
+    /// What is there.
+    pub says: String,
+}
+
+/// A problem in words.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Diagnosis {
+    /// The kind of problem, as a stable name.
+    pub name: &'static str,
+    /// How bad it is.
+    pub severity: Severity,
+    /// Where it is; `None` if it concerns the file as a whole.
+    pub at: Option<Span>,
+    /// Other places that belong to it.
+    pub also: Vec<Remark>,
+    /// What is wrong, in a sentence.
+    pub says: String,
+    /// Why it matters; may be empty where that is plain.
+    pub why: String,
+    /// How to put it right.
+    pub cure: String,
+}
+
+impl Diagnosis {
+    /// A diagnosis that still has only its name and its place.
+    pub fn new(name: &'static str, severity: Severity, at: Option<Span>) -> Self {
+        Self {
+            name,
+            severity,
+            at,
+            also: Vec::new(),
+            says: String::new(),
+            why: String::new(),
+            cure: String::new(),
+        }
+    }
+
+    /// With what is wrong.
+    #[must_use]
+    pub fn says(mut self, says: impl Into<String>) -> Self {
+        self.says = says.into();
+        self
+    }
+
+    /// With why it matters.
+    #[must_use]
+    pub fn why(mut self, why: impl Into<String>) -> Self {
+        self.why = why.into();
+        self
+    }
+
+    /// With how to put it right.
+    #[must_use]
+    pub fn cure(mut self, cure: impl Into<String>) -> Self {
+        self.cure = cure.into();
+        self
+    }
+
+    /// With another place that belongs to it.
+    #[must_use]
+    pub fn also(mut self, at: Span, says: impl Into<String>) -> Self {
+        let says = says.into();
+        self.also.push(Remark { at, says });
+        self
+    }
+}
+
+/// A problem that can be put into words.
+pub trait Diagnose {
+    /// The problem in words.
+    fn diagnose(&self) -> Diagnosis;
+}

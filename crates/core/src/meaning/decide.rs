@@ -1,0 +1,148 @@
+//! One packet, one question after the other.
+
+use super::Meaning;
+use super::ground::{LegGround, UNSPECIFIED_V4, UNSPECIFIED_V6};
+use crate::plan::{ExceptionId, NetworkId};
+use crate::space::{Ends, Packet, ServiceSet};
+use crate::verdict::{Cause, Decision, Forgery, NoWay, Verdict};
+
+impl Meaning<'_> {
+    /// What happens to a packet. One that enters at a leg that the plan does not have is forged.
+    pub fn decide(&self, packet: &Packet) -> Decision {
+        if packet.enters == self.ground.gateway_leg {
+            return self.from_gateway(packet);
+        }
+        let Some(ground) = self.ground.leg(packet.enters) else {
+            return denied(Verdict::Block, true, Cause::Forged(Forgery::Source, packet.enters));
+        };
+        if ground.own.contains(packet.source())
+            && ground.own.contains(packet.destination())
+            && let Some(network) = self.plan.network_on(packet.enters)
+        {
+            return denied(Verdict::DoesNotPass, false, Cause::SameNetwork(network));
+        }
+        if let Some(forgery) = self.forgery(packet, ground) {
+            return denied(Verdict::Block, true, Cause::Forged(forgery, packet.enters));
+        }
+        if ground.to_gateway.contains(packet.destination()) {
+            return self.to_gateway(packet, ground);
+        }
+        if let Some(reason) = self.no_way(packet) {
+            return denied(Verdict::NoWay, false, Cause::NoRoute(reason));
+        }
+        match self.top_exception(packet) {
+            Some(id) => self.exception(id),
+            None => self.by_cell(packet),
+        }
+    }
+
+    fn from_gateway(&self, packet: &Packet) -> Decision {
+        match self.top_exception(packet) {
+            Some(id) => self.exception(id),
+            None => allowed(false, Cause::FromGateway),
+        }
+    }
+
+    fn forgery(&self, packet: &Packet, ground: &LegGround) -> Option<Forgery> {
+        let source = packet.source();
+        if source == UNSPECIFIED_V4 || source == UNSPECIFIED_V6 {
+            if !has(&self.ground.from_unspecified, packet) {
+                return Some(Forgery::Unspecified);
+            }
+        } else if !ground.belongs.contains(source) {
+            return Some(Forgery::Source);
+        }
+        ground.hidden.contains(packet.destination()).then_some(Forgery::ToPrivate)
+    }
+
+    fn to_gateway(&self, packet: &Packet, ground: &LegGround) -> Decision {
+        let (plan, destination) = (self.plan, packet.destination());
+        if has(&self.ground.ipv6_needs, packet) {
+            return allowed(false, Cause::Ipv6Needs);
+        }
+        if let Some(id) = self.top_exception(packet) {
+            return self.exception(id);
+        }
+        if let Some(manage) = &plan.gateway().manage
+            && manage.from.addresses.contains(packet.source())
+            && self.ground.gateway_inside.contains(destination)
+            && has(&manage.service.set, packet)
+        {
+            let logged = plan.matrix().log().logs(crate::plan::Action::Allow);
+            return allowed(logged, Cause::Manage);
+        }
+        if let Some(network) = plan.network_on(packet.enters) {
+            let offered = self.uses(network).is_some_and(|uses| has(uses, packet));
+            if offered && ground.service_points.contains(destination) {
+                return allowed(false, Cause::GatewayService(packet.enters));
+            }
+        }
+        let leased = plan.uplink_on(packet.enters).is_some_and(|uplink| uplink.dhcp);
+        if leased && has(&self.ground.uplink_lease, packet) {
+            return allowed(false, Cause::GatewayService(packet.enters));
+        }
+        denied(Verdict::Block, plan.matrix().unmatched().log, Cause::Unmatched)
+    }
+
+    /// What a network may use the gateway for: its own list, or its zone's.
+    pub(super) fn uses(&self, network: NetworkId) -> Option<&ServiceSet> {
+        let network = self.plan.network(network);
+        let uses = network.uses.as_ref().or(self.plan.zone(network.zone).uses.as_ref());
+        uses.map(|uses| &uses.set)
+    }
+
+    fn no_way(&self, packet: &Packet) -> Option<NoWay> {
+        let (source, destination) = (packet.source(), packet.destination());
+        let ground = &self.ground;
+        if ground.link_only.contains(source) {
+            return Some(NoWay::LinkOnly);
+        }
+        if ground.inside.contains(destination) {
+            return ground.broadcasts.contains(destination).then_some(NoWay::Broadcast);
+        }
+        if !ground.internet.contains(destination) {
+            return Some(NoWay::Nowhere);
+        }
+        if !ground.has_uplink {
+            return Some(NoWay::NoUplink);
+        }
+        ground.unique_local.contains(source).then_some(NoWay::UniqueLocal)
+    }
+
+    /// Of the exceptions that match and have no matching one directly above them, the first of the
+    /// file. They all agree, or the plan would have been refused.
+    fn top_exception(&self, packet: &Packet) -> Option<ExceptionId> {
+        let precedence = &self.precedence;
+        let matching: Vec<ExceptionId> =
+            precedence.active().iter().copied().filter(|id| precedence.set(*id).contains(packet)).collect();
+        let is_top = |id: &ExceptionId| !precedence.above(*id).iter().any(|a| matching.contains(a));
+        matching.iter().copied().find(is_top)
+    }
+
+    fn by_cell(&self, packet: &Packet) -> Decision {
+        let to = match self.plan.network_of(packet.destination()) {
+            Some(network) => self.plan.network(network).zone,
+            None => self.plan.internet(),
+        };
+        match self.plan.zone_on(packet.enters) {
+            Some(from) => self.cell(from, to),
+            None => allowed(false, Cause::FromGateway),
+        }
+    }
+}
+
+fn has(services: &ServiceSet, packet: &Packet) -> bool {
+    let line = match packet.ends {
+        Ends::V4 { .. } => &services.v4,
+        Ends::V6 { .. } => &services.v6,
+    };
+    line.contains(packet.service.coordinate())
+}
+
+fn allowed(logged: bool, cause: Cause) -> Decision {
+    Decision { verdict: Verdict::Allow, logged, cause }
+}
+
+fn denied(verdict: Verdict, logged: bool, cause: Cause) -> Decision {
+    Decision { verdict, logged, cause }
+}

@@ -1,0 +1,261 @@
+//! The lie of the land: which sources belong where, what is the gateway's, what has a way.
+
+use crate::addressing::{
+    Subnet, link_local, loopback, multicast, not_global, unique_local,
+};
+use crate::plan::{Network, Plan, Uplink};
+use crate::space::{
+    AddressSet, IntervalSet, Leg, Match, PacketSet, Protocol, ServicePoint, ServiceSet,
+};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
+/// What is known about one leg other than the gateway's own.
+#[derive(Clone, Debug)]
+pub(super) struct LegGround {
+    pub(super) leg: Leg,
+    /// The sources that belong here, the unspecified ones apart.
+    pub(super) belongs: AddressSet,
+    /// The destinations that count as the gateway when a packet enters here.
+    pub(super) to_gateway: AddressSet,
+    /// Of these, the ones at which the network's services are offered.
+    pub(super) service_points: AddressSet,
+    /// For a network's leg, what lies in it and is neither gateway, broadcast nor anycast.
+    pub(super) own: AddressSet,
+    /// For an uplink's leg, the destinations that no packet from outside can have.
+    pub(super) hidden: AddressSet,
+}
+
+/// The sets that the steps of the meaning are made of.
+#[derive(Clone, Debug)]
+pub(super) struct Ground {
+    pub(super) legs: Vec<LegGround>,
+    pub(super) gateway_leg: Leg,
+    pub(super) inside: AddressSet,
+    pub(super) internet: AddressSet,
+    pub(super) gateway_inside: AddressSet,
+    /// Every network's broadcast address.
+    pub(super) broadcasts: AddressSet,
+    pub(super) unique_local: AddressSet,
+    pub(super) link_only: AddressSet,
+    pub(super) has_uplink: bool,
+    pub(super) ipv6_needs: ServiceSet,
+    /// What may come from the unspecified address: requests for an address (RFC 2131, RFC 4861,
+    /// RFC 4862) and the listener reports that go with it (RFC 3590).
+    pub(super) from_unspecified: ServiceSet,
+    pub(super) uplink_lease: ServiceSet,
+}
+
+pub(super) const UNSPECIFIED_V4: IpAddr = IpAddr::V4(Ipv4Addr::UNSPECIFIED);
+pub(super) const UNSPECIFIED_V6: IpAddr = IpAddr::V6(Ipv6Addr::UNSPECIFIED);
+
+impl Ground {
+    pub(super) fn survey(plan: &Plan) -> Self {
+        let gateway = plan.gateway_inside().union(&plan.gateway_outside());
+        let shared = to_everyone(plan).union(&gateway);
+        let mut legs = Vec::new();
+        for id in plan.network_ids() {
+            legs.push(network_ground(plan.network_leg(id), plan.network(id), &gateway, &shared));
+        }
+        for (index, uplink) in plan.uplinks().iter().enumerate() {
+            legs.push(uplink_ground(plan.uplink_leg(index), uplink, plan, &gateway, &shared));
+        }
+        let broadcasts = plan.networks().iter().flat_map(|n| &n.subnets).filter_map(Subnet::broadcast);
+        Self {
+            legs,
+            gateway_leg: plan.gateway_leg(),
+            inside: plan.inside().clone(),
+            internet: plan.internet_addresses().clone(),
+            gateway_inside: plan.gateway_inside(),
+            broadcasts: broadcasts.collect(),
+            unique_local: unique_local(),
+            link_only: link_local().union(&unspecified()),
+            has_uplink: !plan.uplinks().is_empty(),
+            ipv6_needs: ipv6_needs(),
+            from_unspecified: from_unspecified(),
+            uplink_lease: uplink_lease(),
+        }
+    }
+
+    /// What is known about a leg; `None` for the gateway's own and for one that is not there.
+    pub(super) fn leg(&self, leg: Leg) -> Option<&LegGround> {
+        self.legs.get(usize::from(leg.0)).filter(|ground| ground.leg == leg)
+    }
+
+    pub(super) fn universe(&self) -> PacketSet {
+        let enters = IntervalSet::range(Leg(0), self.gateway_leg);
+        Match { enters, ..Match::everything() }.into()
+    }
+
+    /// The packets that are not forged.
+    pub(super) fn true_sources(&self) -> PacketSet {
+        let mut products = vec![Match {
+            enters: IntervalSet::point(self.gateway_leg),
+            ..Match::everything()
+        }];
+        for ground in &self.legs {
+            let enters = IntervalSet::point(ground.leg);
+            let destination = ground.hidden.complement();
+            products.push(Match {
+                enters: enters.clone(),
+                source: ground.belongs.clone(),
+                destination: destination.clone(),
+                service: ServiceSet::any(),
+            });
+            products.push(Match {
+                enters,
+                source: unspecified(),
+                destination,
+                service: self.from_unspecified.clone(),
+            });
+        }
+        products.into_iter().collect()
+    }
+
+    /// The packets that get as far as the exceptions on their way through the gateway: not forged,
+    /// not for the gateway, not between two devices of one network, and with a way.
+    pub(super) fn passing(&self) -> Vec<Match> {
+        let unicast = self.inside.difference(&self.broadcasts);
+        let outward = if self.has_uplink { self.internet.clone() } else { AddressSet::empty() };
+        let mut products = Vec::new();
+        for ground in &self.legs {
+            let source = ground.belongs.difference(&self.link_only);
+            let inward = unicast
+                .difference(&ground.own)
+                .difference(&ground.to_gateway)
+                .difference(&ground.hidden);
+            let everywhere = inward.union(&outward.difference(&ground.to_gateway));
+            for (source, destination) in [
+                (source.difference(&self.unique_local), everywhere),
+                (source.intersection(&self.unique_local), inward),
+            ] {
+                products.push(Match {
+                    enters: IntervalSet::point(ground.leg),
+                    source,
+                    destination,
+                    service: ServiceSet::any(),
+                });
+            }
+        }
+        products
+    }
+
+    /// The packets for the gateway that get as far as the exceptions: not forged, and not what IPv6
+    /// cannot do without.
+    pub(super) fn arriving(&self) -> Vec<Match> {
+        let open = ServiceSet::any().difference(&self.ipv6_needs);
+        let asking = self.from_unspecified.difference(&self.ipv6_needs);
+        let mut products = Vec::new();
+        for ground in &self.legs {
+            let destination = ground.to_gateway.difference(&ground.hidden);
+            let sources = [
+                (ground.belongs.clone(), open.clone()),
+                (unspecified(), asking.clone()),
+            ];
+            for (source, service) in sources {
+                products.push(Match {
+                    enters: IntervalSet::point(ground.leg),
+                    source,
+                    destination: destination.clone(),
+                    service,
+                });
+            }
+        }
+        products
+    }
+}
+
+pub(super) fn unspecified() -> AddressSet {
+    [UNSPECIFIED_V4, UNSPECIFIED_V6].into_iter().collect()
+}
+
+/// Destinations that are the gateway's wherever a packet enters: limited broadcast, multicast,
+/// link-local, and the subnet-router anycast addresses (RFC 4291 2.6.1).
+fn to_everyone(plan: &Plan) -> AddressSet {
+    let limited = AddressSet::from(IpAddr::V4(Ipv4Addr::BROADCAST));
+    let anycast = plan.networks().iter().flat_map(|n| &n.subnets).filter_map(anycast);
+    limited.union(&multicast()).union(&link_local()).union(&anycast.collect())
+}
+
+fn anycast(subnet: &Subnet) -> Option<IpAddr> {
+    subnet.network_address().filter(IpAddr::is_ipv6)
+}
+
+fn network_ground(leg: Leg, network: &Network, gateway: &AddressSet, shared: &AddressSet) -> LegGround {
+    let subnets = || network.subnets.iter();
+    let broadcasts: AddressSet = subnets().filter_map(Subnet::broadcast).collect();
+    let zeros: AddressSet = subnets().filter_map(Subnet::network_address).collect();
+    let here: AddressSet =
+        subnets().map(Subnet::gateway).chain(subnets().filter_map(anycast)).collect();
+    let everyone = AddressSet::from(IpAddr::V4(Ipv4Addr::BROADCAST))
+        .union(&multicast())
+        .union(&link_local())
+        .union(&broadcasts);
+    let own = network
+        .prefixes()
+        .difference(gateway)
+        .difference(&broadcasts)
+        .difference(&subnets().filter_map(anycast).collect());
+    LegGround {
+        leg,
+        belongs: own.difference(&zeros).union(&link_local()),
+        to_gateway: shared.union(&broadcasts),
+        service_points: everyone.union(&here),
+        own,
+        hidden: AddressSet::empty(),
+    }
+}
+
+fn uplink_ground(
+    leg: Leg,
+    uplink: &Uplink,
+    plan: &Plan,
+    gateway: &AddressSet,
+    shared: &AddressSet,
+) -> LegGround {
+    let subnets = || uplink.addresses.iter().filter_map(|a| Subnet::new(a.trunc(), a.addr()));
+    let reserved: AddressSet =
+        subnets().flat_map(|s| [s.broadcast(), s.network_address()]).flatten().collect();
+    let broadcasts: AddressSet = subnets().filter_map(|s| s.broadcast()).collect();
+    let outside = AddressSet::full().difference(&not_global()).union(&uplink.own());
+    let belongs = outside
+        .difference(plan.inside())
+        .difference(gateway)
+        .difference(&multicast())
+        .difference(&loopback())
+        .difference(&reserved)
+        .union(&link_local());
+    LegGround {
+        leg,
+        belongs,
+        to_gateway: shared.union(&broadcasts),
+        service_points: AddressSet::empty(),
+        own: AddressSet::empty(),
+        hidden: plan.inside().intersection(&not_global()),
+    }
+}
+
+/// Neighbour discovery, router solicitation (RFC 4861), listener reports (RFC 2710, RFC 3810), and
+/// the errors of RFC 4890 4.4.1.
+fn ipv6_needs() -> ServiceSet {
+    let whole = ServiceSet::icmp_types(Protocol::ICMP_V6, &[1, 2, 130, 131, 132, 133, 135, 136, 143], None);
+    let exceeded = ServiceSet::icmp_types(Protocol::ICMP_V6, &[3], Some(0));
+    let parameter = ServiceSet::icmp_types(Protocol::ICMP_V6, &[4], Some(1))
+        .union(&ServiceSet::icmp_types(Protocol::ICMP_V6, &[4], Some(2)));
+    whole.union(&exceeded).union(&parameter)
+}
+
+fn from_unspecified() -> ServiceSet {
+    ServiceSet {
+        v4: IntervalSet::point(ServicePoint::port(Protocol::UDP, 67).coordinate()),
+        v6: ServiceSet::icmp_types(Protocol::ICMP_V6, &[131, 132, 133, 135, 143], None).v6,
+    }
+}
+
+/// What a provider's router sends an uplink that asks for its address (RFC 2131, 8415, 4861).
+fn uplink_lease() -> ServiceSet {
+    let advertisement = ServiceSet::icmp_types(Protocol::ICMP_V6, &[134], None);
+    ServiceSet {
+        v4: ServiceSet::ports(Protocol::UDP, 68, 68).v4,
+        v6: ServiceSet::ports(Protocol::UDP, 546, 546).v6.union(&advertisement.v6),
+    }
+}

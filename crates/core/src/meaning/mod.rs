@@ -1,0 +1,114 @@
+//! What a plan says about a packet, directly: no rules, no order of lines.
+//!
+//! Two ways lead through the same steps. [`Meaning::decide`] asks one question after the other about
+//! a single packet; [`Meaning::parts`] cuts a whole packet set along the same lines. Tests hold the
+//! one against the other, and both against the compiled rules, which share none of this code.
+//!
+//! The steps, in order: same network; forged; to (or from) the gateway; ways; exceptions; the cell.
+
+mod decide;
+mod ground;
+mod parts;
+mod precedence;
+
+pub use precedence::{OrderProblem, Precedence};
+
+use crate::plan::{Action, Exception, ExceptionId, Plan};
+use crate::space::PacketSet;
+use crate::verdict::{Cause, Decision};
+use ground::Ground;
+use jiff::civil::Date;
+
+/// A plan's meaning on one day.
+#[derive(Clone, Debug)]
+pub struct Meaning<'p> {
+    plan: &'p Plan,
+    day: Date,
+    ground: Ground,
+    precedence: Precedence,
+}
+
+impl<'p> Meaning<'p> {
+    /// Works out what the plan means on that day.
+    ///
+    /// # Errors
+    /// Where exceptions contradict each other, or their order runs in a circle: all such places.
+    pub fn new(plan: &'p Plan, day: Date) -> Result<Self, Vec<OrderProblem>> {
+        let ground = Ground::survey(plan);
+        let counts = |(_, exception): &(usize, &Exception)| exception.counts_on(day);
+        let active = plan.exceptions().iter().enumerate().filter(counts);
+        let active = active.map(|(index, _)| ExceptionId(index)).collect();
+        let precedence = Precedence::new(plan, &ground, active)?;
+        Ok(Self { plan, day, ground, precedence })
+    }
+
+    /// The plan.
+    pub fn plan(&self) -> &'p Plan {
+        self.plan
+    }
+
+    /// The day.
+    pub fn day(&self) -> Date {
+        self.day
+    }
+
+    /// The exceptions of that day, and which goes above which.
+    pub fn precedence(&self) -> &Precedence {
+        &self.precedence
+    }
+
+    /// Every packet that can be at all: it enters at a leg that the plan has.
+    pub fn universe(&self) -> PacketSet {
+        self.ground.universe()
+    }
+
+    /// The packets of a set whose source belongs where they enter.
+    pub fn with_true_sources(&self, set: &PacketSet) -> PacketSet {
+        set.intersection(&self.ground.true_sources())
+    }
+
+    /// What happens on a later day: the next one on which the rules are others than on this one,
+    /// because the last day of an exception is over.
+    pub fn changes_on(&self) -> Option<Date> {
+        let ends = self.plan.exceptions().iter().filter(|e| e.counts_on(self.day));
+        ends.filter_map(|exception| exception.until).min().and_then(|last| last.tomorrow().ok())
+    }
+
+    /// What switching an exception on that is off now would contradict.
+    pub fn if_switched_on(&self, id: ExceptionId) -> Vec<OrderProblem> {
+        let mut active = self.precedence.active().to_vec();
+        active.push(id);
+        active.sort_unstable();
+        let problems = Precedence::new(self.plan, &self.ground, active).err().unwrap_or_default();
+        problems.into_iter().filter(|problem| problem.concerns(self.plan.exception(id))).collect()
+    }
+
+    fn exception(&self, id: ExceptionId) -> Decision {
+        let exception = self.plan.exception(id);
+        Decision {
+            verdict: exception.action.into(),
+            logged: exception.log,
+            cause: Cause::Exception(id),
+        }
+    }
+
+    /// How the matrix decides between two zones.
+    fn cell(&self, from: crate::plan::ZoneId, to: crate::plan::ZoneId) -> Decision {
+        let cell = self.plan.matrix().cell(from, to);
+        match cell.action {
+            Some(action) => Decision {
+                verdict: action.into(),
+                logged: cell.log,
+                cause: Cause::Cell(from, to),
+            },
+            None => {
+                let unmatched = self.plan.matrix().unmatched();
+                Decision {
+                    verdict: Action::from(unmatched.denial).into(),
+                    logged: unmatched.log,
+                    cause: Cause::Unmatched,
+                }
+            }
+        }
+    }
+}

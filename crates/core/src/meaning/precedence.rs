@@ -1,0 +1,254 @@
+//! Which exception goes above which, and whether that leaves anything open.
+//!
+//! Containment is judged on the packets that an exception can still decide: those that are not
+//! forged, have a way and so on. A range that also holds the broadcast address is not wider for it.
+
+use super::ground::Ground;
+use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::name::Name;
+use crate::plan::{Action, Exception, ExceptionId, Plan};
+use crate::source::Span;
+use crate::space::{AddressSet, IntervalSet, Match, Packet, PacketSet};
+
+/// One side of a contradiction.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Party {
+    /// The exception.
+    pub name: Name,
+    /// What it says.
+    pub action: Action,
+    /// Where it stands.
+    pub at: Span,
+}
+
+impl Party {
+    fn of(exception: &Exception) -> Self {
+        Self { name: exception.name.clone(), action: exception.action, at: exception.at }
+    }
+}
+
+/// Why exceptions have no order.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum OrderProblem {
+    /// Two of them say different things about one packet, and nothing says which goes first.
+    Contradiction {
+        /// The one that stands first in the file.
+        one: Party,
+        /// The other.
+        other: Party,
+        /// A packet on which they differ.
+        packet: Packet,
+        /// The packet in words.
+        words: String,
+    },
+    /// Each of them goes above the next, and the last above the first.
+    Circle {
+        /// The exceptions in turn.
+        parties: Vec<Party>,
+    },
+}
+
+impl OrderProblem {
+    /// Whether it is one of this exception.
+    pub fn concerns(&self, exception: &Exception) -> bool {
+        match self {
+            Self::Contradiction { one, other, .. } => [one, other].iter().any(|p| p.name == exception.name),
+            Self::Circle { parties } => parties.iter().any(|p| p.name == exception.name),
+        }
+    }
+}
+
+impl Diagnose for OrderProblem {
+    fn diagnose(&self) -> Diagnosis {
+        match self {
+            Self::Contradiction { one, other, words, .. } => {
+                Diagnosis::new("contradiction", Severity::Error, Some(other.at))
+                    .says(format!(
+                        "exceptions `{}` ({}) and `{}` ({}) contradict each other on {words}",
+                        one.name, one.action.word(), other.name, other.action.word(),
+                    ))
+                    .why("neither is narrower than the other, so nothing says which goes first")
+                    .cure(format!(
+                        "add `before = [\"{}\"]` to `{}`, or `before = [\"{}\"]` to `{}`, or make one of them narrower",
+                        one.name, other.name, other.name, one.name,
+                    ))
+                    .also(one.at, format!("says {}", one.action.word()))
+            }
+            Self::Circle { parties } => {
+                let names: Vec<&str> = parties.iter().map(|p| p.name.as_str()).collect();
+                let first = parties.first().map_or(Span::default(), |party| party.at);
+                Diagnosis::new("order-circle", Severity::Error, Some(first))
+                    .says(format!("the order of these exceptions runs in a circle: {}", names.join(" above ")))
+                    .why("a narrower exception goes above a wider one, and `before` may not turn that round")
+                    .cure("take one of the names out of `before`")
+            }
+        }
+    }
+}
+
+/// The exceptions that take part, what each can decide, and which stand directly above it.
+#[derive(Clone, Debug)]
+pub struct Precedence {
+    active: Vec<ExceptionId>,
+    sets: Vec<PacketSet>,
+    above: Vec<Vec<ExceptionId>>,
+}
+
+impl Precedence {
+    pub(super) fn new(
+        plan: &Plan,
+        ground: &Ground,
+        active: Vec<ExceptionId>,
+    ) -> Result<Self, Vec<OrderProblem>> {
+        let count = plan.exceptions().len();
+        let mut sets = vec![PacketSet::empty(); count];
+        let (passing, arriving) = (ground.passing(), ground.arriving());
+        for &id in &active {
+            sets[id.index()] = decidable(plan.exception(id), ground, &passing, &arriving);
+        }
+        let mut precedence = Self { active, sets, above: vec![Vec::new(); count] };
+        precedence.find_above(plan);
+        if let Some(circle) = precedence.circle() {
+            let parties = circle.iter().map(|id| Party::of(plan.exception(*id))).collect();
+            return Err(vec![OrderProblem::Circle { parties }]);
+        }
+        let contradictions = precedence.contradictions(plan);
+        if contradictions.is_empty() { Ok(precedence) } else { Err(contradictions) }
+    }
+
+    /// The exceptions that take part, in the file's order.
+    pub fn active(&self) -> &[ExceptionId] {
+        &self.active
+    }
+
+    /// The packets that an exception matches and can still decide; empty if it takes no part.
+    pub fn set(&self, id: ExceptionId) -> &PacketSet {
+        &self.sets[id.index()]
+    }
+
+    /// The exceptions directly above one: strictly narrower ones, and those that say `before`.
+    pub fn above(&self, id: ExceptionId) -> &[ExceptionId] {
+        &self.above[id.index()]
+    }
+
+    fn find_above(&mut self, plan: &Plan) {
+        // A narrower set holds no packet that the wider one has not: one packet rules most pairs out.
+        let samples: Vec<Option<Packet>> = self.sets.iter().map(PacketSet::sample).collect();
+        for &wide in &self.active {
+            for &narrow in &self.active {
+                let Some(sample) = samples[narrow.index()] else { continue };
+                let (a, b) = (&self.sets[narrow.index()], &self.sets[wide.index()]);
+                if narrow != wide && b.contains(&sample) && a.is_subset(b) && !b.is_subset(a) {
+                    self.above[wide.index()].push(narrow);
+                }
+            }
+        }
+        for &first in &self.active {
+            for (second, _) in &plan.exception(first).before {
+                let above = &mut self.above[second.index()];
+                if self.active.contains(second) && !above.contains(&first) {
+                    above.push(first);
+                }
+            }
+        }
+    }
+
+    /// A circle in the relation, if there is one: what is left when everything with nothing above it
+    /// has been taken away, again and again, leads back to itself.
+    fn circle(&self) -> Option<Vec<ExceptionId>> {
+        let mut waiting: Vec<usize> = self.above.iter().map(Vec::len).collect();
+        let mut below: Vec<Vec<ExceptionId>> = vec![Vec::new(); self.above.len()];
+        for &id in &self.active {
+            for above in self.above(id) {
+                below[above.index()].push(id);
+            }
+        }
+        let mut ready: Vec<ExceptionId> =
+            self.active.iter().copied().filter(|id| waiting[id.index()] == 0).collect();
+        while let Some(id) = ready.pop() {
+            for &next in &below[id.index()] {
+                waiting[next.index()] -= 1;
+                if waiting[next.index()] == 0 {
+                    ready.push(next);
+                }
+            }
+        }
+        let stuck = |id: &ExceptionId| waiting[id.index()] > 0;
+        let mut path = vec![self.active.iter().copied().find(stuck)?];
+        loop {
+            let next = self.above(*path.last()?).iter().copied().find(stuck)?;
+            if let Some(first) = path.iter().position(|id| *id == next) {
+                path.push(next);
+                let mut circle = path.split_off(first);
+                circle.reverse();
+                return Some(circle);
+            }
+            path.push(next);
+        }
+    }
+
+    /// Every pair that says different things about a packet for which both are at the top.
+    fn contradictions(&self, plan: &Plan) -> Vec<OrderProblem> {
+        let mut found = Vec::new();
+        for (index, &one) in self.active.iter().enumerate() {
+            for &other in &self.active[index + 1..] {
+                let (a, b) = (plan.exception(one), plan.exception(other));
+                let related = self.above(one).contains(&other) || self.above(other).contains(&one);
+                if a.action == b.action || related || self.set(one).is_disjoint(self.set(other)) {
+                    continue;
+                }
+                if let Some(packet) = self.both_top(one, other).sample() {
+                    let words = plan.packet_words(&packet);
+                    let (one, other) = (Party::of(a), Party::of(b));
+                    found.push(OrderProblem::Contradiction { one, other, packet, words });
+                }
+            }
+        }
+        found
+    }
+
+    fn both_top(&self, one: ExceptionId, other: ExceptionId) -> PacketSet {
+        let both = self.set(one).intersection(self.set(other));
+        let above = self.above(one).iter().chain(self.above(other));
+        above.fold(both, |top, id| top.difference(self.set(*id)))
+    }
+}
+
+/// The packets that an exception matches among those that get as far as exceptions at all: on their
+/// way through, on their way to the gateway, or begun by it.
+fn decidable(
+    exception: &Exception,
+    ground: &Ground,
+    passing: &[Match],
+    arriving: &[Match],
+) -> PacketSet {
+    let (from, to) = (&exception.from, &exception.to);
+    let service = &exception.service.set;
+    let mut products = Vec::new();
+    let mut clip = |reach: &Match, source: &AddressSet, destination: &AddressSet| {
+        products.push(Match {
+            enters: reach.enters.clone(),
+            source: reach.source.intersection(source),
+            destination: reach.destination.intersection(destination),
+            service: crate::space::ServiceSet {
+                v4: reach.service.v4.intersection(&service.v4),
+                v6: reach.service.v6.intersection(&service.v6),
+            },
+        });
+    };
+    for reach in passing {
+        clip(reach, &from.addresses, &to.addresses);
+    }
+    if to.gateway {
+        for reach in arriving {
+            clip(reach, &from.addresses, &AddressSet::full());
+        }
+    }
+    if from.gateway {
+        let enters = IntervalSet::point(ground.gateway_leg);
+        let begun = Match { enters, ..Match::everything() };
+        clip(&begun, &AddressSet::full(), &to.addresses);
+    }
+    products.into_iter().collect()
+}

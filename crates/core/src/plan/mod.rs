@@ -1,0 +1,298 @@
+//! The validated site. A [`Plan`] cannot be wrong: every name in it is resolved, every address lies
+//! where it should, every cell of the matrix is there. After [`resolve`] no code asks again.
+//!
+//! The way in: a reader of some format makes a [`draft::Draft`] (raw words with positions), and
+//! [`resolve`] turns it into a plan or into *all* the problems that it has.
+
+pub mod draft;
+mod matrix;
+mod parts;
+mod place;
+mod resolve;
+
+pub use matrix::{Action, Cell, Denial, LogPolicy, Matrix, Unmatched};
+pub use parts::{
+    Exception, ExceptionId, Form, Gateway, Group, Host, HostId, Manage, Network, NetworkId,
+    Service, Services, Site, Trust, Unread, UnreadKind, Uplink, Zone, ZoneId,
+};
+pub use place::{Kind, Place};
+pub use resolve::{
+    ExceptionProblem, GatewayProblem, GridProblem, HostProblem, NameProblem, NetworkProblem, PlaceProblem,
+    Problem, ServiceProblem, resolve,
+};
+
+use crate::source::{Source, Span, Text};
+use crate::space::{AddressSet, IntervalSet, Leg, Packet};
+use place::Directory;
+use std::net::IpAddr;
+
+/// A whole site, resolved and consistent.
+#[derive(Clone, Debug)]
+pub struct Plan {
+    source: Source,
+    site: Site,
+    gateway: Gateway,
+    uplinks: Vec<Uplink>,
+    zones: Vec<Zone>,
+    networks: Vec<Network>,
+    hosts: Vec<Host>,
+    groups: Vec<Group>,
+    services: Vec<Service>,
+    matrix: Matrix,
+    exceptions: Vec<Exception>,
+    unread: Vec<Unread>,
+    directory: Directory,
+}
+
+impl Plan {
+    /// The text it was read from.
+    pub fn source(&self) -> &Source {
+        &self.source
+    }
+
+    /// The site as a whole.
+    pub fn site(&self) -> &Site {
+        &self.site
+    }
+
+    /// The gateway.
+    pub fn gateway(&self) -> &Gateway {
+        &self.gateway
+    }
+
+    /// The ways out, in the file's order.
+    pub fn uplinks(&self) -> &[Uplink] {
+        &self.uplinks
+    }
+
+    /// The zones in the file's order; the internet is the last one.
+    pub fn zones(&self) -> &[Zone] {
+        &self.zones
+    }
+
+    /// The zone of that number.
+    pub fn zone(&self, id: ZoneId) -> &Zone {
+        &self.zones[id.0]
+    }
+
+    /// The numbers of all zones.
+    pub fn zone_ids(&self) -> impl DoubleEndedIterator<Item = ZoneId> + Clone + use<> {
+        (0..self.zones.len()).map(ZoneId)
+    }
+
+    /// The internet's zone.
+    pub fn internet(&self) -> ZoneId {
+        ZoneId(self.zones.len() - 1)
+    }
+
+    /// The zone of that name.
+    pub fn zone_named(&self, name: &str) -> Option<ZoneId> {
+        self.zone_ids().find(|id| self.zone(*id).name.as_str() == name)
+    }
+
+    /// The networks, in the file's order.
+    pub fn networks(&self) -> &[Network] {
+        &self.networks
+    }
+
+    /// The network of that number.
+    pub fn network(&self, id: NetworkId) -> &Network {
+        &self.networks[id.0]
+    }
+
+    /// The numbers of all networks.
+    pub fn network_ids(&self) -> impl Iterator<Item = NetworkId> + Clone + use<> {
+        (0..self.networks.len()).map(NetworkId)
+    }
+
+    /// The networks of a zone.
+    pub fn networks_of(&self, zone: ZoneId) -> impl Iterator<Item = NetworkId> + '_ {
+        self.network_ids().filter(move |id| self.network(*id).zone == zone)
+    }
+
+    /// The hosts, in the file's order.
+    pub fn hosts(&self) -> &[Host] {
+        &self.hosts
+    }
+
+    /// The host of that number.
+    pub fn host(&self, id: HostId) -> &Host {
+        &self.hosts[id.0]
+    }
+
+    /// The host that has that address.
+    pub fn host_at(&self, address: IpAddr) -> Option<&Host> {
+        self.hosts.iter().find(|host| host.addresses.contains(&address))
+    }
+
+    /// The groups, in the file's order.
+    pub fn groups(&self) -> &[Group] {
+        &self.groups
+    }
+
+    /// The services that the plan declares, in the file's order.
+    pub fn services(&self) -> &[Service] {
+        &self.services
+    }
+
+    /// The matrix.
+    pub fn matrix(&self) -> &Matrix {
+        &self.matrix
+    }
+
+    /// The exceptions in the file's order, those switched off or past their day included.
+    pub fn exceptions(&self) -> &[Exception] {
+        &self.exceptions
+    }
+
+    /// The exception of that number.
+    pub fn exception(&self, id: ExceptionId) -> &Exception {
+        &self.exceptions[id.0]
+    }
+
+    /// What the file holds that this version does not read.
+    pub fn unread(&self) -> &[Unread] {
+        &self.unread
+    }
+
+    /// The leg on which a network's packets enter.
+    pub fn network_leg(&self, id: NetworkId) -> Leg {
+        Leg(id.0 as u16)
+    }
+
+    /// The leg on which packets from an uplink (by its place in [`Plan::uplinks`]) enter.
+    pub fn uplink_leg(&self, index: usize) -> Leg {
+        Leg((self.networks.len() + index) as u16)
+    }
+
+    /// All uplinks' legs.
+    pub fn uplink_legs(&self) -> IntervalSet<Leg> {
+        (0..self.uplinks.len()).map(|index| self.uplink_leg(index)).collect()
+    }
+
+    /// The leg of what the gateway itself begins.
+    pub fn gateway_leg(&self) -> Leg {
+        Leg((self.networks.len() + self.uplinks.len()) as u16)
+    }
+
+    /// The network whose packets enter on that leg.
+    pub fn network_on(&self, leg: Leg) -> Option<NetworkId> {
+        let index = usize::from(leg.0);
+        (index < self.networks.len()).then_some(NetworkId(index))
+    }
+
+    /// The uplink whose packets enter on that leg.
+    pub fn uplink_on(&self, leg: Leg) -> Option<&Uplink> {
+        self.uplinks.get(usize::from(leg.0).checked_sub(self.networks.len())?)
+    }
+
+    /// The zone that a packet entering on that leg comes from; `None` for the gateway itself.
+    pub fn zone_on(&self, leg: Leg) -> Option<ZoneId> {
+        match self.network_on(leg) {
+            Some(network) => Some(self.network(network).zone),
+            None => self.uplink_on(leg).map(|_| self.internet()),
+        }
+    }
+
+    /// The legs on which a zone's packets enter.
+    pub fn zone_legs(&self, zone: ZoneId) -> IntervalSet<Leg> {
+        if zone == self.internet() {
+            return self.uplink_legs();
+        }
+        self.networks_of(zone).map(|id| self.network_leg(id)).collect()
+    }
+
+    /// The network in whose subnets that address lies.
+    pub fn network_of(&self, address: IpAddr) -> Option<NetworkId> {
+        let holds = |id: &NetworkId| {
+            self.network(*id).subnets.iter().any(|s| s.prefix().contains(&address))
+        };
+        self.network_ids().find(holds)
+    }
+
+    /// What the leg is called: the network's, the uplink's name, or `gateway`.
+    pub fn leg_name(&self, leg: Leg) -> &str {
+        if let Some(network) = self.network_on(leg) {
+            return self.network(network).name.as_str();
+        }
+        self.uplink_on(leg).map_or("gateway", |uplink| uplink.name.as_str())
+    }
+
+    /// Every address that a network holds: what is *inside*.
+    pub fn inside(&self) -> &AddressSet {
+        &self.directory.inside
+    }
+
+    /// What is neither inside, nor in the site's space, nor special-purpose.
+    pub fn internet_addresses(&self) -> &AddressSet {
+        &self.directory.internet
+    }
+
+    /// The addresses that devices of a zone can have.
+    pub fn zone_addresses(&self, zone: ZoneId) -> AddressSet {
+        if zone == self.internet() {
+            return self.internet_addresses().clone();
+        }
+        self.networks_of(zone).map(|id| self.network_addresses(id)).collect()
+    }
+
+    /// The addresses that devices of a network can have: without the gateway's and the reserved ones.
+    pub fn network_addresses(&self, id: NetworkId) -> AddressSet {
+        self.network(id).device_addresses()
+    }
+
+    /// The gateway's addresses in its networks.
+    pub fn gateway_inside(&self) -> AddressSet {
+        let gateways = self.networks.iter().flat_map(|n| &n.subnets).map(|s| s.gateway());
+        gateways.collect()
+    }
+
+    /// The gateway's addresses at its uplinks, as far as the plan knows them.
+    pub fn gateway_outside(&self) -> AddressSet {
+        self.uplinks.iter().flat_map(|u| u.addresses.iter().map(ipnet::IpNet::addr)).collect()
+    }
+
+    /// Resolves a place expression that does not stand in the plan: one from the command line.
+    ///
+    /// # Errors
+    /// All the problems that it has.
+    pub fn place(&self, words: &[Text]) -> Result<Place, Vec<PlaceProblem>> {
+        let mut problems = Vec::new();
+        let place = self.directory.place(words, &mut problems);
+        place.filter(|_| problems.is_empty()).ok_or(problems)
+    }
+
+    /// Resolves a service expression that does not stand in the plan.
+    ///
+    /// # Errors
+    /// All the problems that it has.
+    pub fn service(&self, words: &[Text]) -> Result<Services, Vec<ServiceProblem>> {
+        let mut problems = Vec::new();
+        let known = resolve::declared(&self.services);
+        let services = resolve::services(words, &known, &mut problems);
+        services.filter(|_| problems.is_empty()).ok_or(problems)
+    }
+
+    /// What a set of addresses is called in this plan, if a place of it has just these.
+    pub fn name_of(&self, addresses: &AddressSet) -> Option<String> {
+        self.directory.name_of(addresses)
+    }
+
+    /// The line of the plan that a span stands on, counted from 1.
+    pub fn line(&self, span: Span) -> usize {
+        self.source.line(span)
+    }
+
+    /// A packet in words: `tcp/443 from 10.44.24.2 (desks) to 10.44.40.10 (records)`.
+    pub fn packet_words(&self, packet: &Packet) -> String {
+        let end = |address: IpAddr| match self.host_at(address) {
+            Some(host) => format!("{address} ({})", host.name),
+            None => match self.network_of(address) {
+                Some(network) => format!("{address} ({})", self.network(network).name),
+                None => address.to_string(),
+            },
+        };
+        let (source, destination) = (end(packet.source()), end(packet.destination()));
+        format!("{} from {source} to {destination}", packet.service)
+    }
+}

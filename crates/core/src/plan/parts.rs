@@ -1,0 +1,336 @@
+//! The parts of a plan, as plain data. They are only ever reached through a [`super::Plan`], which
+//! nobody can change, so their fields can be read without asking.
+
+use super::{Action, Place};
+use crate::addressing::{Pool, Subnet, Tie};
+use crate::name::Name;
+use crate::source::{Span, Text};
+use crate::space::{AddressSet, ServiceSet};
+use ipnet::IpNet;
+use jiff::civil::Date;
+use macaddr::MacAddr6;
+use std::net::IpAddr;
+
+macro_rules! numbers {
+    ($($(#[$doc:meta])* $name:ident),*) => {$(
+        $(#[$doc])*
+        #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+        pub struct $name(pub(crate) usize);
+
+        impl $name {
+            /// Its place in the plan's list.
+            pub fn index(self) -> usize {
+                self.0
+            }
+        }
+    )*};
+}
+numbers! {
+    /// A zone of one plan.
+    ZoneId,
+    /// A network of one plan.
+    NetworkId,
+    /// A host of one plan.
+    HostId,
+    /// An exception of one plan.
+    ExceptionId
+}
+
+/// The site as a whole.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Site {
+    /// What it is called.
+    pub name: String,
+    /// Where subnets may lie; may be empty.
+    pub space: Vec<IpNet>,
+    /// How subnets follow from VLAN ids.
+    pub tie: Tie,
+    /// The time zone that dates are in, by its IANA name.
+    pub time_zone: Option<String>,
+}
+
+/// The form in which a gateway takes its rules.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Form {
+    /// One ordered list for all routed traffic, one for traffic to the gateway.
+    #[default]
+    OneList,
+    /// A short list for every pair of zones.
+    PerPair,
+    /// A stateless list for each interface and direction.
+    PerInterface,
+    /// Ranks by trust decide where no rule does.
+    Ranked,
+}
+
+impl Form {
+    /// All forms.
+    pub const ALL: [Self; 4] = [Self::OneList, Self::PerPair, Self::PerInterface, Self::Ranked];
+
+    /// Its name in the plan.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::OneList => "one-list",
+            Self::PerPair => "per-pair",
+            Self::PerInterface => "per-interface",
+            Self::Ranked => "ranked",
+        }
+    }
+}
+
+/// The gateway.
+#[derive(Clone, Debug, Default)]
+#[non_exhaustive]
+pub struct Gateway {
+    /// How it takes its rules.
+    pub form: Form,
+    /// Its ports, by name.
+    pub ports: Vec<String>,
+    /// Ports joined into one (IEEE 802.1AX), by the name of the whole.
+    pub aggregates: Vec<(String, Vec<String>)>,
+    /// Who may manage it.
+    pub manage: Option<Manage>,
+}
+
+/// Who may manage the gateway, and by what.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Manage {
+    /// From where.
+    pub from: Place,
+    /// By which services.
+    pub service: Services,
+    /// Whether a second factor is asked for.
+    pub second_factor: bool,
+    /// Where the plan says so.
+    pub at: Span,
+}
+
+/// A way out.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Uplink {
+    /// Its name.
+    pub name: Name,
+    /// The gateway's port it is on.
+    pub port: Option<String>,
+    /// The gateway's own addresses there, each with its prefix length; empty if they come by DHCP.
+    pub addresses: Vec<IpNet>,
+    /// The routers on the other side.
+    pub routers: Vec<IpAddr>,
+    /// Whether its address comes by DHCP.
+    pub dhcp: bool,
+    /// Where it is declared.
+    pub at: Span,
+}
+
+impl Uplink {
+    /// The subnets that the uplink itself lies in, and its routers.
+    pub fn own(&self) -> AddressSet {
+        let prefixes: AddressSet = self.addresses.iter().map(IpNet::trunc).collect();
+        prefixes.union(&self.routers.iter().copied().collect())
+    }
+}
+
+/// How far a zone is trusted. The internet ranks below `none`.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Trust {
+    /// The internet's own rank.
+    Internet,
+    /// Not at all.
+    None,
+    /// A little.
+    Low,
+    /// Somewhat.
+    Medium,
+    /// Fully.
+    High,
+}
+
+impl Trust {
+    /// The ranks that a plan can give.
+    pub const GIVEN: [Self; 4] = [Self::High, Self::Medium, Self::Low, Self::None];
+
+    /// Its name in the plan.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Internet => "internet",
+            Self::None => "none",
+            Self::Low => "low",
+            Self::Medium => "medium",
+            Self::High => "high",
+        }
+    }
+}
+
+/// Networks that one decision serves.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Zone {
+    /// Its name.
+    pub name: Name,
+    /// How far it is trusted.
+    pub trust: Trust,
+    /// What is in it.
+    pub about: String,
+    /// What its networks may use the gateway for.
+    pub uses: Option<Services>,
+    /// Where it is declared; the internet is not.
+    pub at: Span,
+}
+
+/// One VLAN with its subnets.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Network {
+    /// Its name.
+    pub name: Name,
+    /// The zone it belongs to.
+    pub zone: ZoneId,
+    /// Its VLAN id, 1 to 4094 (IEEE 802.1Q); `None` if it is untagged.
+    pub vlan: Option<u16>,
+    /// The gateway's port or aggregate it arrives on.
+    pub port: Option<String>,
+    /// Its subnets.
+    pub subnets: Vec<Subnet>,
+    /// What the gateway leases out.
+    pub pool: Option<Pool>,
+    /// Whether the plan says a word about leases at all, be it `false`.
+    pub dhcp_said: bool,
+    /// How many devices are expected.
+    pub expected: Option<u32>,
+    /// Whether switch and access point keep its devices apart.
+    pub isolate: bool,
+    /// What it may use the gateway for, instead of what its zone may.
+    pub uses: Option<Services>,
+    /// Where it is declared.
+    pub at: Span,
+    /// Where its VLAN id stands.
+    pub vlan_at: Span,
+}
+
+impl Network {
+    /// The addresses that its devices can have: without the gateway's and the reserved ones.
+    pub fn device_addresses(&self) -> AddressSet {
+        let usable: AddressSet = self.subnets.iter().map(Subnet::usable).collect();
+        let gateway: AddressSet = self.subnets.iter().map(Subnet::gateway).collect();
+        usable.difference(&gateway)
+    }
+
+    /// Everything in its subnets.
+    pub fn prefixes(&self) -> AddressSet {
+        self.subnets.iter().map(Subnet::prefix).collect()
+    }
+}
+
+/// A device with a name.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Host {
+    /// Its name.
+    pub name: Name,
+    /// The network it is in.
+    pub network: NetworkId,
+    /// Its fixed addresses; empty if it takes any.
+    pub addresses: Vec<IpAddr>,
+    /// Its hardware address.
+    pub mac: Option<MacAddr6>,
+    /// Where it is declared.
+    pub at: Span,
+}
+
+/// A named set of places.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Group {
+    /// Its name.
+    pub name: Name,
+    /// What it holds.
+    pub place: Place,
+    /// Where it is declared.
+    pub at: Span,
+}
+
+/// A service that the plan declares.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Service {
+    /// Its name.
+    pub name: Name,
+    /// What it stands for.
+    pub set: ServiceSet,
+    /// Where it is declared.
+    pub at: Span,
+}
+
+/// What a plan says where it asks for services.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Services {
+    /// As it is written, items joined by `, `.
+    pub text: String,
+    /// The single items: their words and what they stand for.
+    pub items: Vec<(String, ServiceSet)>,
+    /// All of them together.
+    pub set: ServiceSet,
+}
+
+/// A narrow thing that goes against its cell.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Exception {
+    /// Its name.
+    pub name: Name,
+    /// From where.
+    pub from: Place,
+    /// To where.
+    pub to: Place,
+    /// Which services.
+    pub service: Services,
+    /// What happens.
+    pub action: Action,
+    /// Whether it is logged.
+    pub log: bool,
+    /// Why it is there.
+    pub why: String,
+    /// The ticket it comes from.
+    pub ticket: Option<String>,
+    /// Who wanted it.
+    pub owner: Option<String>,
+    /// The last day on which it counts.
+    pub until: Option<Date>,
+    /// Where that day stands.
+    pub until_at: Span,
+    /// Whether it is switched off.
+    pub off: bool,
+    /// The exceptions that it goes before, though it is not narrower.
+    pub before: Vec<(ExceptionId, Span)>,
+    /// Where it is declared.
+    pub at: Span,
+}
+
+impl Exception {
+    /// Whether it takes part on that day.
+    pub fn counts_on(&self, day: Date) -> bool {
+        !self.off && self.until.is_none_or(|last| day <= last)
+    }
+}
+
+/// What an unread thing of the file would change, were it read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum UnreadKind {
+    /// What may pass: verdicts may be others with it.
+    Traffic,
+    /// Nothing that the commands of today show.
+    Other,
+}
+
+/// A table or key of the format that this version does not read yet.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Unread {
+    /// What it is, as in `tunnel.home-visits`.
+    pub what: Text,
+    /// What it would change.
+    pub kind: UnreadKind,
+}

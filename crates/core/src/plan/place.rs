@@ -1,0 +1,312 @@
+//! Places: what a name, an address or a small expression of them stands for.
+
+use super::resolve::PlaceProblem;
+use super::{HostId, NetworkId};
+use crate::name::{Name, nearest};
+use crate::source::{Span, Text};
+use crate::space::AddressSet;
+use ipnet::IpNet;
+use std::collections::HashMap;
+use std::net::IpAddr;
+use std::ops::Range;
+
+/// A place, resolved: the addresses that it has, and whether the gateway itself belongs to it.
+#[derive(Clone, Debug, Default)]
+#[non_exhaustive]
+pub struct Place {
+    /// As it is written, list items joined by `, `.
+    pub text: String,
+    /// Its addresses. The gateway's are never among them.
+    pub addresses: AddressSet,
+    /// Whether the gateway itself belongs to it.
+    pub gateway: bool,
+    /// The hosts that it names to have them in.
+    pub hosts: Vec<HostId>,
+    /// The hosts that it names to have them out.
+    pub without: Vec<HostId>,
+}
+
+impl Place {
+    /// The union with another place; the text stays this one's.
+    fn add(&mut self, other: &Self) {
+        self.addresses = self.addresses.union(&other.addresses);
+        self.gateway |= other.gateway;
+        self.hosts.extend(&other.hosts);
+        self.without.extend(&other.without);
+    }
+
+    fn take_away(&mut self, other: &Self) {
+        self.addresses = self.addresses.difference(&other.addresses);
+        self.gateway &= !other.gateway;
+        self.without.extend(&other.hosts);
+    }
+}
+
+/// The kinds of things that share one space of names.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Kind {
+    /// A zone.
+    Zone,
+    /// A network.
+    Network,
+    /// A host.
+    Host,
+    /// A group.
+    Group,
+    /// Something that this version does not read yet.
+    Unread,
+}
+
+impl Kind {
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Zone => "zone",
+            Self::Network => "network",
+            Self::Host => "host",
+            Self::Group => "group",
+            Self::Unread => "name",
+        }
+    }
+}
+
+/// What is known about a name.
+#[derive(Clone, Debug)]
+pub(super) enum Reach {
+    /// Where it is.
+    Known(Place),
+    /// A host that has no fixed address.
+    NotFixed,
+    /// Its own declaration has a problem, which is told there.
+    Broken,
+    /// A table that is not read yet declares it.
+    Unread(String),
+}
+
+#[derive(Clone, Debug)]
+pub(super) struct Entry {
+    pub(super) name: Name,
+    pub(super) kind: Kind,
+    pub(super) at: Span,
+    pub(super) reach: Reach,
+}
+
+/// All the names of a plan, and what lies inside and outside.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Directory {
+    entries: Vec<Entry>,
+    by_name: HashMap<Name, usize>,
+    pub(super) inside: AddressSet,
+    pub(super) internet: AddressSet,
+    pub(super) gateway: AddressSet,
+    pub(super) networks: Vec<(NetworkId, Vec<IpNet>)>,
+}
+
+impl Directory {
+    pub(super) fn find(&self, name: &str) -> Option<&Entry> {
+        self.by_name.get(name).map(|index| &self.entries[*index])
+    }
+
+    pub(super) fn insert(&mut self, entry: Entry) {
+        self.by_name.insert(entry.name.clone(), self.entries.len());
+        self.entries.push(entry);
+    }
+
+    pub(super) fn set_reach(&mut self, name: &Name, reach: Reach) {
+        if let Some(index) = self.by_name.get(name) {
+            self.entries[*index].reach = reach;
+        }
+    }
+
+    /// The names that a place expression can use.
+    pub(super) fn names(&self) -> impl Iterator<Item = &str> {
+        let declared = self.entries.iter().map(|entry| entry.name.as_str());
+        declared.chain(["any", "internet", "gateway"])
+    }
+
+    pub(super) fn name_of(&self, addresses: &AddressSet) -> Option<String> {
+        if *addresses == self.internet {
+            return Some("internet".to_owned());
+        }
+        let same = |entry: &&Entry| match &entry.reach {
+            Reach::Known(place) => !place.gateway && place.addresses == *addresses,
+            _ => false,
+        };
+        let found = self.entries.iter().find(same).map(|entry| entry.name.to_string());
+        found.or_else(|| (*addresses == self.anywhere()).then(|| "any".to_owned()))
+    }
+
+    /// Every place but the gateway.
+    fn anywhere(&self) -> AddressSet {
+        self.inside.union(&self.internet).difference(&self.gateway)
+    }
+
+    /// Resolves a list of expressions. `None` where a word has no meaning; if that has been told
+    /// already (a broken declaration elsewhere) nothing is added to `problems`.
+    pub(super) fn place(&self, words: &[Text], problems: &mut Vec<PlaceProblem>) -> Option<Place> {
+        let mut whole = Some(Place::default());
+        let mut texts = Vec::new();
+        for word in words {
+            let part = self.expression(word, problems);
+            texts.push(tokens(&word.value).map(|(token, _)| token).collect::<Vec<_>>().join(" "));
+            whole = whole.zip(part).map(|(mut whole, part)| {
+                whole.add(&part);
+                whole
+            });
+        }
+        if words.is_empty() {
+            problems.push(PlaceProblem::Empty { at: None });
+            return None;
+        }
+        whole.map(|place| Place {
+            text: texts.join(", "),
+            ..place
+        })
+    }
+
+    /// `term`, or `term + term - term …`, read from the left.
+    fn expression(&self, text: &Text, problems: &mut Vec<PlaceProblem>) -> Option<Place> {
+        let mut result = Some(Place::default());
+        let mut sign = Some('+');
+        let mut last = None;
+        for (token, range) in tokens(&text.value) {
+            let at = text.part(range);
+            last = Some(at);
+            match (token, sign) {
+                ("+" | "-", Some(_)) => {
+                    problems.push(PlaceProblem::StraySign { at });
+                    return None;
+                }
+                ("+", None) => sign = Some('+'),
+                ("-", None) => sign = Some('-'),
+                (_, None) => {
+                    problems.push(PlaceProblem::MissingSign { word: token.to_owned(), at });
+                    return None;
+                }
+                (word, Some(operator)) => {
+                    let term = self.term(word, at, problems);
+                    result = result.zip(term).map(|(mut place, term)| {
+                        if operator == '+' {
+                            place.add(&term);
+                        } else {
+                            place.take_away(&term);
+                        }
+                        place
+                    });
+                    sign = None;
+                }
+            }
+        }
+        if sign.is_some() {
+            problems.push(match last {
+                Some(at) => PlaceProblem::StraySign { at },
+                None => PlaceProblem::Empty { at: Some(text.at) },
+            });
+            return None;
+        }
+        result
+    }
+
+    fn term(&self, word: &str, at: Span, problems: &mut Vec<PlaceProblem>) -> Option<Place> {
+        match word {
+            "any" => return Some(plain(self.anywhere())),
+            "internet" => return Some(plain(self.internet.clone())),
+            "gateway" => return Some(Place { gateway: true, ..Place::default() }),
+            _ => {}
+        }
+        let word_owned = || word.to_owned();
+        let problem = match self.find(word).map(|entry| &entry.reach) {
+            Some(Reach::Known(place)) => return Some(place.clone()),
+            Some(Reach::Broken) => return None,
+            Some(Reach::NotFixed) => PlaceProblem::NotFixed { host: word_owned(), at },
+            Some(Reach::Unread(table)) => {
+                PlaceProblem::Unread { word: word_owned(), table: table.clone(), at }
+            }
+            None if word.contains(['.', ':', '/']) => match literal(word) {
+                Ok(addresses) => match self.settle(word, addresses, at) {
+                    Ok(place) => return Some(place),
+                    Err(problem) => problem,
+                },
+                Err(problem) => problem.into_problem(word_owned(), at),
+            },
+            None => PlaceProblem::Unknown {
+                word: word_owned(),
+                nearest: nearest(word, self.names()).map(str::to_owned),
+                at,
+            },
+        };
+        problems.push(problem);
+        None
+    }
+
+    /// Checks that a literal lies somewhere, and takes the gateway's own addresses out of it.
+    fn settle(&self, word: &str, all: AddressSet, at: Span) -> Result<Place, PlaceProblem> {
+        let word = word.to_owned();
+        let addresses = all.difference(&self.gateway);
+        if addresses.is_empty() {
+            return Err(PlaceProblem::GatewaysOwn { word, at });
+        }
+        if addresses.is_disjoint(&self.inside) && addresses.is_disjoint(&self.internet) {
+            return Err(PlaceProblem::Nowhere { word, at });
+        }
+        Ok(plain(addresses))
+    }
+}
+
+fn plain(addresses: AddressSet) -> Place {
+    Place { addresses, ..Place::default() }
+}
+
+/// The words of an expression, with their byte ranges.
+fn tokens(text: &str) -> impl Iterator<Item = (&str, Range<usize>)> {
+    text.split_whitespace().map(move |token| {
+        let start = token.as_ptr() as usize - text.as_ptr() as usize;
+        (token, start..start + token.len())
+    })
+}
+
+/// The words of a group member that may be names.
+pub(super) fn names_in(text: &str) -> impl Iterator<Item = &str> {
+    tokens(text).map(|(token, _)| token).filter(|token| !matches!(*token, "+" | "-"))
+}
+
+/// Why a word that looks like addresses is none.
+enum NotAddresses {
+    Unreadable,
+    HostBits(IpNet),
+    Reversed,
+    TwoFamilies,
+}
+
+impl NotAddresses {
+    fn into_problem(self, word: String, at: Span) -> PlaceProblem {
+        match self {
+            Self::Unreadable => PlaceProblem::NotAnAddress { word, at },
+            Self::HostBits(prefix) => PlaceProblem::HostBits { word, prefix, at },
+            Self::Reversed => PlaceProblem::Reversed { word, at },
+            Self::TwoFamilies => PlaceProblem::TwoFamilies { word, at },
+        }
+    }
+}
+
+fn literal(word: &str) -> Result<AddressSet, NotAddresses> {
+    if let Ok(address) = word.parse::<IpAddr>() {
+        return Ok(address.into());
+    }
+    if let Ok(prefix) = word.parse::<IpNet>() {
+        return match prefix == prefix.trunc() {
+            true => Ok(prefix.into()),
+            false => Err(NotAddresses::HostBits(prefix.trunc())),
+        };
+    }
+    let (first, last) = word.split_once('-').ok_or(NotAddresses::Unreadable)?;
+    let end = |text: &str| text.parse::<IpAddr>().map_err(|_| NotAddresses::Unreadable);
+    let (first, last) = (end(first)?, end(last)?);
+    if first.is_ipv4() != last.is_ipv4() {
+        return Err(NotAddresses::TwoFamilies);
+    }
+    if first > last {
+        return Err(NotAddresses::Reversed);
+    }
+    Ok(AddressSet::range(first, last))
+}

@@ -1,0 +1,185 @@
+//! Exceptions: what they name, what they do, and which goes before which.
+
+use super::super::draft;
+use super::super::matrix::{Action, LogPolicy};
+use super::super::parts::{Exception, ExceptionId};
+use super::{Workshop, names, nearest_or, services};
+use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::name::{Name, nearest};
+use crate::source::{Span, Text};
+use crate::space::ServiceSet;
+use jiff::civil::Date;
+use std::collections::HashMap;
+
+/// What can be wrong with an exception taken alone.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[expect(missing_docs, reason = "the fields say what they hold")]
+pub enum ExceptionProblem {
+    /// It does not say from where, to where, or what happens.
+    Incomplete { exception: Name, missing: &'static str, at: Span },
+    /// An action that is none.
+    Action { word: String, at: Span },
+    /// A day that is none.
+    Day { word: String, at: Span },
+    /// `before` names an exception that is not there.
+    UnknownBefore { word: String, nearest: Option<String>, at: Span },
+    /// `before` names the exception itself.
+    BeforeItself { exception: Name, at: Span },
+    /// Another exception has the name.
+    Twice { name: Name, at: Span, first: Span },
+}
+
+impl Diagnose for ExceptionProblem {
+    fn diagnose(&self) -> Diagnosis {
+        let error = |name, at: &Span| Diagnosis::new(name, Severity::Error, Some(*at));
+        match self {
+            Self::Incomplete { exception, missing, at } => error("incomplete-exception", at)
+                .says(format!("exception `{exception}` does not say `{missing}`"))
+                .cure(match *missing {
+                    "action" => "add a line like `action = \"allow\"` (allow, block or reject)".to_owned(),
+                    _ => format!("add a line like `{missing} = \"…\"`"),
+                }),
+            Self::Action { word, at } => error("unknown-choice", at)
+                .says(format!("`{word}` is not an action"))
+                .cure(nearest_or(
+                    nearest(word, Action::ALL.map(Action::word)).map(str::to_owned).as_ref(),
+                    "write allow, block or reject",
+                )),
+            Self::Day { word, at } => error("bad-day", at)
+                .says(format!("`{word}` is not a day"))
+                .cure("write it like 2027-03-31; the exception counts up to and including that day"),
+            Self::UnknownBefore { word, nearest, at } => error("unknown-exception", at)
+                .says(format!("no exception is called `{word}`"))
+                .cure(nearest_or(nearest.as_ref(), "name one that is declared as `[exception.NAME]`")),
+            Self::BeforeItself { exception, at } => error("before-itself", at)
+                .says(format!("exception `{exception}` goes before itself"))
+                .cure("take its name out of `before`"),
+            Self::Twice { name, at, first } => error("name-taken", at)
+                .says(format!("there is an exception `{name}` already"))
+                .cure("give one of the two another name")
+                .also(*first, "declared here"),
+        }
+    }
+}
+
+/// The exceptions that can be built; the problems of the others are noted.
+pub(super) fn exceptions(
+    drafts: &[draft::Exception],
+    known: &HashMap<String, ServiceSet>,
+    log: Option<LogPolicy>,
+    shop: &mut Workshop,
+) -> Vec<Exception> {
+    let log = log.unwrap_or(LogPolicy::Block);
+    let mut numbers: HashMap<&str, (ExceptionId, Span)> = HashMap::new();
+    for (index, draft) in drafts.iter().enumerate() {
+        if let Some((_, first)) = numbers.get(draft.name.value.as_str()) {
+            if let Ok(name) = Name::new(&draft.name.value) {
+                let (at, first) = (draft.name.at, *first);
+                shop.problem(ExceptionProblem::Twice { name, at, first });
+            }
+        } else {
+            numbers.insert(&draft.name.value, (ExceptionId(index), draft.name.at));
+        }
+    }
+    drafts.iter().filter_map(|draft| exception(draft, &numbers, known, log, shop)).collect()
+}
+
+fn exception(
+    draft: &draft::Exception,
+    numbers: &HashMap<&str, (ExceptionId, Span)>,
+    known: &HashMap<String, ServiceSet>,
+    log: LogPolicy,
+    shop: &mut Workshop,
+) -> Option<Exception> {
+    let name = names::name(&draft.name, shop)?;
+    let at = draft.name.at;
+    let from = end("from", &draft.from, &name, at, shop);
+    let to = end("to", &draft.to, &name, at, shop);
+    let any = [Text::new("any")];
+    let service = match &draft.service {
+        Some(words) => services::some(words, at, known, shop),
+        None => services::some(&any, at, known, shop),
+    };
+    let action = action(draft.action.as_ref(), &name, at, shop);
+    let until = draft.until.as_ref().and_then(|word| day(word, shop));
+    let before = before(&draft.before, &name, numbers, shop);
+    let text = |text: &Option<Text>| text.as_ref().map(|text| text.value.clone());
+    let action = action?;
+    Some(Exception {
+        name,
+        from: from?,
+        to: to?,
+        service: service?,
+        action,
+        log: draft.log.map_or(log.logs(action), |log| log.value),
+        why: text(&draft.why).unwrap_or_default(),
+        ticket: text(&draft.ticket),
+        owner: text(&draft.owner),
+        until,
+        until_at: draft.until.as_ref().map_or(at, |word| word.at),
+        off: draft.off.is_some_and(|off| off.value),
+        before,
+        at,
+    })
+}
+
+fn end(
+    key: &'static str,
+    words: &[Text],
+    name: &Name,
+    at: Span,
+    shop: &mut Workshop,
+) -> Option<super::super::Place> {
+    if words.is_empty() {
+        let exception = name.clone();
+        shop.problem(ExceptionProblem::Incomplete { exception, missing: key, at });
+        return None;
+    }
+    shop.place(words, at)
+}
+
+fn action(word: Option<&Text>, name: &Name, at: Span, shop: &mut Workshop) -> Option<Action> {
+    let Some(word) = word else {
+        let exception = name.clone();
+        shop.problem(ExceptionProblem::Incomplete { exception, missing: "action", at });
+        return None;
+    };
+    let action = Action::from_word(&word.value);
+    if action.is_none() {
+        shop.problem(ExceptionProblem::Action { word: word.value.clone(), at: word.at });
+    }
+    action
+}
+
+fn day(word: &Text, shop: &mut Workshop) -> Option<Date> {
+    let shaped = word.value.len() == 10;
+    let day = word.value.parse::<Date>().ok().filter(|_| shaped);
+    if day.is_none() {
+        shop.problem(ExceptionProblem::Day { word: word.value.clone(), at: word.at });
+    }
+    day
+}
+
+fn before(
+    words: &[Text],
+    name: &Name,
+    numbers: &HashMap<&str, (ExceptionId, Span)>,
+    shop: &mut Workshop,
+) -> Vec<(ExceptionId, Span)> {
+    let mut before = Vec::new();
+    for word in words {
+        match numbers.get(word.value.as_str()) {
+            Some(_) if word.value == name.as_str() => {
+                let exception = name.clone();
+                shop.problem(ExceptionProblem::BeforeItself { exception, at: word.at });
+            }
+            Some((id, _)) => before.push((*id, word.at)),
+            None => shop.problem(ExceptionProblem::UnknownBefore {
+                word: word.value.clone(),
+                nearest: nearest(&word.value, numbers.keys().copied()).map(str::to_owned),
+                at: word.at,
+            }),
+        }
+    }
+    before
+}

@@ -1,0 +1,268 @@
+//! The matrix, drawn as a matrix.
+
+use super::super::draft;
+use super::super::matrix::{Action, Cell, Denial, LogPolicy, Matrix, Unmatched};
+use super::super::parts::Zone;
+use super::{Workshop, nearest_or};
+use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::name::nearest;
+use crate::source::{Span, Text};
+use std::collections::HashMap;
+use std::ops::Range;
+
+/// What can be wrong with the matrix.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[expect(missing_docs, reason = "the fields say what they hold")]
+pub enum GridProblem {
+    /// There is no matrix.
+    Missing { at: Option<Span> },
+    /// A word that is no zone, at the head of a column or a row.
+    UnknownZone { word: String, nearest: Option<String>, at: Span },
+    /// A column or a row is there twice.
+    Twice { zone: String, row: bool, at: Span, first: Span },
+    /// Zones that have no column, or no row.
+    Absent { zones: Vec<String>, row: bool, at: Span },
+    /// A row with too few or too many cells.
+    Cells { zone: String, found: usize, wanted: usize, at: Span },
+    /// A word that is not a cell.
+    NotACell { word: String, nearest: Option<String>, at: Span },
+    /// `log` with something else than it can be.
+    Log { word: String, at: Span },
+    /// `unmatched` with something else than it can be.
+    Unmatched { word: String, at: Span },
+}
+
+impl Diagnose for GridProblem {
+    fn diagnose(&self) -> Diagnosis {
+        let error = |name, at: &Span| Diagnosis::new(name, Severity::Error, Some(*at));
+        let line = |row: &bool| if *row { "row" } else { "column" };
+        match self {
+            Self::Missing { at } => Diagnosis::new("no-matrix", Severity::Error, *at)
+                .says("the plan has no matrix")
+                .why("without it nothing says what may pass from zone to zone")
+                .cure("write `[matrix]` with a `grid`: a row and a column for each zone and for `internet`"),
+            Self::UnknownZone { word, nearest, at } => error("grid-unknown-zone", at)
+                .says(format!("no zone is called `{word}`"))
+                .cure(nearest_or(nearest.as_ref(), "declare it as `[zone.NAME]`, or take it out of the grid")),
+            Self::Twice { zone, row, at, first } => error("grid-twice", at)
+                .says(format!("the {} `{zone}` is there twice", line(row)))
+                .cure("take one of the two out")
+                .also(*first, "the first one"),
+            Self::Absent { zones, row, at } => error("grid-missing", at)
+                .says(format!("the grid has no {} for {}", line(row), zones.join(", ")))
+                .why("every zone and `internet` appears once in each direction, so that nothing is left unsaid")
+                .cure(format!("add the missing {}", line(row))),
+            Self::Cells { zone, found, wanted, at } => error("grid-row-length", at)
+                .says(format!("the row `{zone}` has {found} cells where the grid has {wanted} columns"))
+                .cure("give it one cell for each column; `-` where nothing can pass"),
+            Self::NotACell { word, nearest, at } => error("grid-bad-cell", at)
+                .says(format!("`{word}` is not a cell"))
+                .cure(nearest_or(
+                    nearest.as_ref(),
+                    "write allow, block or reject, with +log or +quiet if wanted, or `-`",
+                )),
+            Self::Log { word, at } => error("unknown-choice", at)
+                .says(format!("`{word}` is not a value of `log`"))
+                .cure("write none, block, allow or all"),
+            Self::Unmatched { word, at } => error("unknown-choice", at)
+                .says(format!("`{word}` is not a value of `unmatched`"))
+                .why("what nobody spoke of must not pass")
+                .cure("write block or reject, with +log or +quiet if wanted"),
+        }
+    }
+}
+
+/// A word of the grid, with its position.
+struct Word<'a> {
+    text: &'a str,
+    at: Span,
+}
+
+/// The matrix; `None` where the grid has a problem.
+pub(super) fn matrix(draft: &draft::Matrix, zones: &[Zone], shop: &mut Workshop) -> Option<Matrix> {
+    let log = draft.log.as_ref().map_or(LogPolicy::Block, |word| log_policy(word, shop));
+    let unmatched = unmatched(draft.unmatched.as_ref(), log, shop);
+    let Some(grid) = &draft.grid else {
+        shop.problem(GridProblem::Missing { at: (draft.at.end > 0).then_some(draft.at) });
+        return None;
+    };
+    let before = shop.problems.len();
+    let mut lines = lines(grid).into_iter();
+    let columns = lines.next().map(|head| columns(&head, grid, zones, shop)).unwrap_or_default();
+    let mut rows: Vec<Option<Vec<Cell>>> = vec![None; zones.len()];
+    let mut first_rows: HashMap<usize, Span> = HashMap::new();
+    for line in lines {
+        let Some((head, cells)) = line.split_first() else { continue };
+        let cells = row(head.text, head.at, cells, &columns, zones.len(), log, shop);
+        let Some(zone) = zone_of(head, zones, shop) else { continue };
+        if let Some(&first) = first_rows.get(&zone) {
+            let zone = head.text.to_owned();
+            shop.problem(GridProblem::Twice { zone, row: true, at: head.at, first });
+        } else {
+            first_rows.insert(zone, head.at);
+            rows[zone] = cells;
+        }
+    }
+    absent(zones, |zone| first_rows.contains_key(&zone), true, grid, shop);
+    if shop.problems.len() > before {
+        return None;
+    }
+    let cells = rows.into_iter().collect::<Option<Vec<_>>>()?;
+    Some(Matrix { cells, log, unmatched })
+}
+
+/// The words of the grid, line by line; comments and blank lines are left out.
+fn lines(grid: &Text) -> Vec<Vec<Word<'_>>> {
+    let mut lines = Vec::new();
+    let mut start = 0;
+    for line in grid.value.split_inclusive('\n') {
+        let code = line.split('#').next().unwrap_or_default();
+        let words: Vec<Word<'_>> = code
+            .split_whitespace()
+            .map(|text| {
+                let begin = start + (text.as_ptr() as usize - line.as_ptr() as usize);
+                let range: Range<usize> = begin..begin + text.len();
+                Word { text, at: grid.part(range) }
+            })
+            .collect();
+        if !words.is_empty() {
+            lines.push(words);
+        }
+        start += line.len();
+    }
+    lines
+}
+
+fn zone_of(word: &Word<'_>, zones: &[Zone], shop: &mut Workshop) -> Option<usize> {
+    let found = zones.iter().position(|zone| zone.name.as_str() == word.text);
+    // A zone whose own declaration has a problem is known all the same.
+    if found.is_none() && shop.directory.find(word.text).is_none_or(|e| e.kind != super::super::Kind::Zone) {
+        let names = zones.iter().map(|zone| zone.name.as_str());
+        shop.problem(GridProblem::UnknownZone {
+            word: word.text.to_owned(),
+            nearest: nearest(word.text, names).map(str::to_owned),
+            at: word.at,
+        });
+    }
+    found
+}
+
+/// The zone of each column; `None` for a column that has none.
+fn columns(
+    head: &[Word<'_>],
+    grid: &Text,
+    zones: &[Zone],
+    shop: &mut Workshop,
+) -> Vec<Option<usize>> {
+    let mut first: HashMap<usize, Span> = HashMap::new();
+    let mut columns = Vec::new();
+    for word in head {
+        let zone = zone_of(word, zones, shop);
+        if let Some(&before) = zone.and_then(|zone| first.get(&zone)) {
+            let zone = word.text.to_owned();
+            shop.problem(GridProblem::Twice { zone, row: false, at: word.at, first: before });
+        }
+        if let Some(zone) = zone {
+            first.entry(zone).or_insert(word.at);
+        }
+        columns.push(zone);
+    }
+    absent(zones, |zone| first.contains_key(&zone), false, grid, shop);
+    columns
+}
+
+fn absent(
+    zones: &[Zone],
+    there: impl Fn(usize) -> bool,
+    row: bool,
+    grid: &Text,
+    shop: &mut Workshop,
+) {
+    let missing: Vec<String> = zones
+        .iter()
+        .enumerate()
+        .filter(|(index, _)| !there(*index))
+        .map(|(_, zone)| format!("`{}`", zone.name))
+        .collect();
+    if !missing.is_empty() {
+        shop.problem(GridProblem::Absent { zones: missing, row, at: grid.at });
+    }
+}
+
+fn row(
+    zone: &str,
+    at: Span,
+    words: &[Word<'_>],
+    columns: &[Option<usize>],
+    zones: usize,
+    log: LogPolicy,
+    shop: &mut Workshop,
+) -> Option<Vec<Cell>> {
+    let cells: Vec<Option<Cell>> = words.iter().map(|word| cell(word, log, shop)).collect();
+    if cells.len() != columns.len() {
+        let (found, wanted) = (cells.len(), columns.len());
+        shop.problem(GridProblem::Cells { zone: zone.to_owned(), found, wanted, at });
+        return None;
+    }
+    let mut row: Vec<Option<Cell>> = vec![None; zones];
+    for (cell, column) in cells.into_iter().zip(columns) {
+        if let Some(column) = column {
+            row[*column] = cell;
+        }
+    }
+    row.into_iter().collect()
+}
+
+fn cell(word: &Word<'_>, log: LogPolicy, shop: &mut Workshop) -> Option<Cell> {
+    if word.text == "-" {
+        return Some(Cell { action: None, log: false, at: word.at });
+    }
+    let read = action_and_log(word.text, log);
+    if read.is_none() {
+        let known = ["allow", "block", "reject", "allow+log", "block+log", "block+quiet", "reject+quiet"];
+        shop.problem(GridProblem::NotACell {
+            word: word.text.to_owned(),
+            nearest: nearest(word.text, known).map(str::to_owned),
+            at: word.at,
+        });
+    }
+    read.map(|(action, log)| Cell { action: Some(action), log, at: word.at })
+}
+
+/// Reads `block`, `block+log`, `block+quiet`.
+fn action_and_log(word: &str, log: LogPolicy) -> Option<(Action, bool)> {
+    let (action, suffix) = word.split_once('+').map_or((word, None), |(a, s)| (a, Some(s)));
+    let action = Action::from_word(action)?;
+    match suffix {
+        None => Some((action, log.logs(action))),
+        Some("log") => Some((action, true)),
+        Some("quiet") => Some((action, false)),
+        Some(_) => None,
+    }
+}
+
+fn log_policy(word: &Text, shop: &mut Workshop) -> LogPolicy {
+    let found = LogPolicy::ALL.into_iter().find(|policy| policy.word() == word.value);
+    found.unwrap_or_else(|| {
+        shop.problem(GridProblem::Log { word: word.value.clone(), at: word.at });
+        LogPolicy::Block
+    })
+}
+
+fn unmatched(word: Option<&Text>, log: LogPolicy, shop: &mut Workshop) -> Unmatched {
+    let default = Unmatched { denial: Denial::Block, log: true, at: word.map(|word| word.at) };
+    let Some(word) = word else { return default };
+    let denial = |action| match action {
+        Action::Allow => None,
+        Action::Block => Some(Denial::Block),
+        Action::Reject => Some(Denial::Reject),
+    };
+    let read = action_and_log(&word.value, log);
+    match read.and_then(|(action, log)| Some((denial(action)?, log))) {
+        Some((denial, log)) => Unmatched { denial, log, ..default },
+        None => {
+            shop.problem(GridProblem::Unmatched { word: word.value.clone(), at: word.at });
+            default
+        }
+    }
+}

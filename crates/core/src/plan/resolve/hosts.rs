@@ -1,0 +1,188 @@
+//! Hosts: that each lies in its network, and that no two share an address.
+
+use super::super::draft;
+use super::super::parts::{Host, Network, NetworkId};
+use super::super::place::Kind;
+use super::{NetworkProblem, Workshop, nearest_or};
+use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::name::{Name, nearest};
+use crate::source::{Span, Text};
+use macaddr::MacAddr6;
+use std::collections::HashMap;
+use std::net::IpAddr;
+
+/// What can be wrong with a host.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[expect(missing_docs, reason = "the fields say what they hold")]
+pub enum HostProblem {
+    /// It names no network.
+    NoNetwork { host: Name, at: Span },
+    /// It names a network that is not there.
+    UnknownNetwork { word: String, nearest: Option<String>, at: Span },
+    /// Its address lies outside its network.
+    Outside { address: IpAddr, network: Name, home: Option<Name>, at: Span },
+    /// Its address is the gateway's.
+    IsGateway { address: IpAddr, at: Span },
+    /// Its address is the network's own or the broadcast one.
+    Reserved { address: IpAddr, at: Span },
+    /// Another host has its address.
+    AddressTaken { address: IpAddr, other: Name, at: Span, first: Span },
+    /// Its hardware address is none.
+    NotAMac { word: String, at: Span },
+    /// Another host has its hardware address.
+    MacTaken { mac: MacAddr6, other: Name, at: Span, first: Span },
+}
+
+impl Diagnose for HostProblem {
+    fn diagnose(&self) -> Diagnosis {
+        let error = |name, at: &Span| Diagnosis::new(name, Severity::Error, Some(*at));
+        match self {
+            Self::NoNetwork { host, at } => error("no-network", at)
+                .says(format!("host `{host}` is in no network"))
+                .cure("add a line like `network = \"desks\"`"),
+            Self::UnknownNetwork { word, nearest, at } => error("unknown-network", at)
+                .says(format!("no network is called `{word}`"))
+                .cure(nearest_or(nearest.as_ref(), "declare it as `[network.NAME]`")),
+            Self::Outside { address, network, home, at } => error("address-outside", at)
+                .says(format!("{address} does not lie in network `{network}`"))
+                .why("the device would not reach its own gateway")
+                .cure(match home {
+                    Some(home) => format!("correct the address, or write `network = \"{home}\"`, where it lies"),
+                    None => "correct the address".to_owned(),
+                }),
+            Self::IsGateway { address, at } => error("address-taken", at)
+                .says(format!("{address} is the gateway's own address"))
+                .why("two devices with one address lose their connections by turns")
+                .cure("choose another address"),
+            Self::Reserved { address, at } => error("address-reserved", at)
+                .says(format!("{address} is the first or the last address of its subnet"))
+                .why("it stands for the network itself, or for everyone in it")
+                .cure("choose another address"),
+            Self::AddressTaken { address, other, at, first } => error("address-taken", at)
+                .says(format!("{address} is the address of host `{other}` already"))
+                .why("two devices with one address lose their connections by turns")
+                .cure("give one of the two another address")
+                .also(*first, "the other one"),
+            Self::NotAMac { word, at } => error("bad-mac", at)
+                .says(format!("`{word}` is not the hardware address of a device"))
+                .cure("write six bytes like 02:00:5e:36:00:10; a first byte that is odd means a group of devices"),
+            Self::MacTaken { mac, other, at, first } => error("mac-taken", at)
+                .says(format!("{mac} is the hardware address of host `{other}` already"))
+                .why("the lease would go to whichever of the two asks")
+                .cure("correct one of the two")
+                .also(*first, "the other one"),
+        }
+    }
+}
+
+/// The hosts; `None` where one cannot be built.
+pub(super) fn hosts(
+    drafts: &[draft::Host],
+    networks: &[Option<Network>],
+    shop: &mut Workshop,
+) -> Vec<Option<Host>> {
+    let by_name: HashMap<&str, usize> = networks
+        .iter()
+        .enumerate()
+        .filter_map(|(index, network)| Some((network.as_ref()?.name.as_str(), index)))
+        .collect();
+    let mut taken = Taken::default();
+    drafts.iter().map(|draft| host(draft, networks, &by_name, &mut taken, shop)).collect()
+}
+
+/// The addresses that hosts have so far.
+#[derive(Default)]
+struct Taken {
+    addresses: HashMap<IpAddr, (Name, Span)>,
+    macs: HashMap<MacAddr6, (Name, Span)>,
+}
+
+fn host(
+    draft: &draft::Host,
+    networks: &[Option<Network>],
+    by_name: &HashMap<&str, usize>,
+    taken: &mut Taken,
+    shop: &mut Workshop,
+) -> Option<Host> {
+    let name = Name::new(&draft.name.value).ok()?;
+    let index = home(draft, &name, by_name, shop);
+    let network = index.and_then(|index| networks[index].as_ref());
+    let mut addresses = Vec::new();
+    for word in &draft.addresses {
+        let Ok(address) = word.value.parse::<IpAddr>() else {
+            shop.problem(NetworkProblem::NotAnAddress { word: word.value.clone(), at: word.at });
+            continue;
+        };
+        if let Some(network) = network {
+            check_address(address, network, networks, word, shop);
+        }
+        let (at, other) = (word.at, taken.addresses.get(&address).cloned());
+        match other {
+            Some((other, first)) => shop.problem(HostProblem::AddressTaken { address, other, at, first }),
+            None => drop(taken.addresses.insert(address, (name.clone(), at))),
+        }
+        addresses.push(address);
+    }
+    let mac = draft.mac.as_ref().and_then(|word| mac(word, &name, taken, shop));
+    let broken = addresses.len() < draft.addresses.len();
+    let network = NetworkId(index?);
+    (!broken).then_some(Host { name, network, addresses, mac, at: draft.name.at })
+}
+
+fn home(
+    draft: &draft::Host,
+    name: &Name,
+    by_name: &HashMap<&str, usize>,
+    shop: &mut Workshop,
+) -> Option<usize> {
+    let Some(word) = &draft.network else {
+        shop.problem(HostProblem::NoNetwork { host: name.clone(), at: draft.name.at });
+        return None;
+    };
+    let index = by_name.get(word.value.as_str()).copied();
+    // A network with a problem of its own is not built, but it is declared.
+    let declared = |kind| matches!(kind, Kind::Network | Kind::Zone);
+    let broken = shop.directory.find(&word.value).is_some_and(|entry| declared(entry.kind));
+    if index.is_none() && !broken {
+        shop.problem(HostProblem::UnknownNetwork {
+            word: word.value.clone(),
+            nearest: nearest(&word.value, by_name.keys().copied()).map(str::to_owned),
+            at: word.at,
+        });
+    }
+    index
+}
+
+fn check_address(
+    address: IpAddr,
+    network: &Network,
+    networks: &[Option<Network>],
+    word: &Text,
+    shop: &mut Workshop,
+) {
+    let at = word.at;
+    let holds = |network: &&Network| network.prefixes().contains(address);
+    if !holds(&network) {
+        let home = networks.iter().flatten().find(holds).map(|home| home.name.clone());
+        let network = network.name.clone();
+        shop.problem(HostProblem::Outside { address, network, home, at });
+    } else if network.subnets.iter().any(|s| s.gateway() == address) {
+        shop.problem(HostProblem::IsGateway { address, at });
+    } else if !network.device_addresses().contains(address) {
+        shop.problem(HostProblem::Reserved { address, at });
+    }
+}
+
+fn mac(word: &Text, name: &Name, taken: &mut Taken, shop: &mut Workshop) -> Option<MacAddr6> {
+    let at = word.at;
+    let single = |mac: &MacAddr6| mac.is_unicast() && !mac.is_nil();
+    let Some(mac) = word.value.parse::<MacAddr6>().ok().filter(single) else {
+        shop.problem(HostProblem::NotAMac { word: word.value.clone(), at });
+        return None;
+    };
+    match taken.macs.get(&mac).cloned() {
+        Some((other, first)) => shop.problem(HostProblem::MacTaken { mac, other, at, first }),
+        None => drop(taken.macs.insert(mac, (name.clone(), at))),
+    }
+    Some(mac)
+}

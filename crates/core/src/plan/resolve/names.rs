@@ -1,0 +1,176 @@
+//! Names: one space for all places, each declared once.
+
+use super::super::draft::Draft;
+use super::super::parts::{Service, Trust, Zone};
+use super::super::place::{Entry, Kind, Reach};
+use super::{Workshop, nearest_or, services};
+use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::name::{Name, NotAName, nearest};
+use crate::source::{Span, Text};
+use crate::space::ServiceSet;
+use std::collections::HashMap;
+
+/// What can be wrong with names, zones' trust included.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[expect(missing_docs, reason = "the fields say what they hold")]
+pub enum NameProblem {
+    /// It is not made like a name.
+    NotAName { text: String, why: NotAName, at: Span },
+    /// It is a word that has a meaning of its own.
+    Reserved { name: Name, at: Span },
+    /// Something else has it.
+    Taken { name: Name, kind: Kind, at: Span, first: Span },
+    /// A zone has the name of a network, but that network is not its only one.
+    ZoneOfSeveral { name: Name, at: Span, network: Span },
+    /// No such trust.
+    Trust { word: String, at: Span },
+    /// A zone without a word on trust.
+    NoTrust { zone: Name, at: Span },
+}
+
+impl Diagnose for NameProblem {
+    fn diagnose(&self) -> Diagnosis {
+        let error = |name, at: &Span| Diagnosis::new(name, Severity::Error, Some(*at));
+        match self {
+            Self::NotAName { text, why, at } => not_a_name(text, *why, error("bad-name", at)),
+            Self::Reserved { name, at } => error("reserved-name", at)
+                .says(format!("`{name}` is a word of the plan itself"))
+                .why("`internet`, `gateway` and `any` are there in every plan")
+                .cure("choose another name"),
+            Self::Taken { name, kind, at, first } => error("name-taken", at)
+                .says(format!("the name `{name}` is taken by a {}", kind.word()))
+                .why("zones, networks, hosts and groups share one space of names, so that a name in an exception means one thing")
+                .cure("give one of the two another name")
+                .also(*first, "declared here"),
+            Self::ZoneOfSeveral { name, at, network } => error("zone-of-several", at)
+                .says(format!("zone `{name}` has the name of a network that is not its only one"))
+                .why("a zone may carry the name of its only network: the two are then one place")
+                .cure("rename the zone or the network")
+                .also(*network, "the network of that name"),
+            Self::Trust { word, at } => error("unknown-trust", at)
+                .says(format!("`{word}` is not a trust"))
+                .cure(nearest_or(
+                    nearest(word, Trust::GIVEN.map(Trust::word)).map(str::to_owned).as_ref(),
+                    "write high, medium, low or none",
+                )),
+            Self::NoTrust { zone, at } => error("no-trust", at)
+                .says(format!("zone `{zone}` does not say how far it is trusted"))
+                .cure("add a line like `trust = \"medium\"` (high, medium, low or none)"),
+        }
+    }
+}
+
+fn not_a_name(text: &str, why: NotAName, diagnosis: Diagnosis) -> Diagnosis {
+    let reason = match why {
+        NotAName::Empty => "a name has at least one letter".to_owned(),
+        NotAName::TooLong => format!("a name has at most {} characters", Name::LONGEST),
+        NotAName::Character(c) => {
+            format!("names are lower-case letters, digits and hyphens; {c:?} is none of them")
+        }
+        NotAName::Beginning => "a name begins with a letter".to_owned(),
+        NotAName::Hyphen => "hyphens stand singly, between words".to_owned(),
+    };
+    let cure = Name::suggestion(text).map_or("choose another name".to_owned(), |name| {
+        format!("write it like `{name}`")
+    });
+    diagnosis.says(format!("`{text}` is not a name")).why(reason).cure(cure)
+}
+
+/// Checks a name; a problem is noted.
+pub(super) fn name(text: &Text, shop: &mut Workshop) -> Option<Name> {
+    let found = Name::new(&text.value);
+    match found {
+        Ok(name) => Some(name),
+        Err(why) => {
+            let text_value = text.value.clone();
+            shop.problem(NameProblem::NotAName { text: text_value, why, at: text.at });
+            None
+        }
+    }
+}
+
+/// Enters every name of the draft into the directory, so that later steps can look them up.
+pub(super) fn declare(draft: &Draft, shop: &mut Workshop) {
+    let zones = draft.zones.iter().map(|z| (&z.name, Kind::Zone));
+    let networks = draft.networks.iter().map(|n| (&n.name, Kind::Network));
+    let hosts = draft.hosts.iter().map(|h| (&h.name, Kind::Host));
+    let groups = draft.groups.iter().map(|g| (&g.name, Kind::Group));
+    for (text, kind) in zones.chain(networks).chain(hosts).chain(groups) {
+        let Some(name) = name(text, shop) else { continue };
+        enter(name, kind, text.at, Reach::Broken, draft, shop);
+    }
+    for (text, table) in &draft.unread_names {
+        if let Ok(name) = Name::new(&text.value) {
+            enter(name, Kind::Unread, text.at, Reach::Unread(table.clone()), draft, shop);
+        }
+    }
+}
+
+fn enter(name: Name, kind: Kind, at: Span, reach: Reach, draft: &Draft, shop: &mut Workshop) {
+    if matches!(name.as_str(), "internet" | "gateway" | "any") {
+        shop.problem(NameProblem::Reserved { name, at });
+        return;
+    }
+    let taken = shop.directory.find(name.as_str()).map(|entry| (entry.kind, entry.at));
+    match taken {
+        None => shop.directory.insert(Entry { name, kind, at, reach }),
+        Some((Kind::Zone, zone)) if kind == Kind::Network => {
+            let in_it = |n: &&super::super::draft::Network| {
+                n.zone.as_ref().is_some_and(|z| z.value == name.as_str())
+            };
+            let only = draft.networks.iter().filter(in_it).count() == 1;
+            let own = draft.networks.iter().filter(in_it).any(|n| n.name.value == name.as_str());
+            let twice = draft.networks.iter().filter(|n| n.name.value == name.as_str()).count();
+            if !(only && own) || twice > 1 {
+                shop.problem(NameProblem::ZoneOfSeveral { name, at: zone, network: at });
+            }
+        }
+        Some((kind, first)) => shop.problem(NameProblem::Taken { name, kind, at, first }),
+    }
+}
+
+/// The zones of the draft. One with a bad name or trust is left in, so that the rest can be checked.
+pub(super) fn zones(
+    draft: &Draft,
+    known: &HashMap<String, ServiceSet>,
+    shop: &mut Workshop,
+) -> Vec<Zone> {
+    let mut zones = Vec::new();
+    for zone in &draft.zones {
+        let uses = zone.uses.as_ref().and_then(|words| services::uses(words, known, shop));
+        let Ok(name) = Name::new(&zone.name.value) else { continue };
+        let trust = match &zone.trust {
+            None => {
+                shop.problem(NameProblem::NoTrust { zone: name.clone(), at: zone.name.at });
+                Trust::None
+            }
+            Some(word) => Trust::GIVEN.into_iter().find(|t| t.word() == word.value).unwrap_or_else(|| {
+                shop.problem(NameProblem::Trust { word: word.value.clone(), at: word.at });
+                Trust::None
+            }),
+        };
+        let about = zone.about.as_ref().map(|text| text.value.clone()).unwrap_or_default();
+        zones.push(Zone { name, trust, about, uses, at: zone.name.at });
+    }
+    zones
+}
+
+impl Zone {
+    /// The zone of everything beyond the uplinks, which every plan has.
+    pub(super) fn internet() -> Self {
+        Self {
+            name: Name::new("internet").expect("the word is made like a name"),
+            trust: Trust::Internet,
+            about: "Everything beyond the uplinks".to_owned(),
+            uses: None,
+            at: Span::default(),
+        }
+    }
+}
+
+impl Service {
+    /// The services' own names, for offers of the nearest one.
+    pub(super) fn word(&self) -> &str {
+        self.name.as_str()
+    }
+}

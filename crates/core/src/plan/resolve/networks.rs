@@ -1,0 +1,488 @@
+//! Networks: VLAN ids, subnets, the gateway's address in each, pools.
+
+use super::super::draft::{self, Dhcp, Draft};
+use super::super::parts::{Network, NetworkId, Site, Uplink, Zone, ZoneId};
+use super::super::place::{Directory, Kind};
+use super::gateway::Ports;
+use super::{Workshop, nearest_or, services};
+use crate::addressing::{
+    NoSubnet, Pool, Subnet, derive, link_local, loopback, multicast, not_global,
+};
+use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::name::{Name, nearest};
+use crate::source::{Span, Text};
+use crate::space::{AddressSet, ServiceSet};
+use ipnet::IpNet;
+use std::collections::HashMap;
+use std::net::{IpAddr, Ipv4Addr};
+
+/// What can be wrong with a network.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[expect(missing_docs, reason = "the fields say what they hold")]
+pub enum NetworkProblem {
+    /// It names no zone.
+    NoZone { network: Name, at: Span },
+    /// It names a zone that is not there.
+    UnknownZone { word: String, nearest: Option<String>, at: Span },
+    /// A VLAN id outside 1 to 4094.
+    Vlan { vlan: i64, at: Span },
+    /// A VLAN id that another network has.
+    VlanTaken { vlan: u16, other: Name, at: Span, first: Span },
+    /// A port that the gateway does not have.
+    UnknownPort { word: String, nearest: Option<String>, at: Span },
+    /// A port that is a part of an aggregate.
+    PortInAggregate { port: String, aggregate: String, at: Span },
+    /// Two networks without a tag on one port.
+    UntaggedTwice { port: String, other: Name, at: Span, first: Span },
+    /// A subnet that is not a prefix.
+    NotASubnet { word: String, at: Span },
+    /// A subnet with host bits set.
+    HostBits { word: String, prefix: IpNet, at: Span },
+    /// A subnet of addresses that no network can have.
+    Special { prefix: IpNet, at: Span },
+    /// Neither given nor derived.
+    NoSubnet { network: Name, reason: NoSubnet, vlan: Option<u16>, at: Span },
+    /// Two subnets share addresses.
+    Overlap { prefix: IpNet, other: IpNet, with: Name, at: Span, first: Span },
+    /// An address of the gateway that is no address.
+    NotAnAddress { word: String, at: Span },
+    /// An address of the gateway that lies in none of the network's subnets, or cannot be a device's.
+    GatewayOutside { address: IpAddr, subnets: Vec<IpNet>, at: Span },
+    /// A pool that is no range.
+    NotAPool { word: String, at: Span },
+    /// A pool that reaches beyond its subnet.
+    PoolOutside { word: String, subnet: Option<IpNet>, at: Span },
+    /// A pool that holds the gateway's own address.
+    PoolHoldsGateway { gateway: IpAddr, at: Span },
+    /// A number of devices that is none.
+    Expected { number: i64, at: Span },
+    /// More networks and uplinks than can be told apart.
+    TooMany { at: Span },
+}
+
+impl Diagnose for NetworkProblem {
+    fn diagnose(&self) -> Diagnosis {
+        let error = |name, at: &Span| Diagnosis::new(name, Severity::Error, Some(*at));
+        match self {
+            Self::NoZone { network, at } => error("no-zone", at)
+                .says(format!("network `{network}` belongs to no zone"))
+                .cure("add a line like `zone = \"staff\"`"),
+            Self::UnknownZone { word, nearest, at } => error("unknown-zone", at)
+                .says(format!("no zone is called `{word}`"))
+                .cure(nearest_or(nearest.as_ref(), "declare it as `[zone.NAME]`")),
+            Self::Vlan { vlan, at } => error("vlan-out-of-range", at)
+                .says(format!("{vlan} is not a VLAN id"))
+                .why("IEEE 802.1Q has the ids 1 to 4094; 0 means no VLAN and 4095 is reserved")
+                .cure("choose an id from 2 to 4094"),
+            Self::VlanTaken { vlan, other, at, first } => error("vlan-taken", at)
+                .says(format!("VLAN {vlan} is the id of network `{other}` already"))
+                .why("two networks on one VLAN are one network: their devices meet without the gateway")
+                .cure("give one of the two another id")
+                .also(*first, "used here first"),
+            Self::UnknownPort { word, nearest, at } => error("unknown-port", at)
+                .says(format!("the gateway has no port called `{word}`"))
+                .cure(nearest_or(nearest.as_ref(), "list it in `gateway.ports`")),
+            Self::PortInAggregate { port, aggregate, at } => error("port-in-aggregate", at)
+                .says(format!("port `{port}` is a part of the aggregate `{aggregate}`"))
+                .why("cables joined into one carry their networks together (IEEE 802.1AX)")
+                .cure(format!("write `{aggregate}`")),
+            Self::UntaggedTwice { port, other, at, first } => error("untagged-twice", at)
+                .says(format!("network `{other}` is untagged on port `{port}` already"))
+                .why("without a tag nothing tells the two apart")
+                .cure("give one of the two a `vlan`")
+                .also(*first, "the other one"),
+            Self::NotASubnet { word, at } => error("bad-address", at)
+                .says(format!("`{word}` is not a subnet"))
+                .cure("write it like 10.44.24.0/24 or fd6b:2f4e:91c0:24::/64"),
+            Self::HostBits { word, prefix, at } => error("host-bits", at)
+                .says(format!("`{word}` has bits set behind its prefix length"))
+                .cure(format!("write `{prefix}`")),
+            Self::Special { prefix, at } => error("special-subnet", at)
+                .says(format!("no network can have the addresses of {prefix}"))
+                .why("they are loopback, link-local, multicast or \"this network\" addresses (RFC 6890)")
+                .cure("choose a private prefix, such as 10.44.24.0/24"),
+            Self::NoSubnet { network, reason, vlan, at } => no_subnet(network, reason, *vlan, error("no-subnet", at)),
+            Self::Overlap { prefix, other, with, at, first } => error("subnets-overlap", at)
+                .says(format!("subnet {prefix} shares addresses with {other} of `{with}`"))
+                .why("an address must tell its network; the gateway could not know where to send")
+                .cure("give one of the two another subnet")
+                .also(*first, "the other one"),
+            Self::NotAnAddress { word, at } => error("bad-address", at)
+                .says(format!("`{word}` is not an address"))
+                .cure("write it like 10.44.24.1 or fd6b:2f4e:91c0:24::1"),
+            Self::GatewayOutside { address, subnets, at } => error("gateway-outside", at)
+                .says(format!("the gateway cannot have {address} here"))
+                .why(format!("it is not an address that a device can have in {}", words(subnets)))
+                .cure("leave the key out for the first address of the subnet, or write one inside it"),
+            Self::NotAPool { word, at } => error("bad-pool", at)
+                .says(format!("`{word}` is not a range of IPv4 addresses"))
+                .cure("write host numbers like \"50-199\", two addresses with a hyphen, or false; the lower one first"),
+            Self::PoolOutside { word, subnet, at } => error("pool-outside", at)
+                .says(match subnet {
+                    Some(subnet) => format!("the pool `{word}` reaches beyond {subnet}"),
+                    None => format!("the pool `{word}` lies in no IPv4 subnet of this network"),
+                })
+                .why("the addresses outside could be leased but not used")
+                .cure("choose a range within the subnet, without its first and last address"),
+            Self::PoolHoldsGateway { gateway, at } => error("pool-holds-gateway", at)
+                .says(format!("the pool holds the gateway's own address {gateway}"))
+                .why("a device would be given the gateway's address, and its network would lose the gateway")
+                .cure("begin the pool above it"),
+            Self::Expected { number, at } => error("bad-number", at)
+                .says(format!("{number} is not a number of devices"))
+                .cure("write how many devices are expected, 0 or more"),
+            Self::TooMany { at } => error("too-many", at)
+                .says("there are more than 60,000 networks and uplinks")
+                .cure("split the site into several plans"),
+        }
+    }
+}
+
+fn words(prefixes: &[IpNet]) -> String {
+    let words: Vec<String> = prefixes.iter().map(ToString::to_string).collect();
+    words.join(" or ")
+}
+
+fn no_subnet(network: &Name, reason: &NoSubnet, vlan: Option<u16>, diagnosis: Diagnosis) -> Diagnosis {
+    let (why, cure) = match reason {
+        NoSubnet::NotTied => (
+            "none is given, and none follows: that takes `site.tie`, `site.space` and a `vlan`".to_owned(),
+            "add a line like `subnet = [\"10.44.24.0/24\"]`",
+        ),
+        NoSubnet::AboveOctet => (
+            format!("VLAN {} does not fit into the third octet", vlan.unwrap_or_default()),
+            "give the network a `subnet`, or a VLAN id up to 255",
+        ),
+        NoSubnet::OutsideSpace(prefix) => (
+            format!("{prefix}, which would follow from the VLAN id, lies outside `site.space`"),
+            "give the network a `subnet`, another VLAN id, or widen the space",
+        ),
+    };
+    diagnosis.says(format!("network `{network}` has no subnet")).why(why).cure(cure)
+}
+
+/// The networks; `None` where one cannot be built.
+pub(super) fn networks(
+    draft: &Draft,
+    site: &Site,
+    zones: &[Zone],
+    ports: &Ports,
+    known: &HashMap<String, ServiceSet>,
+    shop: &mut Workshop,
+) -> Vec<Option<Network>> {
+    if draft.networks.len() + draft.uplinks.len() > 60_000 {
+        shop.problem(NetworkProblem::TooMany { at: draft.site.at });
+    }
+    let built: Vec<Option<Network>> = draft
+        .networks
+        .iter()
+        .map(|draft| network(draft, site, zones, ports, known, shop))
+        .collect();
+    taken_vlans(&built, shop);
+    untagged_twice(draft, &built, shop);
+    overlaps(&built, shop);
+    built
+}
+
+fn network(
+    draft: &draft::Network,
+    site: &Site,
+    zones: &[Zone],
+    ports: &Ports,
+    known: &HashMap<String, ServiceSet>,
+    shop: &mut Workshop,
+) -> Option<Network> {
+    let uses = draft.uses.as_ref().and_then(|words| services::uses(words, known, shop));
+    let name = Name::new(&draft.name.value).ok();
+    let zone = name.as_ref().and_then(|name| zone(draft, name, zones, shop));
+    let vlan = draft.vlan.and_then(|vlan| match u16::try_from(vlan.value) {
+        Ok(id @ 1..=4094) => Some(id),
+        _ => {
+            shop.problem(NetworkProblem::Vlan { vlan: vlan.value, at: vlan.at });
+            None
+        }
+    });
+    let vlan_is_bad = draft.vlan.is_some() && vlan.is_none();
+    let port = draft.port.as_ref().and_then(|word| ports.check(word, shop));
+    let name = name?;
+    let subnets = match vlan_is_bad && draft.subnets.is_none() {
+        true => None,
+        false => subnets(draft, &name, vlan, site, shop),
+    };
+    let expected = draft.hosts.and_then(|hosts| {
+        let number = u32::try_from(hosts.value).ok();
+        if number.is_none() {
+            shop.problem(NetworkProblem::Expected { number: hosts.value, at: hosts.at });
+        }
+        number
+    });
+    let subnets = subnets?;
+    let pool = match &draft.dhcp {
+        Some(Dhcp::Range(text)) => pool(text, &subnets, shop),
+        Some(Dhcp::Off(_)) | None => None,
+    };
+    Some(Network {
+        name,
+        zone: zone?,
+        vlan,
+        port,
+        subnets,
+        pool,
+        dhcp_said: draft.dhcp.is_some(),
+        expected,
+        isolate: draft.isolate.is_some_and(|isolate| isolate.value),
+        uses,
+        at: draft.name.at,
+        vlan_at: draft.vlan.map_or(draft.name.at, |vlan| vlan.at),
+    })
+}
+
+fn zone(
+    draft: &draft::Network,
+    name: &Name,
+    zones: &[Zone],
+    shop: &mut Workshop,
+) -> Option<ZoneId> {
+    let Some(word) = &draft.zone else {
+        shop.problem(NetworkProblem::NoZone { network: name.clone(), at: draft.name.at });
+        return None;
+    };
+    let found = zones.iter().position(|zone| zone.name.as_str() == word.value);
+    let declared = shop.directory.find(&word.value).is_some_and(|e| e.kind == Kind::Zone);
+    if found.is_none() && !declared {
+        shop.problem(NetworkProblem::UnknownZone {
+            word: word.value.clone(),
+            nearest: nearest(&word.value, zones.iter().map(|z| z.name.as_str())).map(str::to_owned),
+            at: word.at,
+        });
+    }
+    found.map(ZoneId)
+}
+
+fn subnets(
+    draft: &draft::Network,
+    name: &Name,
+    vlan: Option<u16>,
+    site: &Site,
+    shop: &mut Workshop,
+) -> Option<Vec<Subnet>> {
+    let prefixes: Vec<(IpNet, Span)> = match &draft.subnets {
+        Some(given) if !given.is_empty() => {
+            given.iter().map(|text| prefix(text, shop).map(|p| (p, text.at))).collect::<Option<_>>()?
+        }
+        _ => match derive(site.tie, vlan, &site.space) {
+            Ok(derived) => derived.into_iter().map(|p| (p, draft.name.at)).collect(),
+            Err(reason) => {
+                let network = name.clone();
+                shop.problem(NetworkProblem::NoSubnet { network, reason, vlan, at: draft.name.at });
+                return None;
+            }
+        },
+    };
+    let gateways = gateways(&draft.gateway, &prefixes, shop)?;
+    let mut subnets = Vec::new();
+    for (prefix, at) in prefixes {
+        let given = gateways.iter().find(|address| prefix.contains(*address));
+        let subnet = match given {
+            Some(address) => Subnet::new(prefix, *address),
+            None => Subnet::with_first_gateway(prefix),
+        };
+        if subnet.is_none() || !AddressSet::from(prefix).is_disjoint(&unusable()) {
+            shop.problem(NetworkProblem::Special { prefix, at });
+            return None;
+        }
+        subnets.extend(subnet);
+    }
+    Some(subnets)
+}
+
+/// Addresses that no network can have.
+pub(super) fn unusable() -> AddressSet {
+    let this_network: Option<IpNet> = "0.0.0.0/8".parse().ok();
+    let reserved: Option<IpNet> = "240.0.0.0/4".parse().ok();
+    let unspecified = AddressSet::from(IpAddr::from([0u16; 8]));
+    [this_network, reserved]
+        .into_iter()
+        .flatten()
+        .collect::<AddressSet>()
+        .union(&unspecified)
+        .union(&multicast())
+        .union(&loopback())
+        .union(&link_local())
+}
+
+fn prefix(text: &Text, shop: &mut Workshop) -> Option<IpNet> {
+    let word = text.value.clone();
+    match text.value.parse::<IpNet>() {
+        Ok(prefix) if prefix == prefix.trunc() => return Some(prefix),
+        Ok(prefix) => {
+            let prefix = prefix.trunc();
+            shop.problem(NetworkProblem::HostBits { word, prefix, at: text.at });
+        }
+        Err(_) => shop.problem(NetworkProblem::NotASubnet { word, at: text.at }),
+    }
+    None
+}
+
+fn gateways(words: &[Text], prefixes: &[(IpNet, Span)], shop: &mut Workshop) -> Option<Vec<IpAddr>> {
+    let mut addresses = Some(Vec::new());
+    for word in words {
+        let good = match word.value.parse::<IpAddr>() {
+            Err(_) => {
+                shop.problem(NetworkProblem::NotAnAddress { word: word.value.clone(), at: word.at });
+                None
+            }
+            Ok(address) => {
+                let home = prefixes.iter().find(|(prefix, _)| prefix.contains(&address));
+                let fits = home.is_some_and(|(prefix, _)| Subnet::new(*prefix, address).is_some());
+                if !fits {
+                    let subnets = prefixes.iter().map(|entry| entry.0).collect();
+                    shop.problem(NetworkProblem::GatewayOutside { address, subnets, at: word.at });
+                }
+                fits.then_some(address)
+            }
+        };
+        addresses = addresses.zip(good).map(|(mut all, address)| {
+            all.push(address);
+            all
+        });
+    }
+    addresses
+}
+
+fn pool(text: &Text, subnets: &[Subnet], shop: &mut Workshop) -> Option<Pool> {
+    let word = || text.value.clone();
+    let v4: Vec<&Subnet> = subnets.iter().filter(|s| s.prefix().addr().is_ipv4()).collect();
+    let outside = NetworkProblem::PoolOutside {
+        word: word(),
+        subnet: v4.first().map(|s| s.prefix()),
+        at: text.at,
+    };
+    let Some((first, last)) = text.value.split_once('-') else {
+        shop.problem(NetworkProblem::NotAPool { word: word(), at: text.at });
+        return None;
+    };
+    let (first, last) = (first.trim(), last.trim());
+    let address = |word: &str| match word.parse::<u32>() {
+        Ok(number) => v4.first().map(|s| s.host_number(number.into())),
+        Err(_) => word.parse::<Ipv4Addr>().ok().map(|address| Some(address.into())),
+    };
+    let bad = NetworkProblem::NotAPool { word: word(), at: text.at };
+    let ends = match (address(first), address(last)) {
+        _ if v4.is_empty() => Err(outside),
+        (None, _) | (_, None) => Err(bad),
+        (Some(Some(IpAddr::V4(first))), Some(Some(IpAddr::V4(last)))) => {
+            Pool::new(first, last).ok_or(bad).and_then(|pool| match v4.iter().find(|s| holds(s, pool)) {
+                None => Err(outside),
+                Some(home) if pool.contains(home.gateway()) => {
+                    Err(NetworkProblem::PoolHoldsGateway { gateway: home.gateway(), at: text.at })
+                }
+                Some(_) => Ok(pool),
+            })
+        }
+        _ => Err(outside),
+    };
+    ends.map_err(|problem| shop.problem(problem)).ok()
+}
+
+fn holds(subnet: &Subnet, pool: Pool) -> bool {
+    let all = AddressSet::range(pool.first().into(), pool.last().into());
+    all.is_subset(&subnet.usable())
+}
+
+fn taken_vlans(built: &[Option<Network>], shop: &mut Workshop) {
+    let mut first: HashMap<u16, &Network> = HashMap::new();
+    for network in built.iter().flatten() {
+        let Some(vlan) = network.vlan else { continue };
+        match first.get(&vlan) {
+            Some(other) => shop.problem(NetworkProblem::VlanTaken {
+                vlan,
+                other: other.name.clone(),
+                at: network.vlan_at,
+                first: other.vlan_at,
+            }),
+            None => drop(first.insert(vlan, network)),
+        }
+    }
+}
+
+fn untagged_twice(draft: &Draft, built: &[Option<Network>], shop: &mut Workshop) {
+    let mut first: HashMap<&str, &Network> = HashMap::new();
+    for (draft, network) in draft.networks.iter().zip(built) {
+        let (None, Some(network)) = (draft.vlan, network) else { continue };
+        let Some(port) = network.port.as_deref() else { continue };
+        match first.get(port) {
+            Some(other) => shop.problem(NetworkProblem::UntaggedTwice {
+                port: port.to_owned(),
+                other: other.name.clone(),
+                at: network.at,
+                first: other.at,
+            }),
+            None => drop(first.insert(port, network)),
+        }
+    }
+}
+
+/// Sorted by where they begin, prefixes that share addresses contain each other: each one need only be
+/// compared with those that are still open before it.
+fn overlaps(built: &[Option<Network>], shop: &mut Workshop) {
+    let mut all: Vec<(IpNet, &Network)> = Vec::new();
+    for network in built.iter().flatten() {
+        // Derived twins of one VLAN id are told as that already.
+        let twin = |other: &&Network| other.vlan.is_some() && other.vlan == network.vlan;
+        let repeats = |prefix: IpNet| all.iter().any(|(p, n)| *p == prefix && twin(n) && n.at != network.at);
+        let own: Vec<IpNet> = network.subnets.iter().map(Subnet::prefix).collect();
+        let fresh: Vec<IpNet> = if network.vlan.is_some() {
+            own.into_iter().filter(|prefix| !repeats(*prefix)).collect()
+        } else {
+            own
+        };
+        all.extend(fresh.into_iter().map(|prefix| (prefix, network)));
+    }
+    all.sort_by_key(|(prefix, network)| {
+        (prefix.addr().is_ipv6(), prefix.network(), prefix.prefix_len(), network.at)
+    });
+    let mut open: Option<(IpNet, &Network)> = None;
+    for (prefix, network) in all {
+        match open.filter(|(wide, _)| wide.contains(&prefix)) {
+            Some((other, with)) => {
+                let (late, early, prefix, other) = if with.at <= network.at {
+                    (network, with, prefix, other)
+                } else {
+                    (with, network, other, prefix)
+                };
+                let (with, at, first) = (early.name.clone(), late.at, early.at);
+                shop.problem(NetworkProblem::Overlap { prefix, other, with, at, first });
+            }
+            None => open = Some((prefix, network)),
+        }
+    }
+}
+
+/// Works out what is inside, what is internet and what is the gateway's own.
+pub(super) fn survey(
+    site: &Site,
+    networks: &[Option<Network>],
+    uplinks: &[Uplink],
+    directory: &mut Directory,
+) {
+    let subnets = || networks.iter().flatten().flat_map(|network| &network.subnets);
+    directory.inside = subnets().map(Subnet::prefix).collect();
+    let outside: AddressSet =
+        uplinks.iter().flat_map(|u| u.addresses.iter().map(IpNet::addr)).collect();
+    directory.gateway = subnets().map(Subnet::gateway).collect::<AddressSet>().union(&outside);
+    let space: AddressSet = site.space.iter().copied().collect();
+    directory.internet = AddressSet::full()
+        .difference(&directory.inside)
+        .difference(&space)
+        .difference(&not_global())
+        .difference(&multicast())
+        .difference(&outside);
+    let named = networks.iter().enumerate();
+    directory.networks = named
+        .filter_map(|(index, network)| {
+            let prefixes = network.as_ref()?.subnets.iter().map(Subnet::prefix).collect();
+            Some((NetworkId(index), prefixes))
+        })
+        .collect();
+}

@@ -1,0 +1,222 @@
+//! Services: declared ones, built-in ones and literals.
+
+use super::super::draft;
+use super::super::parts::{Service, Services};
+use super::{Workshop, names, nearest_or};
+use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::name::{Name, nearest};
+use crate::service::{BUILT_IN, LiteralProblem, built_in, parse_literal};
+use crate::source::{Span, Text};
+use crate::space::ServiceSet;
+use std::collections::{HashMap, HashSet};
+
+/// What can be wrong with services.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[expect(missing_docs, reason = "the fields say what they hold")]
+pub enum ServiceProblem {
+    /// Neither declared, nor built in, nor a literal.
+    Unknown { word: String, nearest: Option<String>, at: Span },
+    /// It looks like a literal, but is none.
+    Literal { problem: LiteralProblem, at: Span },
+    /// A service of this name is declared already.
+    Twice { name: Name, at: Span, first: Span },
+    /// The name is a built-in service's, and the packets are others.
+    Shadows { name: Name, built_in: String, at: Span },
+    /// A service that has neither ports nor parts.
+    Empty { name: Name, at: Span },
+    /// Services that include each other in a circle.
+    Circle { names: Vec<String>, at: Span },
+    /// A list without anything in it.
+    NoneNamed { at: Span },
+}
+
+impl Diagnose for ServiceProblem {
+    fn diagnose(&self) -> Diagnosis {
+        let error = |name, at: &Span| Diagnosis::new(name, Severity::Error, Some(*at));
+        match self {
+            Self::Unknown { word, nearest, at } => error("unknown-service", at)
+                .says(format!("no service is called `{word}`"))
+                .cure(nearest_or(
+                    nearest.as_ref(),
+                    "declare it as `[service.NAME]`, or write it as `tcp/443`, `udp/5000-5010` or `icmp/echo`",
+                )),
+            Self::Literal { problem, at } => {
+                error("bad-service", at).says(problem.says()).cure(problem.cure())
+            }
+            Self::Twice { name, at, first } => error("service-taken", at)
+                .says(format!("service `{name}` is declared twice"))
+                .cure("give one of the two another name")
+                .also(*first, "declared here first"),
+            Self::Shadows { name, built_in, at } => error("service-taken", at)
+                .says(format!("`{name}` is a built-in service and means {built_in}"))
+                .why("the same word would mean other ports here than everywhere else")
+                .cure("give yours another name, or use the built-in one"),
+            Self::Empty { name, at } => error("empty-service", at)
+                .says(format!("service `{name}` holds nothing"))
+                .cure("give it `ports = [\"tcp/…\"]` or `includes = [\"…\"]`"),
+            Self::Circle { names, at } => error("service-circle", at)
+                .says(format!("these services include each other: {}", names.join(" -> ")))
+                .cure("take one of them out of the other's `includes`"),
+            Self::NoneNamed { at } => error("empty-service", at)
+                .says("no service is named here")
+                .cure("name one, or write `any`"),
+        }
+    }
+}
+
+/// What the declared services stand for, by name.
+pub(in super::super) fn declared(services: &[Service]) -> HashMap<String, ServiceSet> {
+    services.iter().map(|s| (s.word().to_owned(), s.set.clone())).collect()
+}
+
+/// Resolves a list of services.
+pub(in super::super) fn services(
+    words: &[Text],
+    known: &HashMap<String, ServiceSet>,
+    problems: &mut Vec<ServiceProblem>,
+) -> Option<Services> {
+    let before = problems.len();
+    let mut items: Vec<(String, ServiceSet)> = Vec::new();
+    for word in words {
+        match one(word, known) {
+            Ok(set) => items.push((word.value.clone(), set)),
+            Err(problem) => problems.push(problem),
+        }
+    }
+    if problems.len() > before {
+        return None;
+    }
+    let texts: Vec<&str> = items.iter().map(|item| item.0.as_str()).collect();
+    let all = ServiceSet::empty();
+    Some(Services {
+        text: texts.join(", "),
+        set: items.iter().fold(all, |all, item| all.union(&item.1)),
+        items,
+    })
+}
+
+/// What a zone or network uses the gateway for; problems are noted. An empty list is an answer too.
+pub(super) fn uses(
+    words: &[Text],
+    known: &HashMap<String, ServiceSet>,
+    shop: &mut Workshop,
+) -> Option<Services> {
+    let mut problems = Vec::new();
+    let found = services(words, known, &mut problems);
+    shop.problems.extend(problems.into_iter().map(Into::into));
+    found
+}
+
+/// The services that an exception or a manager names; none is a mistake.
+pub(super) fn some(
+    words: &[Text],
+    owner: Span,
+    known: &HashMap<String, ServiceSet>,
+    shop: &mut Workshop,
+) -> Option<Services> {
+    if words.is_empty() {
+        shop.problem(ServiceProblem::NoneNamed { at: owner });
+        return None;
+    }
+    uses(words, known, shop)
+}
+
+fn one(word: &Text, known: &HashMap<String, ServiceSet>) -> Result<ServiceSet, ServiceProblem> {
+    let text = word.value.as_str();
+    if let Some(set) = known.get(text) {
+        return Ok(set.clone());
+    }
+    if let Some(service) = built_in(text) {
+        return Ok(service.set());
+    }
+    match parse_literal(text) {
+        Some(Ok(set)) => Ok(set),
+        Some(Err(problem)) => Err(ServiceProblem::Literal { problem, at: word.at }),
+        None => {
+            let names = known.keys().map(String::as_str);
+            let all = names.chain(BUILT_IN.iter().map(|service| service.name));
+            Err(ServiceProblem::Unknown {
+                word: text.to_owned(),
+                nearest: nearest(text, all).map(str::to_owned),
+                at: word.at,
+            })
+        }
+    }
+}
+
+/// The services that the draft declares, each resolved after those it includes.
+pub(super) fn declare(drafts: &[draft::Service], shop: &mut Workshop) -> Vec<Service> {
+    let mut first: HashMap<Name, Span> = HashMap::new();
+    let mut waiting: Vec<(usize, Name, &draft::Service)> = Vec::new();
+    for (index, draft) in drafts.iter().enumerate() {
+        let Some(name) = names::name(&draft.name, shop) else { continue };
+        if let Some(&before) = first.get(&name) {
+            shop.problem(ServiceProblem::Twice { name, at: draft.name.at, first: before });
+            continue;
+        }
+        first.insert(name.clone(), draft.name.at);
+        waiting.push((index, name, draft));
+    }
+    let mut known: HashMap<String, ServiceSet> = HashMap::new();
+    let mut done: Vec<(usize, Service)> = Vec::new();
+    while !waiting.is_empty() {
+        let pending: HashSet<String> = waiting.iter().map(|w| w.1.to_string()).collect();
+        let (ready, blocked): (Vec<_>, Vec<_>) = waiting
+            .into_iter()
+            .partition(|w| w.2.includes.iter().all(|word| !pending.contains(&word.value)));
+        if ready.is_empty() {
+            report_circle(&blocked, shop);
+            break;
+        }
+        for (index, name, draft) in ready {
+            let set = declared_set(&name, draft, &known, shop);
+            known.insert(name.to_string(), set.clone());
+            done.push((index, Service { name, set, at: draft.name.at }));
+        }
+        waiting = blocked;
+    }
+    done.sort_by_key(|entry| entry.0);
+    done.into_iter().map(|entry| entry.1).collect()
+}
+
+fn declared_set(
+    name: &Name,
+    draft: &draft::Service,
+    known: &HashMap<String, ServiceSet>,
+    shop: &mut Workshop,
+) -> ServiceSet {
+    if draft.ports.is_empty() && draft.includes.is_empty() {
+        shop.problem(ServiceProblem::Empty { name: name.clone(), at: draft.name.at });
+    }
+    let mut problems = Vec::new();
+    let mut set = ServiceSet::empty();
+    for word in draft.ports.iter().chain(&draft.includes) {
+        match one(word, known) {
+            Ok(part) => set = set.union(&part),
+            Err(problem) => problems.push(problem),
+        }
+    }
+    if problems.is_empty()
+        && let Some(own) = built_in(name.as_str()).filter(|service| service.set() != set)
+    {
+        let meant = own.set().words().join(", ");
+        problems.push(ServiceProblem::Shadows { name: name.clone(), built_in: meant, at: draft.name.at });
+    }
+    shop.problems.extend(problems.into_iter().map(Into::into));
+    set
+}
+
+/// Follows the first include that waits, until a name comes again.
+fn report_circle(blocked: &[(usize, Name, &draft::Service)], shop: &mut Workshop) {
+    let edges: HashMap<&str, Vec<&str>> = blocked
+        .iter()
+        .map(|(_, name, draft)| {
+            (name.as_str(), draft.includes.iter().map(|word| word.value.as_str()).collect())
+        })
+        .collect();
+    let Some(circle) = super::places::circle(&edges, blocked[0].1.as_str()) else { return };
+    let member = blocked.iter().find(|b| b.1.as_str() == circle[0]);
+    let at = member.map_or(Span::default(), |b| b.2.name.at);
+    let names = circle.iter().map(ToString::to_string).collect();
+    shop.problem(ServiceProblem::Circle { names, at });
+}

@@ -1,0 +1,49 @@
+//! Whether the compiled rules do what the plan means: exactly, over whole packet sets.
+
+use crate::meaning::Meaning;
+use crate::rules::{Outcome, RuleSet};
+use crate::space::{Packet, PacketSet};
+use crate::verdict::{Decision, Verdict};
+
+/// A packet on which plan and rules differ.
+#[derive(Clone, Debug)]
+pub struct Difference<'r> {
+    /// The packet.
+    pub packet: Packet,
+    /// All packets that differ in the same way.
+    pub packets: PacketSet,
+    /// What the plan means.
+    pub meaning: Decision,
+    /// What the rules do.
+    pub rules: Outcome<'r>,
+}
+
+/// Compares meaning and rules on a set: same verdict, same logging. What never reaches a rule list
+/// (it stays in its network, or has no way) is left out. An empty answer is a proof.
+pub fn differences<'r>(
+    meaning: &Meaning<'_>,
+    rules: &'r RuleSet,
+    set: &PacketSet,
+) -> Vec<Difference<'r>> {
+    let mut differences = Vec::new();
+    for part in meaning.parts(set) {
+        if !part.decision.verdict.is_filtered() {
+            continue;
+        }
+        for (packets, outcome) in rules.parts(&part.packets) {
+            if agrees(part.decision, outcome) {
+                continue;
+            }
+            if let Some(packet) = packets.sample() {
+                let meaning = part.decision;
+                differences.push(Difference { packet, packets, meaning, rules: outcome });
+            }
+        }
+    }
+    differences
+}
+
+/// Whether a rule list does with a packet what the plan means.
+pub fn agrees(decision: Decision, outcome: Outcome<'_>) -> bool {
+    decision.verdict == Verdict::from(outcome.action) && decision.logged == outcome.logged
+}

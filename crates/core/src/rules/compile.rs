@@ -1,0 +1,385 @@
+//! The form `one-list`.
+
+use super::order::{self, Line};
+use super::{Otherwise, Rule, RuleList, RuleSet, Stage, frame};
+use crate::plan::{Action, Exception, ExceptionId, Form, NetworkId, Plan, ZoneId};
+use crate::space::{AddressSet, IntervalSet, Leg, Match, PacketSet, ServiceSet};
+use crate::verdict::{Cause, Forgery};
+use jiff::civil::Date;
+use std::collections::HashMap;
+
+/// A rule's words about where packets come from and go to.
+struct Words {
+    from: String,
+    source: String,
+    to: String,
+    destination: String,
+    service: String,
+}
+
+impl Words {
+    fn new(from: &str, source: &str, to: &str, destination: &str, service: &str) -> Self {
+        let [from, source, to, destination, service] =
+            [from, source, to, destination, service].map(str::to_owned);
+        Self { from, source, to, destination, service }
+    }
+}
+
+/// The numbers that the lists share.
+struct Writer<'p> {
+    plan: &'p Plan,
+    gateway: PacketSet,
+    next: u32,
+    used: HashMap<String, u32>,
+}
+
+pub(super) fn one_list(plan: &Plan, day: Date, changes_on: Option<Date>) -> RuleSet {
+    let lines = order::lines(plan, day);
+    let gateway = frame::for_gateway(plan);
+    let mut writer = Writer { plan, gateway: gateway.clone(), next: 10, used: HashMap::new() };
+    let arriving = PacketSet::from(frame::arriving(plan));
+    let begun = PacketSet::from(frame::entering(plan.gateway_leg()));
+    let lists = vec![
+        RuleList {
+            stage: Stage::Opening,
+            rules: writer.opening(),
+            otherwise: Otherwise::GoOn,
+            covers: arriving.clone(),
+        },
+        RuleList {
+            stage: Stage::ToGateway,
+            rules: writer.to_gateway(&lines),
+            otherwise: Otherwise::Block,
+            covers: gateway.clone(),
+        },
+        RuleList {
+            stage: Stage::Through,
+            rules: writer.through(&lines),
+            otherwise: Otherwise::Block,
+            covers: arriving.difference(&gateway),
+        },
+        RuleList {
+            stage: Stage::FromGateway,
+            rules: writer.from_gateway(&lines),
+            otherwise: Otherwise::Allow,
+            covers: begun,
+        },
+    ];
+    RuleSet { form: Form::OneList, day, changes_on, lists }
+}
+
+impl Writer<'_> {
+    fn opening(&mut self) -> Vec<Rule> {
+        let plan = self.plan;
+        let mut rules = Vec::new();
+        let any = Words::new("any", "any", "any", "any", "any");
+        let mut reply = self.rule("reply".to_owned(), Action::Allow, false, Cause::Reply, any, None);
+        reply.name = "replies to permitted conversations".to_owned();
+        reply.reason = "Without it nothing that is allowed would get an answer".to_owned();
+        rules.push(reply);
+        for id in plan.network_ids() {
+            let name = plan.network(id).name.as_str();
+            let source = format!("not in {name}");
+            let words = Words::new(name, &source, "any", "any", "any");
+            let product = frame::forged_at_network(plan, id);
+            let cause = Cause::Forged(Forgery::Source, plan.network_leg(id));
+            rules.push(self.forged(format!("forged.{name}"), cause, words, product));
+        }
+        for (index, uplink) in plan.uplinks().iter().enumerate() {
+            let words = Words::new("internet", "inside or special-purpose", "any", "any", "any");
+            let product = frame::forged_at_uplink(plan, index);
+            let cause = Cause::Forged(Forgery::Source, plan.uplink_leg(index));
+            rules.push(self.forged(format!("forged@uplink.{}", uplink.name), cause, words, product));
+        }
+        let words = Words::new("any", "0.0.0.0, ::", "any", "any", "all but asking for an address");
+        let cause = Cause::Forged(Forgery::Unspecified, Leg(0));
+        let id = "forged@unspecified".to_owned();
+        rules.push(self.forged(id, cause, words, frame::forged_unspecified(plan)));
+        let product = frame::forged_to_private(plan);
+        if !product.enters.is_empty() && !product.destination.is_empty() {
+            let words = Words::new("internet", "any", "inside", "private addresses", "any");
+            let cause = Cause::Forged(Forgery::ToPrivate, plan.uplink_leg(0));
+            rules.push(self.forged("forged@to-private".to_owned(), cause, words, product));
+        }
+        rules
+    }
+
+    fn forged(&mut self, id: String, cause: Cause, words: Words, product: Match) -> Rule {
+        let mut rule = self.rule(id, Action::Block, true, cause, words, Some(product));
+        (rule.name, rule.reason) = match cause {
+            Cause::Forged(Forgery::Source, leg) => (
+                format!("forged sources at {}", self.plan.leg_name(leg)),
+                "A source that does not belong there is forged (RFC 2827)".to_owned(),
+            ),
+            Cause::Forged(Forgery::ToPrivate, _) => (
+                "outside packets for private addresses".to_owned(),
+                "From outside nothing is addressed to a private address (RFC 3704)".to_owned(),
+            ),
+            _ => (
+                "no source address".to_owned(),
+                "Only a request for an address comes without one (RFC 2131, RFC 4861)".to_owned(),
+            ),
+        };
+        rule
+    }
+
+    fn to_gateway(&mut self, lines: &[Line]) -> Vec<Rule> {
+        let plan = self.plan;
+        let mut rules = Vec::new();
+        let needs = Match { service: frame::ipv6_needs(), ..frame::arriving(plan) };
+        let words = Words::new("any", "any", "gateway", "any", "neighbour discovery, ICMPv6 errors");
+        let id = "ipv6_needs".to_owned();
+        let mut rule = self.rule(id, Action::Allow, false, Cause::Ipv6Needs, words, Some(needs));
+        rule.name = "what IPv6 cannot do without".to_owned();
+        rule.reason = "Without neighbour discovery no IPv6 reaches or leaves the gateway (RFC 4890)".to_owned();
+        rules.push(rule);
+        for line in lines.iter().filter(|line| plan.exception(line.exception).to.gateway) {
+            let enters = frame::arriving(plan).enters;
+            rules.extend(self.exception_rule(line, Stage::ToGateway, enters));
+        }
+        rules.extend(self.manage());
+        rules.extend(plan.network_ids().filter_map(|id| self.services(id)).collect::<Vec<_>>());
+        for (index, uplink) in plan.uplinks().iter().enumerate().filter(|entry| entry.1.dhcp) {
+            let leg = plan.uplink_leg(index);
+            let service = frame::lease_from_provider();
+            let product = Match { service, ..frame::entering(leg) };
+            let words = Words::new("internet", "any", "gateway", "any", "address from the provider");
+            let id = format!("gateway_service@uplink.{}", uplink.name);
+            let cause = Cause::GatewayService(leg);
+            let mut rule = self.rule(id, Action::Allow, false, cause, words, Some(product));
+            rule.name = format!("uplink {} gets its address", uplink.name);
+            rule.reason = "The provider hands the address out by DHCP".to_owned();
+            rules.push(rule);
+        }
+        rules.push(self.closing(Stage::ToGateway, Action::Block, frame::arriving(plan)));
+        rules
+    }
+
+    fn manage(&mut self) -> Option<Rule> {
+        let manage = self.plan.gateway().manage.as_ref()?;
+        let product = Match {
+            source: manage.from.addresses.clone(),
+            destination: self.plan.gateway_inside(),
+            service: manage.service.set.clone(),
+            ..frame::arriving(self.plan)
+        };
+        let from = zone_words(self.plan, &manage.from.addresses);
+        let words = Words::new(&from, &manage.from.text, "gateway", "inside addresses", &manage.service.text);
+        let log = self.plan.matrix().log().logs(Action::Allow);
+        let mut rule = self.rule("manage".to_owned(), Action::Allow, log, Cause::Manage, words, Some(product));
+        rule.name = format!("manage the gateway from {}", manage.from.text);
+        rule.reason = if manage.second_factor {
+            "Only these may manage the gateway, with a second factor".to_owned()
+        } else {
+            "Only these may manage the gateway".to_owned()
+        };
+        Some(rule)
+    }
+
+    fn services(&mut self, id: NetworkId) -> Option<Rule> {
+        let network = self.plan.network(id);
+        let zone = self.plan.zone(network.zone);
+        let uses = network.uses.as_ref().or(zone.uses.as_ref()).filter(|u| !u.set.is_empty())?;
+        let product = Match {
+            destination: frame::service_addresses(self.plan, id),
+            service: uses.set.clone(),
+            ..frame::entering(self.plan.network_leg(id))
+        };
+        let name = network.name.as_str();
+        let words = Words::new(zone.name.as_str(), name, "gateway", &format!("gateway in {name}"), &uses.text);
+        let cause = Cause::GatewayService(self.plan.network_leg(id));
+        let rule_id = format!("gateway_service.{name}");
+        let mut rule = self.rule(rule_id, Action::Allow, false, cause, words, Some(product));
+        rule.name = format!("gateway's services for {name}");
+        rule.reason = match &network.uses {
+            Some(_) => format!("Network {name} has a list of its own"),
+            None => format!("Zone {} may use them", zone.name),
+        };
+        Some(rule)
+    }
+
+    fn through(&mut self, lines: &[Line]) -> Vec<Rule> {
+        let plan = self.plan;
+        let mut rules = Vec::new();
+        for line in lines {
+            rules.extend(self.exception_rule(line, Stage::Through, frame::arriving(plan).enters));
+        }
+        for from in plan.zone_ids() {
+            for to in plan.zone_ids() {
+                rules.extend(self.cell(from, to));
+            }
+        }
+        let unmatched = plan.matrix().unmatched();
+        rules.push(self.closing(Stage::Through, unmatched.denial.into(), frame::arriving(plan)));
+        rules
+    }
+
+    fn cell(&mut self, from: ZoneId, to: ZoneId) -> Option<Rule> {
+        let plan = self.plan;
+        let cell = plan.matrix().cell(from, to);
+        let action = cell.action.filter(|_| something_passes(plan, from, to))?;
+        let destination = if to == plan.internet() {
+            plan.internet_addresses().clone()
+        } else {
+            plan.networks_of(to).map(|id| plan.network(id).prefixes()).collect()
+        };
+        let enters = plan.zone_legs(from);
+        let product = Match { enters, destination, ..Match::everything() };
+        let (from_name, to_name) = (plan.zone(from).name.as_str(), plan.zone(to).name.as_str());
+        let words = Words::new(from_name, "any", to_name, "any", "any");
+        let id = format!("cell.{from_name}>{to_name}");
+        let cause = Cause::Cell(from, to);
+        let mut rule = self.rule(id, action, cell.log, cause, words, Some(product));
+        rule.name = format!("{} {from_name} to {to_name}", action.word());
+        rule.reason = if from == to {
+            format!("The matrix, between the networks of {from_name}")
+        } else {
+            "The matrix".to_owned()
+        };
+        Some(rule)
+    }
+
+    fn from_gateway(&mut self, lines: &[Line]) -> Vec<Rule> {
+        let plan = self.plan;
+        let own = IntervalSet::point(plan.gateway_leg());
+        lines
+            .iter()
+            .filter(|line| plan.exception(line.exception).from.gateway)
+            .filter_map(|line| self.exception_rule(line, Stage::FromGateway, own.clone()))
+            .collect()
+    }
+
+    /// The rule of an exception in one list; `None` where it has nothing to say there.
+    fn exception_rule(&mut self, line: &Line, stage: Stage, enters: IntervalSet<Leg>) -> Option<Rule> {
+        let plan = self.plan;
+        let exception = plan.exception(line.exception);
+        let full = AddressSet::full();
+        let (source, destination) = match stage {
+            Stage::ToGateway => (&exception.from.addresses, &full),
+            Stage::FromGateway => (&full, &exception.to.addresses),
+            Stage::Opening | Stage::Through => (&exception.from.addresses, &exception.to.addresses),
+        };
+        let service = families(&exception.service.set, source, destination);
+        let product = order::product(line, enters, source, destination, &service);
+        let packets = PacketSet::from(&product);
+        let elsewhere = line.part.is_some() && match stage {
+            Stage::ToGateway => packets.is_disjoint(&self.gateway),
+            _ => packets.is_subset(&self.gateway),
+        };
+        if packets.is_empty() || elsewhere {
+            return None;
+        }
+        let mut id = exception_id(exception, stage);
+        if line.part.is_some() {
+            id.push_str("@log");
+        }
+        let words = exception_words(plan, exception, stage);
+        let (action, log) = (exception.action, exception.log);
+        let cause = Cause::Exception(ExceptionId(line.exception.index()));
+        let mut rule = self.rule(id, action, log, cause, words, Some(product));
+        rule.name = format!(
+            "{} {} from {} to {}",
+            action.word(),
+            exception.service.text,
+            exception.from.text,
+            exception.to.text
+        );
+        rule.reason.clone_from(&exception.why);
+        Some(rule)
+    }
+
+    fn closing(&mut self, stage: Stage, action: Action, product: Match) -> Rule {
+        let log = self.plan.matrix().unmatched().log;
+        let to = if stage == Stage::ToGateway { "gateway" } else { "any" };
+        let words = Words::new("any", "any", to, "any", "any");
+        let id = format!("unmatched@{}", stage.word());
+        let mut rule = self.rule(id, action, log, Cause::Unmatched, words, Some(product));
+        rule.name = format!("{} the rest", action.word());
+        rule.reason = "What nobody spoke of does not pass".to_owned();
+        rule
+    }
+
+    fn rule(
+        &mut self,
+        id: String,
+        action: Action,
+        log: bool,
+        cause: Cause,
+        words: Words,
+        matches: Option<Match>,
+    ) -> Rule {
+        let number = self.next;
+        self.next += 10;
+        // Several parts of one exception are told apart by a number.
+        let count = self.used.entry(id.clone()).or_default();
+        *count += 1;
+        let id = if *count > 1 { format!("{id}@{count}") } else { id };
+        let ports = matches.as_ref().map(|m| m.service.words()).unwrap_or_default();
+        let Words { from, source, to, destination, service } = words;
+        let (name, reason) = (id.clone(), String::new());
+        Rule { number, id, name, reason, from, source, to, destination, service, ports, action, log, cause, matches }
+    }
+}
+
+/// The services of a rule, in the families that its addresses have.
+fn families(service: &ServiceSet, source: &AddressSet, destination: &AddressSet) -> ServiceSet {
+    service.for_families_of(source).for_families_of(destination)
+}
+
+fn exception_id(exception: &Exception, stage: Stage) -> String {
+    let name = &exception.name;
+    let several = !exception.from.addresses.is_empty() && !exception.to.addresses.is_empty();
+    match stage {
+        Stage::ToGateway if several => format!("exception.{name}@{}>gateway", exception.from.text),
+        Stage::FromGateway if several || exception.to.gateway => {
+            format!("exception.{name}@gateway>{}", exception.to.text)
+        }
+        _ => format!("exception.{name}"),
+    }
+}
+
+fn exception_words(plan: &Plan, exception: &Exception, stage: Stage) -> Words {
+    let (from, to) = (&exception.from, &exception.to);
+    let from_zone = match stage {
+        Stage::FromGateway => "gateway".to_owned(),
+        _ => zone_words(plan, &from.addresses),
+    };
+    let to_zone = match stage {
+        Stage::ToGateway => "gateway".to_owned(),
+        _ => zone_words(plan, &to.addresses),
+    };
+    Words::new(&from_zone, &from.text, &to_zone, &to.text, &exception.service.text)
+}
+
+/// The zones in which some of these addresses lie.
+fn zone_words(plan: &Plan, addresses: &AddressSet) -> String {
+    let all: Vec<ZoneId> =
+        plan.zone_ids().filter(|zone| !plan.zone_addresses(*zone).is_empty()).collect();
+    let touched: Vec<&str> = all
+        .iter()
+        .filter(|zone| !plan.zone_addresses(**zone).is_disjoint(addresses))
+        .map(|zone| plan.zone(*zone).name.as_str())
+        .collect();
+    if touched.len() == all.len() && all.len() > 1 {
+        return "any".to_owned();
+    }
+    touched.join(" + ")
+}
+
+/// Whether any packet can go from one zone to the other at all.
+fn something_passes(plan: &Plan, from: ZoneId, to: ZoneId) -> bool {
+    let internet = plan.internet();
+    let to_private = |zone| {
+        let private = frame::forged_to_private(plan).destination;
+        plan.zone_addresses(zone).is_subset(&private)
+    };
+    match (from == internet, to == internet) {
+        (true, true) => plan.uplinks().len() > 1 || !plan.uplinks().is_empty(),
+        (true, false) => !plan.uplinks().is_empty() && !to_private(to),
+        (false, true) => !plan.uplinks().is_empty() && plan.networks_of(from).next().is_some(),
+        (false, false) if from == to => plan.networks_of(from).nth(1).is_some(),
+        (false, false) => {
+            plan.networks_of(from).next().is_some() && plan.networks_of(to).next().is_some()
+        }
+    }
+}

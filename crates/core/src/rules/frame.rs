@@ -1,0 +1,164 @@
+//! What surrounds the rules of the plan: forged sources, what is for the gateway, what never comes
+//! by. Written as matches, for rules to be made of.
+
+use super::outer_legs;
+use crate::addressing::{Subnet, link_local, loopback, multicast, not_global, unique_local};
+use crate::plan::{NetworkId, Plan};
+use crate::space::{
+    AddressSet, IntervalSet, Leg, Match, PacketSet, Protocol, ServicePoint, ServiceSet,
+};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
+/// A match that begins with where a packet enters.
+pub(super) fn entering(leg: Leg) -> Match {
+    Match { enters: IntervalSet::point(leg), ..Match::everything() }
+}
+
+/// A match on everything that comes from outside the gateway.
+pub(super) fn arriving(plan: &Plan) -> Match {
+    Match { enters: outer_legs(plan).collect(), ..Match::everything() }
+}
+
+pub(super) fn unspecified() -> AddressSet {
+    [IpAddr::V4(Ipv4Addr::UNSPECIFIED), IpAddr::V6(Ipv6Addr::UNSPECIFIED)].into_iter().collect()
+}
+
+fn all_gateway(plan: &Plan) -> AddressSet {
+    plan.gateway_inside().union(&plan.gateway_outside())
+}
+
+/// The sources that cannot be true on a network's leg.
+pub(super) fn forged_at_network(plan: &Plan, id: NetworkId) -> Match {
+    let devices = plan.network_addresses(id).difference(&all_gateway(plan));
+    let good = devices.union(&link_local()).union(&unspecified());
+    Match { source: good.complement(), ..entering(plan.network_leg(id)) }
+}
+
+/// The sources that cannot be true on an uplink's leg.
+pub(super) fn forged_at_uplink(plan: &Plan, index: usize) -> Match {
+    let uplink = &plan.uplinks()[index];
+    let own = uplink.own();
+    let mut bad = plan.inside().union(&all_gateway(plan)).union(&multicast()).union(&loopback());
+    bad = bad.union(&not_global().difference(&own));
+    for address in &uplink.addresses {
+        let Some(subnet) = Subnet::new(address.trunc(), address.addr()) else { continue };
+        let reserved = [subnet.broadcast(), subnet.network_address()];
+        bad = bad.union(&reserved.into_iter().flatten().collect());
+    }
+    let good = link_local().union(&unspecified());
+    Match { source: bad.difference(&good), ..entering(plan.uplink_leg(index)) }
+}
+
+/// What may come from a device that has no address yet: requests for one and what goes with them.
+pub(super) fn asks_for_address() -> ServiceSet {
+    let reports_and_solicitations = [131, 132, 133, 135, 143];
+    let mut asks = ServiceSet::icmp_types(Protocol::ICMP_V6, &reports_and_solicitations, None);
+    asks.v4 = IntervalSet::point(ServicePoint::port(Protocol::UDP, 67).coordinate());
+    asks
+}
+
+/// The unspecified source, where it asks for no address.
+pub(super) fn forged_unspecified(plan: &Plan) -> Match {
+    Match {
+        source: unspecified(),
+        service: ServiceSet::any().difference(&asks_for_address()),
+        ..arriving(plan)
+    }
+}
+
+/// From outside, untranslated, to an inside address that is not global.
+pub(super) fn forged_to_private(plan: &Plan) -> Match {
+    Match {
+        enters: plan.uplink_legs(),
+        destination: plan.inside().intersection(&not_global()),
+        ..Match::everything()
+    }
+}
+
+/// Errors, neighbour discovery and listener reports that the gateway must hear (RFC 4890 4.4.1).
+pub(super) fn ipv6_needs() -> ServiceSet {
+    let of = |kinds: &[u8], code| ServiceSet::icmp_types(Protocol::ICMP_V6, kinds, code);
+    of(&[1, 2], None)
+        .union(&of(&[3], Some(0)))
+        .union(&of(&[4], Some(1)))
+        .union(&of(&[4], Some(2)))
+        .union(&of(&[130, 131, 132, 143], None))
+        .union(&of(&[133, 135, 136], None))
+}
+
+/// What an uplink that asks for its address is told (RFC 2131, RFC 8415, RFC 4861).
+pub(super) fn lease_from_provider() -> ServiceSet {
+    let mut lease = ServiceSet::icmp_types(Protocol::ICMP_V6, &[134], None);
+    lease.v6 = lease.v6.union(&ServiceSet::ports(Protocol::UDP, 546, 546).v6);
+    lease.v4 = ServiceSet::ports(Protocol::UDP, 68, 68).v4;
+    lease
+}
+
+/// The addresses that everyone on a link hears: limited broadcast, multicast, link-local.
+fn heard_by_all() -> AddressSet {
+    AddressSet::from(IpAddr::V4(Ipv4Addr::BROADCAST)).union(&multicast()).union(&link_local())
+}
+
+/// The subnet-router anycast address of a subnet (RFC 4291 2.6.1).
+fn anycast(subnet: &Subnet) -> Option<IpAddr> {
+    subnet.network_address().filter(IpAddr::is_ipv6)
+}
+
+/// Where a network finds the gateway's services: at the gateway's addresses in it, and at those that
+/// everyone hears.
+pub(super) fn service_addresses(plan: &Plan, id: NetworkId) -> AddressSet {
+    let subnets = || plan.network(id).subnets.iter();
+    let own = subnets().map(Subnet::gateway).chain(subnets().filter_map(anycast));
+    let broadcast = subnets().filter_map(Subnet::broadcast);
+    heard_by_all().union(&own.chain(broadcast).collect())
+}
+
+/// Everything that is for the gateway itself.
+pub(super) fn for_gateway(plan: &Plan) -> PacketSet {
+    let subnets = || plan.networks().iter().flat_map(|n| &n.subnets);
+    let everywhere = heard_by_all()
+        .union(&all_gateway(plan))
+        .union(&subnets().filter_map(anycast).collect());
+    let mut products = vec![Match { destination: everywhere, ..arriving(plan) }];
+    for id in plan.network_ids() {
+        let destination = plan.network(id).subnets.iter().filter_map(Subnet::broadcast).collect();
+        products.push(Match { destination, ..entering(plan.network_leg(id)) });
+    }
+    for (index, uplink) in plan.uplinks().iter().enumerate() {
+        let subnets = uplink.addresses.iter().filter_map(|a| Subnet::new(a.trunc(), a.addr()));
+        let destination = subnets.filter_map(|s| s.broadcast()).collect();
+        products.push(Match { destination, ..entering(plan.uplink_leg(index)) });
+    }
+    products.into_iter().collect()
+}
+
+/// What never comes to the list for routed traffic, so that order need not care for it: what stays in
+/// its network, what has no way, and what the opening list has blocked.
+pub(super) fn never_routed(plan: &Plan) -> Vec<Match> {
+    let mut never = Vec::new();
+    for id in plan.network_ids() {
+        let whole = plan.network(id).prefixes();
+        never.push(Match {
+            source: whole.clone(),
+            destination: whole,
+            ..entering(plan.network_leg(id))
+        });
+        never.push(forged_at_network(plan, id));
+    }
+    never.extend((0..plan.uplinks().len()).map(|index| forged_at_uplink(plan, index)));
+    never.push(forged_to_private(plan));
+    let outward = plan.internet_addresses();
+    let broadcasts = plan.networks().iter().flat_map(|n| &n.subnets).filter_map(Subnet::broadcast);
+    let mut nowhere = plan.inside().union(outward).complement().union(&broadcasts.collect());
+    if plan.uplinks().is_empty() {
+        nowhere = nowhere.union(outward);
+    }
+    never.push(Match { destination: nowhere, ..Match::everything() });
+    never.push(Match { source: link_local().union(&unspecified()), ..Match::everything() });
+    never.push(Match {
+        source: unique_local(),
+        destination: outward.clone(),
+        ..Match::everything()
+    });
+    never
+}

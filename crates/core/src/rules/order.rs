@@ -1,0 +1,187 @@
+//! The order of exceptions: narrow above wide, `before` where the plan says so, else the plan's own.
+
+use super::frame;
+use crate::plan::{Exception, ExceptionId, Plan};
+use crate::space::{AddressSet, IntervalSet, Match, Packet, PacketSet, ServiceSet};
+use jiff::civil::Date;
+use std::cmp::Reverse;
+use std::collections::BinaryHeap;
+
+/// One line that an exception becomes: the exception whole, or a part of one that has to stand
+/// higher than the rest of it.
+pub(super) struct Line {
+    pub(super) exception: ExceptionId,
+    /// The packets, where they are not all of the exception's.
+    pub(super) part: Option<Match>,
+}
+
+/// The exceptions of a day in the order in which their rules go.
+pub(super) fn lines(plan: &Plan, day: Date) -> Vec<Line> {
+    let order = Order::new(plan, day);
+    let mut lines = Vec::new();
+    let sorted = order.sorted();
+    for (place, &index) in sorted.iter().enumerate() {
+        // An exception that stands earlier in the file gives the log line where the two agree on the
+        // verdict, even if its own place in the list is further down.
+        for &later in &sorted[place + 1..] {
+            lines.extend(order.logged_by(plan, later, index));
+        }
+        lines.push(Line { exception: order.ids[index], part: None });
+    }
+    lines
+}
+
+/// The exceptions that count, and the relation between them. Indices are places in `ids`.
+struct Order {
+    ids: Vec<ExceptionId>,
+    sets: Vec<PacketSet>,
+    above: Vec<Vec<usize>>,
+}
+
+impl Order {
+    fn new(plan: &Plan, day: Date) -> Self {
+        let counts = |id: &ExceptionId| plan.exception(*id).counts_on(day);
+        let ids: Vec<ExceptionId> =
+            (0..plan.exceptions().len()).map(ExceptionId).filter(counts).collect();
+        let reach = Reach::new(plan);
+        let sets: Vec<PacketSet> = ids.iter().map(|id| reach.of(plan.exception(*id))).collect();
+        let samples: Vec<Option<Packet>> = sets.iter().map(PacketSet::sample).collect();
+        let mut above = vec![Vec::new(); ids.len()];
+        for (wide, above) in above.iter_mut().enumerate() {
+            for narrow in 0..ids.len() {
+                let inside = samples[narrow].is_some_and(|packet| sets[wide].contains(&packet));
+                let says_before =
+                    || plan.exception(ids[narrow]).before.iter().any(|(id, _)| *id == ids[wide]);
+                let is_narrower = || {
+                    inside
+                        && sets[narrow].is_subset(&sets[wide])
+                        && !sets[wide].is_subset(&sets[narrow])
+                };
+                if narrow != wide && (is_narrower() || says_before()) {
+                    above.push(narrow);
+                }
+            }
+        }
+        Self { ids, sets, above }
+    }
+
+    /// A topological order that takes, of all that may come next, the first of the file.
+    fn sorted(&self) -> Vec<usize> {
+        let mut waiting: Vec<usize> = self.above.iter().map(Vec::len).collect();
+        let mut below: Vec<Vec<usize>> = vec![Vec::new(); self.ids.len()];
+        for (index, above) in self.above.iter().enumerate() {
+            for &high in above {
+                below[high].push(index);
+            }
+        }
+        let ready = (0..self.ids.len()).filter(|index| waiting[*index] == 0);
+        let mut ready: BinaryHeap<Reverse<usize>> = ready.map(Reverse).collect();
+        let mut sorted = Vec::with_capacity(self.ids.len());
+        while let Some(Reverse(index)) = ready.pop() {
+            sorted.push(index);
+            for &next in &below[index] {
+                waiting[next] -= 1;
+                if waiting[next] == 0 {
+                    ready.push(Reverse(next));
+                }
+            }
+        }
+        sorted
+    }
+
+    /// The packets that `later` must log, though `earlier` matches them first: both are at the top,
+    /// they differ in logging only, and `later` stands first in the file.
+    fn logged_by(&self, plan: &Plan, later: usize, earlier: usize) -> Vec<Line> {
+        let (a, b) = (plan.exception(self.ids[later]), plan.exception(self.ids[earlier]));
+        let differ = later < earlier && a.log != b.log && a.action == b.action;
+        let related = self.above[later].contains(&earlier) || self.above[earlier].contains(&later);
+        if !differ || related || self.sets[later].is_disjoint(&self.sets[earlier]) {
+            return Vec::new();
+        }
+        let both = self.sets[later].intersection(&self.sets[earlier]);
+        let above = self.above[later].iter().chain(&self.above[earlier]);
+        let top = above.fold(both, |top, index| top.difference(&self.sets[*index]));
+        let lines = top.products().map(|part| Line {
+            exception: self.ids[later],
+            part: Some(part),
+        });
+        lines.collect()
+    }
+}
+
+/// Which packets an exception's rules can meet.
+struct Reach {
+    never_routed: Vec<PacketSet>,
+    routed: Match,
+    for_gateway: PacketSet,
+    never_arriving: Vec<PacketSet>,
+    begun: Match,
+}
+
+impl Reach {
+    fn new(plan: &Plan) -> Self {
+        let for_gateway = frame::for_gateway(plan);
+        let mut never_routed: Vec<PacketSet> =
+            frame::never_routed(plan).into_iter().map(PacketSet::from).collect();
+        never_routed.push(for_gateway.clone());
+        let forged = plan.network_ids().map(|id| frame::forged_at_network(plan, id));
+        let outside = (0..plan.uplinks().len()).map(|i| frame::forged_at_uplink(plan, i));
+        let needs = Match { service: frame::ipv6_needs(), ..Match::everything() };
+        let rest = [frame::forged_unspecified(plan), frame::forged_to_private(plan), needs];
+        Self {
+            never_routed,
+            routed: frame::arriving(plan),
+            for_gateway,
+            never_arriving: forged.chain(outside).chain(rest).map(PacketSet::from).collect(),
+            begun: Match {
+                enters: IntervalSet::point(plan.gateway_leg()),
+                ..Match::everything()
+            },
+        }
+    }
+
+    fn of(&self, exception: &Exception) -> PacketSet {
+        let (from, to) = (&exception.from, &exception.to);
+        let product = |base: &Match, source: AddressSet, destination: AddressSet| {
+            PacketSet::from(Match {
+                enters: base.enters.clone(),
+                source,
+                destination,
+                service: exception.service.set.clone(),
+            })
+        };
+        let without = |set: PacketSet, never: &[PacketSet]| {
+            never.iter().fold(set, |rest, gone| rest.difference(gone))
+        };
+        let routed = product(&self.routed, from.addresses.clone(), to.addresses.clone());
+        let mut all = without(routed, &self.never_routed);
+        if to.gateway {
+            let arriving = product(&self.routed, from.addresses.clone(), AddressSet::full());
+            let arriving = arriving.intersection(&self.for_gateway);
+            all = all.union(&without(arriving, &self.never_arriving));
+        }
+        if from.gateway {
+            all = all.union(&product(&self.begun, AddressSet::full(), to.addresses.clone()));
+        }
+        all
+    }
+}
+
+/// The part of a line that a list can match: the whole exception's product, or the part's.
+pub(super) fn product(
+    line: &Line,
+    enters: IntervalSet<crate::space::Leg>,
+    source: &AddressSet,
+    destination: &AddressSet,
+    service: &ServiceSet,
+) -> Match {
+    match &line.part {
+        Some(part) => Match { enters: part.enters.intersection(&enters), ..part.clone() },
+        None => Match {
+            enters,
+            source: source.clone(),
+            destination: destination.clone(),
+            service: service.clone(),
+        },
+    }
+}

@@ -1,0 +1,7 @@
+//! Services in the plan's words: literals such as `tcp/443`, and the built-in catalogue.
+
+mod catalogue;
+mod literal;
+
+pub use catalogue::{BUILT_IN, BuiltIn, built_in};
+pub use literal::{LiteralProblem, parse_literal};

@@ -1,0 +1,189 @@
+//! Sets of IPv4 and IPv6 addresses.
+
+use super::IntervalSet;
+use ipnet::{IpNet, Ipv4Subnets, Ipv6Subnets};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
+/// A set of addresses of both families, exact down to the single address.
+#[derive(Clone, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct AddressSet {
+    /// The IPv4 members, as numbers in network order.
+    pub v4: IntervalSet<u32>,
+    /// The IPv6 members, as numbers in network order.
+    pub v6: IntervalSet<u128>,
+}
+
+impl AddressSet {
+    /// No address.
+    pub fn empty() -> Self {
+        Self::default()
+    }
+
+    /// Every address of both families.
+    pub fn full() -> Self {
+        Self {
+            v4: IntervalSet::full(),
+            v6: IntervalSet::full(),
+        }
+    }
+
+    /// From `first` to `last`, both included. Empty where the two are of different families or in
+    /// the wrong order.
+    pub fn range(first: IpAddr, last: IpAddr) -> Self {
+        let mut set = Self::empty();
+        match (first, last) {
+            (IpAddr::V4(low), IpAddr::V4(high)) => {
+                set.v4 = IntervalSet::range(low.to_bits(), high.to_bits());
+            }
+            (IpAddr::V6(low), IpAddr::V6(high)) => {
+                set.v6 = IntervalSet::range(low.to_bits(), high.to_bits());
+            }
+            _ => {}
+        }
+        set
+    }
+
+    /// Whether there is no address in it.
+    pub fn is_empty(&self) -> bool {
+        self.v4.is_empty() && self.v6.is_empty()
+    }
+
+    /// Whether `address` is a member.
+    pub fn contains(&self, address: IpAddr) -> bool {
+        match address {
+            IpAddr::V4(address) => self.v4.contains(address.to_bits()),
+            IpAddr::V6(address) => self.v6.contains(address.to_bits()),
+        }
+    }
+
+    /// What either set has.
+    pub fn union(&self, other: &Self) -> Self {
+        Self {
+            v4: self.v4.union(&other.v4),
+            v6: self.v6.union(&other.v6),
+        }
+    }
+
+    /// What both sets have.
+    pub fn intersection(&self, other: &Self) -> Self {
+        Self {
+            v4: self.v4.intersection(&other.v4),
+            v6: self.v6.intersection(&other.v6),
+        }
+    }
+
+    /// What this set has and `other` has not.
+    pub fn difference(&self, other: &Self) -> Self {
+        Self {
+            v4: self.v4.difference(&other.v4),
+            v6: self.v6.difference(&other.v6),
+        }
+    }
+
+    /// Whether the two share no address.
+    pub fn is_disjoint(&self, other: &Self) -> bool {
+        self.v4.is_disjoint(&other.v4) && self.v6.is_disjoint(&other.v6)
+    }
+
+    /// Whether every address of this set is one of `other` too.
+    pub fn is_subset(&self, other: &Self) -> bool {
+        self.v4.is_subset(&other.v4) && self.v6.is_subset(&other.v6)
+    }
+
+    /// Every address that is not a member.
+    pub fn complement(&self) -> Self {
+        Self {
+            v4: self.v4.complement(),
+            v6: self.v6.complement(),
+        }
+    }
+
+    /// The members as inclusive ranges, IPv4 first, in ascending order.
+    pub fn ranges(&self) -> impl Iterator<Item = (IpAddr, IpAddr)> + '_ {
+        let v4 = self.v4.spans().iter().map(|&(low, high)| {
+            (
+                Ipv4Addr::from_bits(low).into(),
+                Ipv4Addr::from_bits(high).into(),
+            )
+        });
+        let v6 = self.v6.spans().iter().map(|&(low, high)| {
+            (
+                Ipv6Addr::from_bits(low).into(),
+                Ipv6Addr::from_bits(high).into(),
+            )
+        });
+        v4.chain(v6)
+    }
+
+    /// The members as words: a single address, a prefix where an interval is one, else `first-last`.
+    pub fn words(&self) -> Vec<String> {
+        self.ranges().map(|(low, high)| range_words(low, high)).collect()
+    }
+}
+
+fn range_words(low: IpAddr, high: IpAddr) -> String {
+    if low == high {
+        return low.to_string();
+    }
+    let mut prefixes: Box<dyn Iterator<Item = IpNet>> = match (low, high) {
+        (IpAddr::V4(a), IpAddr::V4(b)) => Box::new(Ipv4Subnets::new(a, b, 0).map(IpNet::from)),
+        (IpAddr::V6(a), IpAddr::V6(b)) => Box::new(Ipv6Subnets::new(a, b, 0).map(IpNet::from)),
+        _ => Box::new(std::iter::empty()),
+    };
+    match (prefixes.next(), prefixes.next()) {
+        (Some(only), None) => only.to_string(),
+        _ => format!("{low}-{high}"),
+    }
+}
+
+impl From<IpAddr> for AddressSet {
+    fn from(address: IpAddr) -> Self {
+        Self::range(address, address)
+    }
+}
+
+impl From<IpNet> for AddressSet {
+    fn from(prefix: IpNet) -> Self {
+        Self::range(prefix.network(), prefix.broadcast())
+    }
+}
+
+impl<A: Into<AddressSet>> FromIterator<A> for AddressSet {
+    fn from_iter<I: IntoIterator<Item = A>>(parts: I) -> Self {
+        let (mut v4, mut v6) = (Vec::new(), Vec::new());
+        for part in parts {
+            let part: AddressSet = part.into();
+            v4.extend_from_slice(part.v4.spans());
+            v6.extend_from_slice(part.v6.spans());
+        }
+        Self {
+            v4: IntervalSet::from_spans(v4),
+            v6: IntervalSet::from_spans(v6),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn net(text: &str) -> AddressSet {
+        text.parse::<IpNet>().expect("a prefix").into()
+    }
+
+    #[test]
+    fn words_are_prefixes_where_they_can_be() {
+        let set = net("10.44.24.0/24").union(&net("fd6b:2f4e:91c0:24::/64"));
+        assert_eq!(set.words(), ["10.44.24.0/24", "fd6b:2f4e:91c0:24::/64"]);
+        let odd = net("10.44.24.0/24").difference(&net("10.44.24.1/32"));
+        assert_eq!(odd.words(), ["10.44.24.0", "10.44.24.2-10.44.24.255"]);
+        assert_eq!(AddressSet::full().words(), ["0.0.0.0/0", "::/0"]);
+    }
+
+    #[test]
+    fn the_families_never_mix() {
+        let mapped = net("::ffff:10.44.24.0/120");
+        assert!(mapped.v4.is_empty());
+        assert!(mapped.is_disjoint(&net("10.44.24.0/24")));
+    }
+}

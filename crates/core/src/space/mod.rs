@@ -1,0 +1,23 @@
+//! Exact packet sets: the arithmetic that everything else stands on.
+//!
+//! From small to large: an [`IntervalSet`] is a set of numbers on one line; an [`AddressSet`] holds
+//! one for IPv4 and one for IPv6; a [`ServiceSet`] does the same on the *service line*, where
+//! protocol, destination port and ICMP type are folded into one number; a [`Block`] is a product of
+//! such sets; a [`PacketSet`] is a union of blocks, one union for each family.
+//!
+//! Everything here is exact. Nothing is sampled and nothing is rounded: subtraction returns what is
+//! left over, and an empty answer means that there is no such packet.
+
+mod address_set;
+mod block;
+mod interval;
+mod packet;
+mod packet_set;
+mod service_set;
+
+pub use address_set::AddressSet;
+pub use block::{Block, Region};
+pub use interval::{Coordinate, IntervalSet};
+pub use packet::{Ends, Leg, Packet};
+pub use packet_set::{Match, PacketSet};
+pub use service_set::{Protocol, ServicePoint, ServiceSet};

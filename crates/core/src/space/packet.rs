@@ -1,0 +1,89 @@
+//! One packet: the first of a conversation.
+
+use super::{Coordinate, ServicePoint};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
+/// Where a packet comes from, as the gateway sees it: one of its networks, one of its uplinks, or
+/// the gateway itself. The plan hands the numbers out.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Leg(pub u16);
+
+impl Coordinate for Leg {
+    const FIRST: Self = Self(u16::MIN);
+    const LAST: Self = Self(u16::MAX);
+    fn next(self) -> Option<Self> {
+        self.0.checked_add(1).map(Self)
+    }
+    fn previous(self) -> Option<Self> {
+        self.0.checked_sub(1).map(Self)
+    }
+}
+
+/// Source and destination address, which are always of one family.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Ends {
+    /// An IPv4 packet.
+    V4 {
+        /// Where it says it comes from.
+        source: Ipv4Addr,
+        /// Where it goes.
+        destination: Ipv4Addr,
+    },
+    /// An IPv6 packet.
+    V6 {
+        /// Where it says it comes from.
+        source: Ipv6Addr,
+        /// Where it goes.
+        destination: Ipv6Addr,
+    },
+}
+
+impl Ends {
+    /// The two ends; `None` where the families differ.
+    pub fn new(source: IpAddr, destination: IpAddr) -> Option<Self> {
+        match (source, destination) {
+            (IpAddr::V4(source), IpAddr::V4(destination)) => Some(Self::V4 { source, destination }),
+            (IpAddr::V6(source), IpAddr::V6(destination)) => Some(Self::V6 { source, destination }),
+            _ => None,
+        }
+    }
+
+    /// The source address.
+    pub fn source(self) -> IpAddr {
+        match self {
+            Self::V4 { source, .. } => source.into(),
+            Self::V6 { source, .. } => source.into(),
+        }
+    }
+
+    /// The destination address.
+    pub fn destination(self) -> IpAddr {
+        match self {
+            Self::V4 { destination, .. } => destination.into(),
+            Self::V6 { destination, .. } => destination.into(),
+        }
+    }
+}
+
+/// The first packet of a conversation, with everything that a verdict can depend on.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Packet {
+    /// Where it enters the gateway.
+    pub enters: Leg,
+    /// Source and destination.
+    pub ends: Ends,
+    /// Protocol with destination port, or with ICMP type and code.
+    pub service: ServicePoint,
+}
+
+impl Packet {
+    /// The source address.
+    pub fn source(&self) -> IpAddr {
+        self.ends.source()
+    }
+
+    /// The destination address.
+    pub fn destination(&self) -> IpAddr {
+        self.ends.destination()
+    }
+}

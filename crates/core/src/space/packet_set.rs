@@ -1,0 +1,216 @@
+//! Packet sets over both families, and the products that rules are made of.
+
+use super::{
+    AddressSet, Block, Coordinate, Ends, IntervalSet, Leg, Packet, Protocol, Region, ServicePoint,
+    ServiceSet,
+};
+use std::net::{Ipv4Addr, Ipv6Addr};
+
+/// A product of sets over both families: what one line of a rule list can say.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Match {
+    /// Where the packet enters.
+    pub enters: IntervalSet<Leg>,
+    /// Source addresses.
+    pub source: AddressSet,
+    /// Destination addresses.
+    pub destination: AddressSet,
+    /// Services.
+    pub service: ServiceSet,
+}
+
+impl Match {
+    /// Every packet that there is.
+    pub fn everything() -> Self {
+        Self {
+            enters: IntervalSet::full(),
+            source: AddressSet::full(),
+            destination: AddressSet::full(),
+            service: ServiceSet::any(),
+        }
+    }
+
+    /// Whether that packet is in it.
+    pub fn contains(&self, packet: &Packet) -> bool {
+        let line = match packet.ends {
+            Ends::V4 { .. } => &self.service.v4,
+            Ends::V6 { .. } => &self.service.v6,
+        };
+        line.contains(packet.service.coordinate())
+            && self.enters.contains(packet.enters)
+            && self.source.contains(packet.source())
+            && self.destination.contains(packet.destination())
+    }
+}
+
+/// An exact set of packets: a union of products in IPv4 and one in IPv6.
+#[derive(Clone, Debug, Default)]
+pub struct PacketSet {
+    /// The IPv4 packets.
+    pub v4: Region<u32>,
+    /// The IPv6 packets.
+    pub v6: Region<u128>,
+}
+
+impl From<&Match> for PacketSet {
+    fn from(product: &Match) -> Self {
+        Self {
+            v4: Region::new([Block {
+                enters: product.enters.clone(),
+                source: product.source.v4.clone(),
+                destination: product.destination.v4.clone(),
+                service: product.service.v4.clone(),
+            }]),
+            v6: Region::new([Block {
+                enters: product.enters.clone(),
+                source: product.source.v6.clone(),
+                destination: product.destination.v6.clone(),
+                service: product.service.v6.clone(),
+            }]),
+        }
+    }
+}
+
+impl From<Match> for PacketSet {
+    fn from(product: Match) -> Self {
+        Self::from(&product)
+    }
+}
+
+impl FromIterator<Match> for PacketSet {
+    fn from_iter<I: IntoIterator<Item = Match>>(products: I) -> Self {
+        products
+            .into_iter()
+            .fold(Self::empty(), |all, product| all.union(&product.into()))
+    }
+}
+
+impl PacketSet {
+    /// No packet.
+    pub fn empty() -> Self {
+        Self::default()
+    }
+
+    /// Every packet that there is.
+    pub fn full() -> Self {
+        Match::everything().into()
+    }
+
+    /// Whether there is no packet in it.
+    pub fn is_empty(&self) -> bool {
+        self.v4.is_empty() && self.v6.is_empty()
+    }
+
+    /// Whether that packet is in it.
+    pub fn contains(&self, packet: &Packet) -> bool {
+        let service = packet.service.coordinate();
+        match packet.ends {
+            Ends::V4 { source, destination } => {
+                let (source, destination) = (source.to_bits(), destination.to_bits());
+                self.v4.contains(packet.enters, source, destination, service)
+            }
+            Ends::V6 { source, destination } => {
+                let (source, destination) = (source.to_bits(), destination.to_bits());
+                self.v6.contains(packet.enters, source, destination, service)
+            }
+        }
+    }
+
+    /// What either set has.
+    pub fn union(&self, other: &Self) -> Self {
+        Self {
+            v4: self.v4.union(&other.v4),
+            v6: self.v6.union(&other.v6),
+        }
+    }
+
+    /// What both sets have.
+    pub fn intersection(&self, other: &Self) -> Self {
+        Self {
+            v4: self.v4.intersection(&other.v4),
+            v6: self.v6.intersection(&other.v6),
+        }
+    }
+
+    /// What this set has and `other` has not.
+    pub fn difference(&self, other: &Self) -> Self {
+        Self {
+            v4: self.v4.difference(&other.v4),
+            v6: self.v6.difference(&other.v6),
+        }
+    }
+
+    /// Whether the two share no packet.
+    pub fn is_disjoint(&self, other: &Self) -> bool {
+        self.v4.is_disjoint(&other.v4) && self.v6.is_disjoint(&other.v6)
+    }
+
+    /// Whether every packet of this set is one of `other` too.
+    pub fn is_subset(&self, other: &Self) -> bool {
+        self.v4.is_subset(&other.v4) && self.v6.is_subset(&other.v6)
+    }
+
+    /// The set as products, each of one family.
+    pub fn products(&self) -> impl Iterator<Item = Match> + '_ {
+        let v4 = self.v4.blocks().iter().map(|block| Match {
+            enters: block.enters.clone(),
+            source: AddressSet { v4: block.source.clone(), ..AddressSet::empty() },
+            destination: AddressSet { v4: block.destination.clone(), ..AddressSet::empty() },
+            service: ServiceSet { v4: block.service.clone(), ..ServiceSet::empty() },
+        });
+        let v6 = self.v6.blocks().iter().map(|block| Match {
+            enters: block.enters.clone(),
+            source: AddressSet { v6: block.source.clone(), ..AddressSet::empty() },
+            destination: AddressSet { v6: block.destination.clone(), ..AddressSet::empty() },
+            service: ServiceSet { v6: block.service.clone(), ..ServiceSet::empty() },
+        });
+        v4.chain(v6)
+    }
+
+    /// One packet of the set that a person will find ordinary, or `None` where there is none.
+    ///
+    /// The choice depends on nothing but the set: IPv4 before IPv6, the first block, the lowest
+    /// leg and addresses, and of the services one that can be tried by hand where there is one.
+    pub fn sample(&self) -> Option<Packet> {
+        if let Some((enters, source, destination, service)) = sample_region(&self.v4) {
+            let ends = Ends::V4 {
+                source: Ipv4Addr::from_bits(source),
+                destination: Ipv4Addr::from_bits(destination),
+            };
+            return Some(Packet { enters, ends, service });
+        }
+        let (enters, source, destination, service) = sample_region(&self.v6)?;
+        let ends = Ends::V6 {
+            source: Ipv6Addr::from_bits(source),
+            destination: Ipv6Addr::from_bits(destination),
+        };
+        Some(Packet { enters, ends, service })
+    }
+}
+
+fn sample_region<A: Coordinate>(region: &Region<A>) -> Option<(Leg, A, A, ServicePoint)> {
+    let block = region.blocks().first()?;
+    Some((
+        block.enters.first()?,
+        block.source.first()?,
+        block.destination.first()?,
+        ordinary_service(&block.service)?,
+    ))
+}
+
+/// The service of a set that is easiest to try: HTTPS, a TCP port, a UDP port, a ping, anything.
+fn ordinary_service(line: &IntervalSet<u32>) -> Option<ServicePoint> {
+    let lowest = |protocol: Protocol| {
+        let start = ServicePoint::port(protocol, 1).coordinate();
+        let ports = IntervalSet::range(start, protocol.stretch().1);
+        line.intersection(&ports).first()
+    };
+    let known = |point: ServicePoint| Some(point.coordinate()).filter(|p| line.contains(*p));
+    let coordinate = known(ServicePoint::port(Protocol::TCP, 443))
+        .or_else(|| lowest(Protocol::TCP))
+        .or_else(|| lowest(Protocol::UDP))
+        .or_else(|| known(ServicePoint::icmp(Protocol::ICMP, 8, 0)))
+        .or_else(|| known(ServicePoint::icmp(Protocol::ICMP_V6, 128, 0)))
+        .or_else(|| line.first())?;
+    ServicePoint::from_coordinate(coordinate)
+}

@@ -1,0 +1,370 @@
+//! The service line: protocol, destination port and ICMP type and code folded into one number.
+//!
+//! A packet's service is `protocol << 16 | detail`. The detail is the destination port for the
+//! protocols that have ports, `type << 8 | code` for ICMP, and meaningless for all others, which
+//! therefore always take their whole stretch of the line. One line makes one dimension of three.
+
+use super::{AddressSet, IntervalSet};
+
+/// An IP protocol number, from the IANA registry "Assigned Internet Protocol Numbers".
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Protocol(pub u8);
+
+impl Protocol {
+    /// ICMP for IPv4 (RFC 792).
+    pub const ICMP: Self = Self(1);
+    /// TCP (RFC 9293).
+    pub const TCP: Self = Self(6);
+    /// UDP (RFC 768).
+    pub const UDP: Self = Self(17);
+    /// ICMP for IPv6 (RFC 4443).
+    pub const ICMP_V6: Self = Self(58);
+
+    /// The protocols that have a keyword here, by IANA's keyword in lower case.
+    const KEYWORDS: [(&'static str, u8); 12] = [
+        ("tcp", 6),
+        ("udp", 17),
+        ("sctp", 132),
+        ("dccp", 33),
+        ("udplite", 136),
+        ("igmp", 2),
+        ("gre", 47),
+        ("esp", 50),
+        ("ah", 51),
+        ("ospf", 89),
+        ("ipip", 4),
+        ("vrrp", 112),
+    ];
+
+    /// The protocol of that keyword. `icmp` is not among them: it means another number in each family.
+    pub fn from_keyword(keyword: &str) -> Option<Self> {
+        let found = Self::KEYWORDS.iter().find(|entry| entry.0 == keyword)?;
+        Some(Self(found.1))
+    }
+
+    /// Whether its packets carry a destination port (RFC 9293, 768, 9260, 4340, 3828).
+    pub fn has_ports(self) -> bool {
+        matches!(self.0, 6 | 17 | 33 | 132 | 136)
+    }
+
+    /// Whether it is one of the two ICMPs.
+    pub fn is_icmp(self) -> bool {
+        self == Self::ICMP || self == Self::ICMP_V6
+    }
+
+    /// Its keyword, or `proto-N` where there is none.
+    pub fn keyword(self) -> String {
+        match self {
+            Self::ICMP => "icmp".to_owned(),
+            Self::ICMP_V6 => "icmpv6".to_owned(),
+            Self(number) => Self::KEYWORDS
+                .iter()
+                .find(|entry| entry.1 == number)
+                .map_or_else(|| format!("proto-{number}"), |entry| entry.0.to_owned()),
+        }
+    }
+
+    /// The stretch of the service line that this protocol takes.
+    pub fn stretch(self) -> (u32, u32) {
+        let start = u32::from(self.0) << 16;
+        (start, start | 0xffff)
+    }
+}
+
+/// One point of the service line: what a single packet asks for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct ServicePoint(u32);
+
+impl ServicePoint {
+    /// A destination port of a protocol that has ports.
+    pub fn port(protocol: Protocol, port: u16) -> Self {
+        Self(protocol.stretch().0 | u32::from(port))
+    }
+
+    /// An ICMP message of that type and code.
+    pub fn icmp(protocol: Protocol, kind: u8, code: u8) -> Self {
+        Self(protocol.stretch().0 | u32::from(kind) << 8 | u32::from(code))
+    }
+
+    /// The point with that number on the line; `None` past its end.
+    pub fn from_coordinate(coordinate: u32) -> Option<Self> {
+        (coordinate <= ServiceSet::LINE_END).then_some(Self(coordinate))
+    }
+
+    /// Its number on the line.
+    pub fn coordinate(self) -> u32 {
+        self.0
+    }
+
+    /// The protocol.
+    pub fn protocol(self) -> Protocol {
+        Protocol((self.0 >> 16) as u8)
+    }
+
+    /// The destination port, where the protocol has ports.
+    pub fn destination_port(self) -> Option<u16> {
+        self.protocol().has_ports().then_some(self.0 as u16)
+    }
+
+    /// ICMP type and code, where the protocol is an ICMP.
+    pub fn icmp_kind(self) -> Option<(u8, u8)> {
+        let detail = self.0 as u16;
+        self.protocol()
+            .is_icmp()
+            .then_some(((detail >> 8) as u8, detail as u8))
+    }
+}
+
+impl std::fmt::Display for ServicePoint {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let keyword = self.protocol().keyword();
+        match (self.destination_port(), self.icmp_kind()) {
+            (Some(port), _) => write!(f, "{keyword}/{port}"),
+            (_, Some((8, 0))) if self.protocol() == Protocol::ICMP => write!(f, "icmp/echo"),
+            (_, Some((128, 0))) if self.protocol() == Protocol::ICMP_V6 => write!(f, "icmp/echo"),
+            (_, Some((kind, code))) => write!(f, "{keyword}/{kind}.{code}"),
+            _ => write!(f, "{keyword}"),
+        }
+    }
+}
+
+/// A set of services. It differs between the families only where ICMP and DHCP do.
+#[derive(Clone, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct ServiceSet {
+    /// What is meant in IPv4, on the service line.
+    pub v4: IntervalSet<u32>,
+    /// What is meant in IPv6, on the service line.
+    pub v6: IntervalSet<u32>,
+}
+
+impl ServiceSet {
+    /// The last number of the service line.
+    pub const LINE_END: u32 = 0x00ff_ffff;
+
+    /// No service.
+    pub fn empty() -> Self {
+        Self::default()
+    }
+
+    /// Every service: any protocol, any port.
+    pub fn any() -> Self {
+        Self::both(IntervalSet::range(0, Self::LINE_END))
+    }
+
+    /// The same stretch of the line in both families.
+    pub fn both(line: IntervalSet<u32>) -> Self {
+        Self {
+            v4: line.clone(),
+            v6: line,
+        }
+    }
+
+    /// Ports `low` to `high` of a protocol, both included.
+    pub fn ports(protocol: Protocol, low: u16, high: u16) -> Self {
+        let point = |port| ServicePoint::port(protocol, port).coordinate();
+        Self::both(IntervalSet::range(point(low), point(high)))
+    }
+
+    /// Everything of one protocol.
+    pub fn protocol(protocol: Protocol) -> Self {
+        let (low, high) = protocol.stretch();
+        Self::both(IntervalSet::range(low, high))
+    }
+
+    /// All of ICMP: protocol 1 in IPv4, 58 in IPv6.
+    pub fn icmp() -> Self {
+        Self {
+            v4: Self::protocol(Protocol::ICMP).v4,
+            v6: Self::protocol(Protocol::ICMP_V6).v6,
+        }
+    }
+
+    /// The echo request ("ping"): type 8 in IPv4 (RFC 792), 128 in IPv6 (RFC 4443).
+    pub fn echo() -> Self {
+        Self {
+            v4: Self::icmp_types(Protocol::ICMP, &[8], Some(0)).v4,
+            v6: Self::icmp_types(Protocol::ICMP_V6, &[128], Some(0)).v6,
+        }
+    }
+
+    /// ICMP messages of these types, of one code or (with `None`) of all.
+    pub fn icmp_types(protocol: Protocol, kinds: &[u8], code: Option<u8>) -> Self {
+        let span = |&kind: &u8| {
+            let (low, high) = code.map_or((0, u8::MAX), |code| (code, code));
+            let point = |code| ServicePoint::icmp(protocol, kind, code).coordinate();
+            (point(low), point(high))
+        };
+        let line = IntervalSet::from_spans(kinds.iter().map(span));
+        let mut set = Self::empty();
+        if protocol == Protocol::ICMP_V6 {
+            set.v6 = line;
+        } else {
+            set.v4 = line;
+        }
+        set
+    }
+
+    /// Whether there is no service in it.
+    pub fn is_empty(&self) -> bool {
+        self.v4.is_empty() && self.v6.is_empty()
+    }
+
+    /// What either set has.
+    pub fn union(&self, other: &Self) -> Self {
+        Self {
+            v4: self.v4.union(&other.v4),
+            v6: self.v6.union(&other.v6),
+        }
+    }
+
+    /// What this set has and `other` has not.
+    pub fn difference(&self, other: &Self) -> Self {
+        Self {
+            v4: self.v4.difference(&other.v4),
+            v6: self.v6.difference(&other.v6),
+        }
+    }
+
+    /// Whether every service of this set is one of `other` too.
+    pub fn is_subset(&self, other: &Self) -> bool {
+        self.v4.is_subset(&other.v4) && self.v6.is_subset(&other.v6)
+    }
+
+    /// The same set, but in a family only where `addresses` has any.
+    pub fn for_families_of(&self, addresses: &AddressSet) -> Self {
+        let keep = |wanted: bool, line: &IntervalSet<u32>| {
+            if wanted { line.clone() } else { IntervalSet::empty() }
+        };
+        Self {
+            v4: keep(!addresses.v4.is_empty(), &self.v4),
+            v6: keep(!addresses.v6.is_empty(), &self.v6),
+        }
+    }
+
+    /// The set in words: `any`, `tcp/443`, `udp/5000-5010`, `icmp/echo`, ...
+    pub fn words(&self) -> Vec<String> {
+        if *self == Self::any() {
+            return vec!["any".to_owned()];
+        }
+        let shared = self.v4.intersection(&self.v6);
+        let mut words: Vec<String> = Vec::new();
+        let mut add = |line: &IntervalSet<u32>, mark: &str| {
+            for word in line_words(line) {
+                let word = format!("{word}{mark}");
+                if !words.contains(&word) {
+                    words.push(word);
+                }
+            }
+        };
+        add(&shared, "");
+        let (icmp4, icmp6) = (Self::protocol(Protocol::ICMP).v4, Self::protocol(Protocol::ICMP_V6).v6);
+        let (v4, v6) = (self.v4.difference(&shared), self.v6.difference(&shared));
+        add(&v4.intersection(&icmp4), "");
+        add(&v6.intersection(&icmp6), "");
+        add(&v4.difference(&icmp4), " (IPv4)");
+        add(&v6.difference(&icmp6), " (IPv6)");
+        words
+    }
+}
+
+/// A piece of the line in words, one protocol at a time.
+fn line_words(line: &IntervalSet<u32>) -> Vec<String> {
+    if line.is_full() || *line == ServiceSet::any().v4 {
+        return vec!["any".to_owned()];
+    }
+    let mut words = Vec::new();
+    for &(low, high) in line.spans() {
+        let (first, last) = (low >> 16, (high >> 16).min(255));
+        let mut numbers = first..=last;
+        if last - first > 3 {
+            // A long run of whole protocols is one word; only its ends may be partial.
+            let (a, b) = (Protocol(first as u8), Protocol(last as u8));
+            let whole_from = first + u32::from(low != a.stretch().0);
+            let whole_to = last - u32::from(high < b.stretch().1);
+            words.extend((first..whole_from).map(|_| stretch_words(a, low, a.stretch().1)));
+            words.push(format!("proto-{whole_from} to proto-{whole_to}"));
+            words.extend((whole_to..last).map(|_| stretch_words(b, b.stretch().0, high)));
+            numbers = 1..=0;
+        }
+        for number in numbers {
+            let protocol = Protocol(number as u8);
+            let (start, end) = protocol.stretch();
+            words.push(stretch_words(protocol, low.max(start), high.min(end)));
+        }
+    }
+    words
+}
+
+fn stretch_words(protocol: Protocol, low: u32, high: u32) -> String {
+    let keyword = protocol.keyword();
+    if (low, high) == protocol.stretch() {
+        return keyword;
+    }
+    if protocol.has_ports() {
+        let (from, to) = (low & 0xffff, high & 0xffff);
+        return if from == to {
+            format!("{keyword}/{from}")
+        } else {
+            format!("{keyword}/{from}-{to}")
+        };
+    }
+    if low == high {
+        return ServicePoint(low).to_string();
+    }
+    let kind = |point: u32| (point >> 8) & 0xff;
+    if kind(low) == kind(high) && low & 0xff == 0 && high & 0xff == 0xff {
+        return format!("{keyword}/{}", kind(low));
+    }
+    format!(
+        "{keyword}/{}.{}-{}.{}",
+        kind(low),
+        low & 0xff,
+        kind(high),
+        high & 0xff
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn words_name_ports_ranges_and_messages() {
+        let set = ServiceSet::ports(Protocol::TCP, 443, 443)
+            .union(&ServiceSet::ports(Protocol::UDP, 5000, 5010))
+            .union(&ServiceSet::echo());
+        assert_eq!(set.words(), ["tcp/443", "udp/5000-5010", "icmp/echo"]);
+        assert_eq!(ServiceSet::any().words(), ["any"]);
+        assert_eq!(ServiceSet::protocol(Protocol(50)).words(), ["esp"]);
+    }
+
+    #[test]
+    fn what_only_one_family_has_is_marked() {
+        let mut dhcp = ServiceSet::empty();
+        dhcp.v4 = ServiceSet::ports(Protocol::UDP, 67, 67).v4;
+        dhcp.v6 = ServiceSet::ports(Protocol::UDP, 547, 547).v6;
+        assert_eq!(dhcp.words(), ["udp/67 (IPv4)", "udp/547 (IPv6)"]);
+    }
+
+    #[test]
+    fn everything_but_a_port_stays_readable() {
+        let rest = ServiceSet::any().difference(&ServiceSet::ports(Protocol::TCP, 443, 443));
+        assert_eq!(
+            rest.words(),
+            [
+                "proto-0 to proto-5",
+                "tcp/0-442",
+                "tcp/444-65535",
+                "proto-7 to proto-255"
+            ]
+        );
+    }
+
+    #[test]
+    fn echo_is_another_message_in_each_family() {
+        let echo = ServiceSet::echo();
+        assert!(echo.v4.contains(ServicePoint::icmp(Protocol::ICMP, 8, 0).coordinate()));
+        assert!(echo.v6.contains(ServicePoint::icmp(Protocol::ICMP_V6, 128, 0).coordinate()));
+        assert!(echo.v4.is_disjoint(&echo.v6));
+    }
+}
