@@ -1,13 +1,17 @@
 //! x
 #![forbid(unsafe_code)]
 pub mod addressing;
+pub mod asking;
+pub mod checklist;
 pub mod diagnosis;
+pub mod findings;
 pub mod name;
 pub mod plan;
 pub mod service;
 pub mod source;
 pub mod space;
 pub mod rules;
+mod sample;
 pub mod proof;
 pub mod meaning;
 pub mod verdict;

@@ -87,12 +87,14 @@ const PLACES: &[&str] = &[
 const SERVICES: &[&str] = &[
     "any", "tcp/80", "tcp/80-90", "tcp", "udp/53", "dns", "icmp/echo", "icmp", "dhcp", "esp",
 ];
+/// Mostly one action, so that many plans have a meaning and many exceptions in it.
+const ACTIONS: &[&str] = &["allow", "allow", "allow", "allow", "block", "reject"];
 const CELLS: &[&str] = &["allow", "block", "reject", "allow+log", "block+quiet", "-"];
 
 fn any_exception(index: usize) -> impl Strategy<Value = draft::Exception> {
     let ends = (select(PLACES), select(PLACES), select(SERVICES));
     let before = prop::collection::vec(0..6usize, 0..2);
-    (ends, select(&["allow", "block", "reject"][..]), any::<(bool, bool)>(), 0..8u8, before).prop_map(
+    (ends, select(ACTIONS), any::<(bool, bool)>(), 0..8u8, before).prop_map(
         move |((from, to, service), action, (log, says_log), off, before)| {
             let before = before.into_iter().filter(|other| *other != index);
             draft::Exception {
@@ -267,6 +269,37 @@ proptest! {
             }
         }
     }
+}
+
+/// An exception that stands first in the file but low in the list still says what is logged.
+#[test]
+fn the_earlier_of_two_that_agree_gives_the_log() {
+    let mut draft = frame(true, false);
+    draft.matrix.grid = Some(text(
+        "staff guests tills internet\nstaff block block block block\nguests block block block block\n\
+         tills block block block block\ninternet block block block -\n",
+    ));
+    let exception = |name: &str, from: &str, to: &str, service: &str, action: &str, log| draft::Exception {
+        name: text(name),
+        from: texts(&[from]),
+        to: texts(&[to]),
+        service: Some(texts(&[service])),
+        action: Some(text(action)),
+        log: located(log),
+        ..draft::Exception::default()
+    };
+    draft.exceptions = vec![
+        exception("wide-quiet", "staff", "guests", "any", "allow", false),
+        exception("crossing-logged", "any", "kiosk", "tcp/80", "allow", true),
+        exception("narrow-block", "reception", "guests", "tcp/90", "block", true),
+    ];
+    let plan = resolve(draft).expect("a plan");
+    let meaning = Meaning::new(&plan, TODAY).expect("a meaning");
+    let rules = rules::compile(&meaning);
+    let ids: Vec<&str> = rules.rules().map(|rule| rule.id.as_str()).filter(|id| id.starts_with("exc")).collect();
+    let expected = ["wide-quiet@log", "wide-quiet@log@2", "crossing-logged", "narrow-block", "wide-quiet"];
+    assert_eq!(ids, expected.map(|name| format!("exception.{name}")));
+    assert!(proof::differences(&meaning, &rules, &meaning.universe()).is_empty());
 }
 
 /// The test itself must be able to fail: rules of another plan differ, and the proof says where.

@@ -1,1 +1,18 @@
-//! x
+//! What Bastium shows, as data: the sheets, and the formats that they are written in.
+//!
+//! A *sheet* ([`sheets`]) is what a command has to say, taken from the core once. Its fields are its
+//! JSON; its [`Table`]s are what a terminal, CSV and Markdown show. So the four can never disagree.
+
+#![forbid(unsafe_code)]
+
+mod clean;
+mod csv;
+mod markdown;
+pub mod schema;
+pub mod sheets;
+mod table;
+
+pub use clean::clean;
+pub use csv::csv;
+pub use markdown::markdown;
+pub use table::{Cell, Column, Table, Tone};

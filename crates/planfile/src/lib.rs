@@ -1,1 +1,90 @@
-//! x
+//! The plan file: TOML 1.0 with positions, made into a plan.
+//!
+//! [`read`] takes the bytes of a file and gives back a [`Plan`], or *everything* that is wrong with
+//! it, each with its place. Three steps: the text is parsed as TOML; its tables become a draft
+//! (`tables`, with the help of `fields`); the core resolves the draft.
+
+#![forbid(unsafe_code)]
+
+mod fields;
+mod problem;
+mod tables;
+
+pub use problem::ReadProblem;
+
+use bastium_core::diagnosis::{Diagnose, Diagnosis};
+use bastium_core::plan::{Plan, resolve};
+use bastium_core::source::{Source, Span};
+use toml::de::DeTable;
+
+/// The most bytes that a plan may have. A site of a thousand networks needs a tenth of it.
+pub const LARGEST: usize = 16 << 20;
+
+/// Why a file is not a plan.
+#[derive(Clone, Debug)]
+pub struct Refused {
+    /// The text, for showing the places.
+    pub source: Source,
+    /// All that is wrong, in the order of the text.
+    pub diagnoses: Vec<Diagnosis>,
+}
+
+/// Reads a plan. `name` is how to call the file in messages.
+///
+/// # Errors
+/// All the problems that the file has.
+pub fn read(name: &str, bytes: &[u8]) -> Result<Plan, Box<Refused>> {
+    let refuse = |source, problem: ReadProblem| {
+        Box::new(Refused { source, diagnoses: vec![problem.diagnose()] })
+    };
+    if bytes.len() > LARGEST {
+        let size = bytes.len();
+        return Err(refuse(Source::new(name, ""), ReadProblem::TooLarge { size }));
+    }
+    let text = match std::str::from_utf8(bytes) {
+        Ok(text) => text.strip_prefix('\u{feff}').unwrap_or(text),
+        Err(error) => {
+            let good = &bytes[..error.valid_up_to()];
+            let text = String::from_utf8_lossy(good).into_owned();
+            let at = text.len();
+            let problem = ReadProblem::NotText { at: (at..at).into() };
+            return Err(refuse(Source::new(name, text), problem));
+        }
+    };
+    let source = Source::new(name, text);
+    if text.trim().is_empty() {
+        return Err(refuse(source, ReadProblem::Empty));
+    }
+    let (table, errors) = DeTable::parse_recoverable(text);
+    if !errors.is_empty() {
+        let diagnoses = errors.iter().map(|error| syntax(error, text).diagnose()).collect();
+        return Err(Box::new(Refused { source, diagnoses }));
+    }
+    let reading = tables::read(table.get_ref(), source.clone());
+    let resolved = resolve(reading.draft);
+    let told: Vec<Diagnosis> = reading.problems.iter().map(Diagnose::diagnose).collect();
+    match resolved {
+        Ok(plan) if told.is_empty() => Ok(plan),
+        Ok(_) => Err(Box::new(Refused { source, diagnoses: told })),
+        Err(problems) => {
+            let found = problems.iter().map(Diagnose::diagnose);
+            let fresh = found.filter(|d| d.at.is_none_or(|at| !reading.troubled.contains(&at)));
+            let diagnoses = merged(told, fresh.collect());
+            Err(Box::new(Refused { source, diagnoses }))
+        }
+    }
+}
+
+/// Both lists, in the order of the text.
+fn merged(mut one: Vec<Diagnosis>, mut other: Vec<Diagnosis>) -> Vec<Diagnosis> {
+    one.append(&mut other);
+    one.sort_by_key(|diagnosis| diagnosis.at.map_or(0, |at| at.start));
+    one
+}
+
+fn syntax(error: &toml::de::Error, text: &str) -> ReadProblem {
+    let range = error.span().unwrap_or(0..0);
+    let end = range.end.min(text.len());
+    let at = Span::from(range.start.min(end)..end);
+    ReadProblem::Syntax { says: error.message().to_owned(), at }
+}

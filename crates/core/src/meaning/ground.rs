@@ -86,31 +86,6 @@ impl Ground {
         Match { enters, ..Match::everything() }.into()
     }
 
-    /// The packets that are not forged.
-    pub(super) fn true_sources(&self) -> PacketSet {
-        let mut products = vec![Match {
-            enters: IntervalSet::point(self.gateway_leg),
-            ..Match::everything()
-        }];
-        for ground in &self.legs {
-            let enters = IntervalSet::point(ground.leg);
-            let destination = ground.hidden.complement();
-            products.push(Match {
-                enters: enters.clone(),
-                source: ground.belongs.clone(),
-                destination: destination.clone(),
-                service: ServiceSet::any(),
-            });
-            products.push(Match {
-                enters,
-                source: unspecified(),
-                destination,
-                service: self.from_unspecified.clone(),
-            });
-        }
-        products.into_iter().collect()
-    }
-
     /// The packets that get as far as the exceptions on their way through the gateway: not forged,
     /// not for the gateway, not between two devices of one network, and with a way.
     pub(super) fn passing(&self) -> Vec<Match> {

@@ -11,10 +11,11 @@ mod ground;
 mod parts;
 mod precedence;
 
+pub use parts::Part;
 pub use precedence::{OrderProblem, Precedence};
 
 use crate::plan::{Action, Exception, ExceptionId, Plan};
-use crate::space::PacketSet;
+use crate::space::{AddressSet, Leg, PacketSet};
 use crate::verdict::{Cause, Decision};
 use ground::Ground;
 use jiff::civil::Date;
@@ -62,9 +63,11 @@ impl<'p> Meaning<'p> {
         self.ground.universe()
     }
 
-    /// The packets of a set whose source belongs where they enter.
-    pub fn with_true_sources(&self, set: &PacketSet) -> PacketSet {
-        set.intersection(&self.ground.true_sources())
+    /// The sources that belong on a leg, those that never leave their link left out; nothing for a
+    /// leg that is the gateway's own.
+    pub fn sources_on(&self, leg: Leg) -> AddressSet {
+        let belongs = self.ground.leg(leg).map(|ground| ground.belongs.clone());
+        belongs.unwrap_or_default().difference(&self.ground.link_only)
     }
 
     /// What happens on a later day: the next one on which the rules are others than on this one,

@@ -50,6 +50,13 @@ pub enum OrderProblem {
 }
 
 impl OrderProblem {
+    /// The other exception of a contradiction.
+    pub fn other_than(&self, exception: &Exception) -> Option<Name> {
+        let Self::Contradiction { one, other, .. } = self else { return None };
+        let found = [one, other].into_iter().find(|party| party.name != exception.name);
+        found.map(|party| party.name.clone())
+    }
+
     /// Whether it is one of this exception.
     pub fn concerns(&self, exception: &Exception) -> bool {
         match self {

@@ -252,6 +252,13 @@ impl Plan {
         self.uplinks.iter().flat_map(|u| u.addresses.iter().map(ipnet::IpNet::addr)).collect()
     }
 
+    /// A set of addresses together with the gateway's own and the reserved ones, which no place holds.
+    pub(crate) fn gateway_and(&self, addresses: &AddressSet) -> AddressSet {
+        let devices = self.networks.iter().map(Network::device_addresses);
+        let nobody = self.directory.inside.difference(&devices.collect());
+        addresses.union(&nobody)
+    }
+
     /// Resolves a place expression that does not stand in the plan: one from the command line.
     ///
     /// # Errors
@@ -273,9 +280,10 @@ impl Plan {
         services.filter(|_| problems.is_empty()).ok_or(problems)
     }
 
-    /// What a set of addresses is called in this plan, if a place of it has just these.
-    pub fn name_of(&self, addresses: &AddressSet) -> Option<String> {
-        self.directory.name_of(addresses)
+    /// What a set of addresses of one family is called, if a place of the plan has just these in that
+    /// family.
+    pub fn name_in_family(&self, addresses: &AddressSet) -> Option<String> {
+        self.directory.name_in_family(addresses)
     }
 
     /// The line of the plan that a span stands on, counted from 1.

@@ -124,16 +124,21 @@ impl Directory {
         declared.chain(["any", "internet", "gateway"])
     }
 
-    pub(super) fn name_of(&self, addresses: &AddressSet) -> Option<String> {
-        if *addresses == self.internet {
-            return Some("internet".to_owned());
-        }
-        let same = |entry: &&Entry| match &entry.reach {
-            Reach::Known(place) => !place.gateway && place.addresses == *addresses,
+    pub(super) fn name_in_family(&self, addresses: &AddressSet) -> Option<String> {
+        let same = |place: &AddressSet| match (addresses.v4.is_empty(), addresses.v6.is_empty()) {
+            (false, true) => place.v4 == addresses.v4,
+            (true, false) => place.v6 == addresses.v6,
+            _ => place == addresses,
+        };
+        let known = |entry: &&Entry| match &entry.reach {
+            Reach::Known(place) => !place.gateway && same(&place.addresses),
             _ => false,
         };
-        let found = self.entries.iter().find(same).map(|entry| entry.name.to_string());
-        found.or_else(|| (*addresses == self.anywhere()).then(|| "any".to_owned()))
+        if same(&self.internet) {
+            return Some("internet".to_owned());
+        }
+        let found = self.entries.iter().find(known).map(|entry| entry.name.to_string());
+        found.or_else(|| same(&self.anywhere()).then(|| "any".to_owned()))
     }
 
     /// Every place but the gateway.

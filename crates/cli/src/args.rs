@@ -1,0 +1,227 @@
+//! What can be typed. The doc comments are the help texts.
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+use clap_complete::Shell;
+use jiff::civil::Date;
+use std::path::PathBuf;
+
+/// Plan the networks of a small site, decide who may talk to whom, and prove it
+///
+/// One plan file holds the site: networks, zones, the matrix and its exceptions. From it come the
+/// addressing sheet, the ordered rules for the gateway, and the checklist to test them with.
+///
+/// Exit codes: 0 fine; 1 the answer is no, or something was found; 2 the call is wrong, or the plan
+/// has no single meaning; 3 this machine cannot do it.
+#[derive(Clone, Debug, Parser)]
+#[command(name = "bastium", version, max_term_width = 100, disable_help_subcommand = true)]
+pub struct Cli {
+    /// What to do
+    #[command(subcommand)]
+    pub command: Command,
+    /// What holds for every command
+    #[command(flatten)]
+    pub options: Options,
+}
+
+/// Options of every command.
+#[derive(Clone, Debug, Default, Args)]
+pub struct Options {
+    /// Read this plan, or `-` for standard input [default: bastium.toml here or in a folder above]
+    #[arg(long, global = true, value_name = "FILE", env = "BASTIUM_PLAN")]
+    pub plan: Option<PathBuf>,
+    /// Print text for people, or data for programs
+    #[arg(long, global = true, value_enum, default_value_t)]
+    pub format: Format,
+    /// Use colour
+    #[arg(long, global = true, value_enum, default_value_t, value_name = "WHEN")]
+    pub color: Color,
+    /// Print nothing but the result and errors
+    #[arg(long, short, global = true)]
+    pub quiet: bool,
+    /// Tell more about what is done
+    #[arg(long, short, global = true, conflicts_with = "quiet")]
+    pub verbose: bool,
+}
+
+/// How a result is printed.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub enum Format {
+    /// For people
+    #[default]
+    Text,
+    /// One JSON object
+    Json,
+    /// Comma-separated values (RFC 4180)
+    Csv,
+    /// Markdown tables
+    Md,
+}
+
+/// When to use colour.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub enum Color {
+    /// On a terminal, unless NO_COLOR is set
+    #[default]
+    Auto,
+    /// Always
+    Always,
+    /// Never
+    Never,
+}
+
+/// The day that a plan is compiled for.
+#[derive(Clone, Copy, Debug, Default, Args)]
+pub struct Day {
+    /// Take the plan as it is on this day [default: today, in the site's time zone]
+    #[arg(long, value_name = "YYYY-MM-DD")]
+    pub day: Option<Date>,
+}
+
+/// The commands.
+#[derive(Clone, Debug, Subcommand)]
+pub enum Command {
+    /// Write a first plan, with remarks
+    New(New),
+    /// Find mistakes and risks, each with its line, its reason and its cure
+    Check(Day),
+    /// Show the addressing sheet: VLANs, subnets, gateways, pools, room left
+    Addresses,
+    /// Show who may talk to whom: the whole matrix, or what decides one cell
+    Matrix(Matrix),
+    /// Show the ordered rules for the gateway
+    Rules(Rules),
+    /// Ask whether something gets through, and what decides it
+    Ask(Ask),
+    /// List the tests to make: where to stand, what to type, what to expect
+    Checklist(Checklist),
+    /// Walk through the whole job on a demo plan
+    Demo(Demo),
+    /// Print completions for a shell
+    Completions {
+        /// The shell
+        shell: Shell,
+    },
+}
+
+/// Arguments of `new`.
+#[derive(Clone, Debug, Args)]
+pub struct New {
+    /// The name of the site
+    pub name: Option<String>,
+    /// Begin with this plan
+    #[arg(long, value_enum, default_value_t)]
+    pub from: Example,
+    /// Write over a plan that is there
+    #[arg(long)]
+    pub force: bool,
+}
+
+/// The plans that come with the program.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub enum Example {
+    /// Two networks: the smallest plan that is whole
+    #[default]
+    Bare,
+    /// A veterinary clinic: eleven networks, with everything in use
+    Clinic,
+}
+
+/// Arguments of `matrix`.
+#[derive(Clone, Debug, Args)]
+pub struct Matrix {
+    /// Show one cell: from this zone ...
+    #[arg(requires = "to")]
+    pub from: Option<String>,
+    /// ... to this zone
+    pub to: Option<String>,
+    /// The day
+    #[command(flatten)]
+    pub day: Day,
+}
+
+/// Arguments of `rules`.
+#[derive(Clone, Debug, Args)]
+pub struct Rules {
+    /// Show only rules for packets from this place ...
+    #[arg(requires = "to")]
+    pub from: Option<String>,
+    /// ... to this place
+    pub to: Option<String>,
+    /// Show only rules that have this word in them
+    #[arg(long, value_name = "WORD")]
+    pub find: Option<String>,
+    /// Compile for this form [default: the plan's own]
+    #[arg(long, value_enum)]
+    pub form: Option<FormName>,
+    /// The day
+    #[command(flatten)]
+    pub day: Day,
+}
+
+/// The forms in which gateways take rules.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum FormName {
+    /// One list for all routed traffic, one for traffic to the gateway
+    OneList,
+    /// A list for every pair of zones (not built yet)
+    PerPair,
+    /// A stateless list for each interface and direction (not built yet)
+    PerInterface,
+    /// Ranks by trust, and rules for what differs (not built yet)
+    Ranked,
+}
+
+/// Arguments of `ask`.
+#[derive(Clone, Debug, Args)]
+pub struct Ask {
+    /// From where: a name, an address, or an expression like "any - printers"
+    pub from: String,
+    /// To where
+    pub to: String,
+    /// Which services: names, or literals like tcp/443 and icmp/echo
+    #[arg(default_value = "any")]
+    pub service: Vec<String>,
+    /// The day
+    #[command(flatten)]
+    pub day: Day,
+}
+
+/// Arguments of `checklist`.
+#[derive(Clone, Debug, Args)]
+pub struct Checklist {
+    /// Show only what is done at this place
+    #[arg(long, value_name = "PLACE")]
+    pub stand: Option<String>,
+    /// Show the commands of this system
+    #[arg(long, value_enum, default_value_t)]
+    pub system: SystemName,
+    /// The day
+    #[command(flatten)]
+    pub day: Day,
+}
+
+/// The systems that commands are shown for.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub enum SystemName {
+    /// Linux
+    #[default]
+    Linux,
+    /// macOS
+    Macos,
+    /// Windows, in PowerShell
+    Windows,
+}
+
+/// Arguments of `demo`.
+#[derive(Clone, Debug, Args)]
+pub struct Demo {
+    /// Write the plan into this folder
+    #[arg(long, value_name = "DIR", default_value = "bastium-demo")]
+    pub dir: PathBuf,
+    /// Write over a changed plan that is there
+    #[arg(long)]
+    pub force: bool,
+    /// The day
+    #[command(flatten)]
+    pub day: Day,
+}

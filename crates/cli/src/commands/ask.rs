@@ -1,0 +1,138 @@
+//! `bastium ask`
+
+use crate::args::Ask;
+use crate::failure::{Exit, Failure};
+use crate::session::{self, Session};
+use crate::show::{self, style, table};
+use bastium_core::asking::{Answer, End, NoAnswer, ask};
+use bastium_core::diagnosis::Diagnose;
+use bastium_core::plan::{Plan, Services};
+use bastium_core::rules;
+use bastium_core::source::Text;
+use bastium_core::verdict::Verdict;
+use bastium_export::clean;
+use bastium_export::sheets::AnswerSheet;
+
+pub(super) fn run(args: &Ask, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    let plan = session.plan()?;
+    let meaning = session::meaning(&plan, args.day.day)?;
+    let compiled = rules::compile(&meaning);
+    let (from, to, service) = words(args, &plan)?;
+    let answer = ask(&meaning, &compiled, &from, &to, &service)
+        .map_err(|reason| no_answer(reason, args))?;
+    let exit = if answer.verdict == Some(Verdict::Allow) { Exit::Fine } else { Exit::No };
+    let sheet = AnswerSheet::new(&plan, &from, &to, &service, &answer);
+    let Some(sheet) = sheet else { return Err(no_answer(NoAnswer::NoCommonFamily, args)) };
+    if !show::for_programs(session, &sheet, || sheet.tables(), "question")? {
+        print(&plan, &answer, &sheet, session)?;
+    }
+    if sheet.differences.is_empty() { Ok(exit) } else { Ok(cry_out(&sheet, session)) }
+}
+
+/// Resolves all three, and tells all that is wrong with them together.
+fn words(args: &Ask, plan: &Plan) -> Result<(End, End, Services), Failure> {
+    let mut diagnoses = Vec::new();
+    let mut end = |words: &str| match End::new(plan, words) {
+        Ok(end) => Some(end),
+        Err(problems) => {
+            diagnoses.extend(problems.iter().map(Diagnose::diagnose));
+            None
+        }
+    };
+    let (from, to) = (end(&args.from), end(&args.to));
+    let items = args.service.iter().flat_map(|words| words.split([',', ' ']));
+    let items: Vec<Text> = items.filter(|word| !word.is_empty()).map(Text::new).collect();
+    let service = match plan.service(&items) {
+        Ok(service) if !items.is_empty() => Some(service),
+        Ok(_) => {
+            return Err(Failure::Call {
+                says: "no service is named".to_owned(),
+                cure: "name one, like https or tcp/443, or leave it out for any".to_owned(),
+            });
+        }
+        Err(problems) => {
+            diagnoses.extend(problems.iter().map(Diagnose::diagnose));
+            None
+        }
+    };
+    match (from, to, service) {
+        (Some(from), Some(to), Some(service)) => Ok((from, to, service)),
+        _ => Err(Failure::Words { diagnoses }),
+    }
+}
+
+fn no_answer(reason: NoAnswer, args: &Ask) -> Failure {
+    let (says, cure) = match reason {
+        NoAnswer::NobodyThere => (
+            format!("nothing is in `{}` yet, so nothing comes from there", args.from),
+            "give it a network, or ask about another place",
+        ),
+        NoAnswer::NobodyToReach => (
+            format!("nothing is in `{}` yet, so there is nothing to reach", args.to),
+            "give it a network, or ask about another place",
+        ),
+        NoAnswer::NoCommonFamily => (
+            format!("no packet goes from `{}` to `{}` by that service", args.from, args.to),
+            "one has only IPv4 and the other only IPv6, or the service belongs to the other family",
+        ),
+        NoAnswer::GatewayToItself => (
+            "both ends are the gateway".to_owned(),
+            "what it says to itself passes no rule; ask about one end that is elsewhere",
+        ),
+    };
+    Failure::Call { says, cure: cure.to_owned() }
+}
+
+fn print(
+    plan: &Plan,
+    answer: &Answer<'_>,
+    sheet: &AnswerSheet,
+    session: &mut Session<'_>,
+) -> Result<(), Failure> {
+    let tone = match sheet.verdict {
+        "allow" => style::GOOD.bold(),
+        "mixed" => style::WARN.bold(),
+        _ => style::BAD.bold(),
+    };
+    let verdict = style::in_style(tone, &sheet.verdict.replace('_', " "));
+    session.print(&format!("{verdict}: {}\n\n", clean(&sheet.says)))?;
+    if !sheet.parts.is_empty() {
+        for parts in sheet.tables() {
+            session.print(&table::draw(&parts, session.width(), 2))?;
+        }
+        session.print("\n")?;
+    }
+    let mut line = |name: &str, value: &str| session.print(&format!("{name:<12} {}\n", clean(value)));
+    if let Some(first) = answer.shares.first() {
+        line("packet", &plan.packet_words(&first.packet))?;
+    }
+    if let Some(rule) = answer.rule {
+        line("rule", &format!("{} {}", rule.number, rule.id))?;
+    }
+    for (index, passed) in sheet.passed_over.iter().enumerate() {
+        let name = if index == 0 { "passed over" } else { "" };
+        line(name, &format!("{} {} (another {})", passed.number, passed.id, passed.differs))?;
+    }
+    if let Some(reply) = sheet.reply {
+        line("comes back", reply)?;
+    }
+    if answer.verdict.is_some_and(Verdict::is_filtered) {
+        line("logged", if sheet.logged { "yes" } else { "no" })?;
+    }
+    for (index, aside) in sheet.asides.iter().enumerate() {
+        line(if index == 0 { "besides" } else { "" }, aside)?;
+    }
+    Ok(())
+}
+
+/// Plan and rules come by separate ways. If they ever part, nothing here can be trusted.
+fn cry_out(sheet: &AnswerSheet, session: &mut Session<'_>) -> Exit {
+    session.complain(
+        "THE RULES DO NOT DO WHAT THE PLAN MEANS. This is a fault of Bastium, not of your plan",
+        "do not enter these rules; please report the plan and these packets",
+    );
+    for difference in &sheet.differences {
+        session.say(&format!("  {}\n", clean(difference)));
+    }
+    Exit::Wrong
+}

@@ -1,0 +1,87 @@
+//! `bastium check`
+
+use super::count;
+use crate::args::Day;
+use crate::failure::{Exit, Failure, has_errors};
+use crate::plans;
+use crate::session::{self, Session};
+use crate::show::{self, diagnostic, style};
+use bastium_core::diagnosis::{Diagnosis, Severity};
+use bastium_core::findings;
+use bastium_core::meaning::Meaning;
+use bastium_core::plan::Plan;
+use bastium_core::rules;
+use bastium_core::source::Source;
+use bastium_export::clean;
+use bastium_export::sheets::FindingSheet;
+
+pub(super) fn run(args: &Day, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    match plans::load(session.options.plan.as_deref()) {
+        Ok(plan) => {
+            let (diagnoses, summary) = examine(&plan, args);
+            report(plan.source(), &diagnoses, summary, session)
+        }
+        Err(Failure::Refused { source, diagnoses }) => report(&source, &diagnoses, None, session),
+        Err(other) => Err(other),
+    }
+}
+
+/// All findings, and what was looked at if there is a meaning.
+fn examine(plan: &Plan, args: &Day) -> (Vec<Diagnosis>, Option<String>) {
+    let day = session::day_of(plan, args.day);
+    match Meaning::new(plan, day) {
+        Ok(meaning) => {
+            let rules = rules::compile(&meaning).rules().count();
+            let summary = format!(
+                "{}, {}, {}, {} for {day}",
+                count(plan.networks().len(), "network"),
+                count(plan.hosts().len(), "host"),
+                count(plan.exceptions().len(), "exception"),
+                count(rules, "rule"),
+            );
+            (findings::find(plan, day, Ok(&meaning)), Some(summary))
+        }
+        Err(problems) => (findings::find(plan, day, Err(&problems)), None),
+    }
+}
+
+fn report(
+    source: &Source,
+    diagnoses: &[Diagnosis],
+    summary: Option<String>,
+    session: &mut Session<'_>,
+) -> Result<Exit, Failure> {
+    let sheet = FindingSheet::new(source, diagnoses);
+    let exit = match (has_errors(diagnoses), diagnoses.is_empty()) {
+        (true, _) => Exit::Wrong,
+        (false, true) => Exit::Fine,
+        (false, false) => Exit::No,
+    };
+    if show::for_programs(session, &sheet, || sheet.tables(), "check")? {
+        return Ok(exit);
+    }
+    session.print(&diagnostic::render(source, diagnoses, session.width()))?;
+    let name = clean(source.name()).into_owned();
+    let counts: Vec<String> = [
+        (Severity::Error, "error"),
+        (Severity::Warning, "warning"),
+        (Severity::Advice, "piece of advice"),
+    ]
+    .into_iter()
+    .map(|(severity, word)| (sheet.count(severity), word))
+    .filter(|(number, _)| *number > 0)
+    .map(|(number, word)| match (number, word) {
+        (1, word) => format!("1 {word}"),
+        (_, "piece of advice") => format!("{number} pieces of advice"),
+        (_, word) => format!("{number} {word}s"),
+    })
+    .collect();
+    let result = if counts.is_empty() {
+        style::in_style(style::GOOD, "nothing found")
+    } else {
+        style::in_style(style::WARN, &counts.join(", "))
+    };
+    let looked_at = summary.map(|summary| format!(" ({summary})")).unwrap_or_default();
+    session.print(&format!("{name}: {result}{looked_at}\n"))?;
+    Ok(exit)
+}

@@ -1,0 +1,106 @@
+//! `bastium demo`: the whole job on the clinic, every step with its real output.
+
+use crate::args::{Cli, Demo};
+use crate::failure::{Exit, Failure};
+use crate::plans::{self, demo};
+use crate::session::Session;
+use crate::show::style;
+use clap::Parser;
+use std::path::Path;
+
+/// A step: the words after `bastium`, and what the engineer sees in its output.
+struct Step {
+    words: &'static [&'static str],
+    sees: &'static str,
+}
+
+/// The job, in its order.
+const STEPS: [Step; 10] = [
+    Step {
+        words: &["addresses"],
+        sees: "One VLAN and one subnet per kind of device; the VLAN id shows in the address.",
+    },
+    Step {
+        words: &["matrix"],
+        sees: "One decision for each pair of zones; a star says that exceptions go before it.",
+    },
+    Step {
+        words: &["matrix", "staff", "clinical"],
+        sees: "One cell: what really decides there, in order. The cart may do less than the vets it belongs to.",
+    },
+    Step {
+        words: &["check"],
+        sees: "No mistake and no risk that Bastium knows of; each one would show its line and its cure.",
+    },
+    Step {
+        words: &["rules", "--find", "exception"],
+        sees: "The exceptions as rules, narrow above wide: `trainees-web` stands above the wider block, though the plan has it below.",
+    },
+    Step {
+        words: &["ask", "reception", "paper-printer", "printing"],
+        sees: "A question, with the rule that answers it.",
+    },
+    Step {
+        words: &["ask", "guests", "tills"],
+        sees: "A sentence that can be read to the client, with the line of the plan behind it.",
+    },
+    Step {
+        words: &["ask", "imaging", "internet", "https"],
+        sees: "Not the same for all of it: the old ultrasound stays in, though its zone may go out.",
+    },
+    Step {
+        words: &["checklist", "--stand", "desks"],
+        sees: "What to type at the desks, and what must come back; what must not work is tried as well.",
+    },
+    Step {
+        words: &["checklist", "--stand", "scanner-cart"],
+        sees: "The exception and its other side: the cart is kept out where its neighbours are let in.",
+    },
+];
+
+pub(super) fn run(args: &Demo, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    let path = args.dir.join("clinic.toml");
+    write_plan(args, &path, session)?;
+    for (index, step) in STEPS.iter().enumerate() {
+        let mut words: Vec<String> = vec!["bastium".to_owned()];
+        words.extend(step.words.iter().map(|word| (*word).to_owned()));
+        words.extend(["--plan".to_owned(), path.display().to_string()]);
+        if let Some(day) = args.day.day.filter(|_| step.words[0] != "addresses") {
+            words.extend(["--day".to_owned(), day.to_string()]);
+        }
+        let number = format!("{}/{}", index + 1, STEPS.len());
+        let command = style::in_style(style::STRONG, &format!("$ {}", words.join(" ")));
+        let faint = style::FAINT;
+        session.print(&format!("\n{faint}{number}{faint:#}  {}\n{command}\n", step.sees))?;
+        step_output(&words, session)?;
+    }
+    session.print(&format!(
+        "\nThat is the whole way. Change {} and run the commands again; `bastium new` starts a plan of your own.\n",
+        path.display()
+    ))?;
+    Ok(Exit::Fine)
+}
+
+/// Runs the very command that is shown, into the same output.
+fn step_output(words: &[String], session: &mut Session<'_>) -> Result<(), Failure> {
+    let cli = Cli::try_parse_from(words).map_err(|error| Failure::Call {
+        says: error.to_string(),
+        cure: "this is a fault of the demo; please report it".to_owned(),
+    })?;
+    let mut inner = session.inner(cli.options.clone());
+    super::run(&cli.command, &mut inner).map(drop)
+}
+
+fn write_plan(args: &Demo, path: &Path, session: &mut Session<'_>) -> Result<(), Failure> {
+    let failed = |error| Failure::File { path: args.dir.clone(), doing: "make the folder", error };
+    std::fs::create_dir_all(&args.dir).map_err(failed)?;
+    let unchanged = std::fs::read_to_string(path).is_ok_and(|text| text == demo::CLINIC);
+    if !unchanged {
+        plans::write(path, demo::CLINIC, args.force)?;
+    }
+    let verb = if unchanged { "The plan is in" } else { "Wrote the plan to" };
+    session.print(&format!(
+        "{verb} {}: a veterinary clinic, from its addresses to the checklist.\n",
+        path.display()
+    ))
+}

@@ -1,0 +1,103 @@
+//! `bastium matrix`
+
+use crate::args::Matrix;
+use crate::failure::{Exit, Failure};
+use crate::session::{self, Session};
+use crate::show::{self, style, table};
+use bastium_core::name::nearest;
+use bastium_core::plan::{Plan, ZoneId};
+use bastium_core::rules;
+use bastium_export::Table;
+use bastium_export::sheets::{GridLayout, MatrixSheet};
+
+pub(super) fn run(args: &Matrix, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    let plan = session.plan()?;
+    let meaning = session::meaning(&plan, args.day.day)?;
+    let rules = rules::compile(&meaning);
+    let sheet = match (&args.from, &args.to) {
+        (Some(from), Some(to)) => {
+            let (from, to) = (zone(&plan, from)?, zone(&plan, to)?);
+            MatrixSheet::one(&meaning, &rules, from, to)
+        }
+        _ => MatrixSheet::whole(&meaning, &rules),
+    };
+    if show::for_programs(session, &sheet, || sheet.tables(), "cell")? {
+        return Ok(Exit::Fine);
+    }
+    if sheet.is_one_cell() {
+        return one_cell(&sheet, session);
+    }
+    let (tables, gap, numbered) = fitting(&sheet, session.width());
+    for (index, grid) in tables.iter().enumerate() {
+        if index > 0 {
+            session.print("\n")?;
+        }
+        session.print(&table::draw(grid, session.width(), gap))?;
+    }
+    let columns = if numbered { "Columns have the numbers of their rows. " } else { "" };
+    session.print(&format!(
+        "\nFrom down the side, to across the top. {columns}`*`: exceptions go before the cell;\n\
+         `bastium matrix FROM TO` shows them. `-`: nothing can pass.\n"
+    ))?;
+    Ok(Exit::Fine)
+}
+
+/// The roomiest layout that fits: names over the columns, numbers, numbers and short cells, and at
+/// last the matrix in pieces.
+fn fitting(sheet: &MatrixSheet, width: u16) -> (Vec<Table>, u16, bool) {
+    let all = 0..sheet.zones.len();
+    for (layout, gap) in [(GridLayout::Names, 2), (GridLayout::Numbers, 2), (GridLayout::Compact, 1)] {
+        let grid = sheet.grid(layout, all.clone());
+        if table::natural_width(&grid, gap) <= width {
+            return (vec![grid], gap, layout != GridLayout::Names);
+        }
+    }
+    let mut pieces = Vec::new();
+    let mut start = 0;
+    while start < sheet.zones.len() {
+        let fits = |end: &usize| {
+            table::natural_width(&sheet.grid(GridLayout::Compact, start..*end), 1) <= width
+        };
+        let end = (start + 1..=sheet.zones.len()).take_while(fits).last().unwrap_or(start + 1);
+        pieces.push(sheet.grid(GridLayout::Compact, start..end));
+        start = end;
+    }
+    (pieces, 1, true)
+}
+
+fn one_cell(sheet: &MatrixSheet, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    let cell = &sheet.cells[0];
+    let heading = format!("{} -> {}: {}", cell.from, cell.to, cell.action);
+    let log = if cell.log { ", logged" } else { "" };
+    let heading = style::in_style(style::STRONG, &heading);
+    session.print(&format!("{heading}{log} (line {})\n\n", cell.line))?;
+    if sheet.rules.is_empty() {
+        session.print("No packet can go that way: there is nothing at one of the ends, or no way.\n")?;
+        return Ok(Exit::Fine);
+    }
+    for rules in sheet.tables() {
+        session.print(&table::draw(&rules, session.width(), 2))?;
+    }
+    session.print("\nFirst match wins.\n")?;
+    Ok(Exit::Fine)
+}
+
+fn zone(plan: &Plan, word: &str) -> Result<ZoneId, Failure> {
+    if let Some(zone) = plan.zone_named(word) {
+        return Ok(zone);
+    }
+    let network = plan.networks().iter().find(|network| network.name.as_str() == word);
+    let names = plan.zones().iter().map(|zone| zone.name.as_str());
+    let cure = match (network, nearest(word, names)) {
+        (Some(network), _) => {
+            let zone = &plan.zone(network.zone).name;
+            format!("`{word}` is a network; its zone is `{zone}`")
+        }
+        (None, Some(near)) => format!("write `{near}`, if that is meant"),
+        (None, None) => {
+            let names: Vec<&str> = plan.zones().iter().map(|zone| zone.name.as_str()).collect();
+            format!("the zones are {}", names.join(", "))
+        }
+    };
+    Err(Failure::Call { says: format!("no zone is called `{word}`"), cure })
+}

@@ -1,0 +1,39 @@
+//! One file per command: take arguments, call the core, show the sheet.
+
+mod addresses;
+mod ask;
+mod check;
+mod checklist;
+mod completions;
+mod demo;
+mod matrix;
+mod new;
+mod rules;
+
+use crate::args::Command;
+use crate::failure::{Exit, Failure};
+use crate::session::Session;
+
+/// Runs a command.
+///
+/// # Errors
+/// When it could not do what it was asked to; what it found is no failure.
+pub fn run(command: &Command, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    match command {
+        Command::New(args) => new::run(args, session),
+        Command::Check(args) => check::run(args, session),
+        Command::Addresses => addresses::run(session),
+        Command::Matrix(args) => matrix::run(args, session),
+        Command::Rules(args) => rules::run(args, session),
+        Command::Ask(args) => ask::run(args, session),
+        Command::Checklist(args) => checklist::run(args, session),
+        Command::Demo(args) => demo::run(args, session),
+        Command::Completions { shell } => completions::run(*shell, session),
+    }
+}
+
+/// `1 rule`, `2 rules`.
+fn count(number: usize, thing: &str) -> String {
+    let plural = if number == 1 { "" } else { "s" };
+    format!("{number} {thing}{plural}")
+}

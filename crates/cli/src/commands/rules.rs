@@ -1,0 +1,126 @@
+//! `bastium rules`
+
+use super::count;
+use crate::args::{FormName, Rules};
+use crate::failure::{Exit, Failure};
+use crate::session::{self, Session};
+use crate::show::{self, style, table};
+use bastium_core::diagnosis::Diagnose;
+use bastium_core::plan::{Form, Place, Plan};
+use bastium_core::rules::{self, Rule, RuleList, Stage};
+use bastium_core::source::Text;
+use bastium_export::clean;
+use bastium_export::sheets::RuleSheet;
+
+/// From this width on there is room for a column for everything.
+const WIDE: u16 = 130;
+
+pub(super) fn run(args: &Rules, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    let plan = session.plan()?;
+    refuse_other_forms(args.form, &plan, session)?;
+    let meaning = session::meaning(&plan, args.day.day)?;
+    let compiled = rules::compile(&meaning);
+    let ends = match (&args.from, &args.to) {
+        (Some(from), Some(to)) => Some((place(&plan, from)?, place(&plan, to)?)),
+        _ => None,
+    };
+    let word = args.find.as_ref().map(|word| word.to_lowercase());
+    let keep = |list: &RuleList, rule: &Rule| {
+        ends.as_ref().is_none_or(|(from, to)| touches(&plan, list, rule, from, to))
+            && word.as_ref().is_none_or(|word| mentions(rule, word))
+    };
+    let sheet = RuleSheet::new(&plan, &compiled, keep);
+    if show::for_programs(session, &sheet, || sheet.tables(), "list")? {
+        return Ok(Exit::Fine);
+    }
+    print(&sheet, session)?;
+    Ok(Exit::Fine)
+}
+
+/// Only one form is compiled so far; to show its rules as another's would be a lie.
+fn refuse_other_forms(
+    asked: Option<FormName>,
+    plan: &Plan,
+    session: &mut Session<'_>,
+) -> Result<(), Failure> {
+    let form = match asked {
+        Some(FormName::OneList) => return Ok(()),
+        None => plan.gateway().form,
+        Some(FormName::PerPair) => Form::PerPair,
+        Some(FormName::PerInterface) => Form::PerInterface,
+        Some(FormName::Ranked) => Form::Ranked,
+    };
+    if form == Form::OneList {
+        return Ok(());
+    }
+    if asked.is_none() {
+        let says = format!("the plan's form is {}, which is not built yet; these are the rules of one-list", form.word());
+        session.remark(&says);
+        return Ok(());
+    }
+    Err(Failure::Call {
+        says: format!("rules of the form {} are not built yet", form.word()),
+        cure: "leave --form out, or write --form one-list".to_owned(),
+    })
+}
+
+fn place(plan: &Plan, words: &str) -> Result<Place, Failure> {
+    plan.place(&[Text::new(words)]).map_err(|problems| Failure::Words {
+        diagnoses: problems.iter().map(Diagnose::diagnose).collect(),
+    })
+}
+
+/// Whether a rule can match packets from one place to the other.
+fn touches(plan: &Plan, list: &RuleList, rule: &Rule, from: &Place, to: &Place) -> bool {
+    let Some(product) = &rule.matches else { return false };
+    let own = plan.gateway_leg();
+    let from_fits = match list.stage {
+        Stage::FromGateway => from.gateway,
+        _ => {
+            let enters = plan.zone_ids().filter(|zone| {
+                !plan.zone_addresses(*zone).is_disjoint(&from.addresses)
+            });
+            let mut enters = enters.map(|zone| plan.zone_legs(zone));
+            !product.source.is_disjoint(&from.addresses)
+                && (product.enters.contains(own) || enters.any(|legs| !legs.is_disjoint(&product.enters)))
+        }
+    };
+    let to_fits = match list.stage {
+        Stage::ToGateway => to.gateway,
+        Stage::Opening => false,
+        _ => !product.destination.is_disjoint(&to.addresses),
+    };
+    from_fits && to_fits
+}
+
+fn mentions(rule: &Rule, word: &str) -> bool {
+    let texts = [
+        &rule.id, &rule.name, &rule.reason, &rule.from, &rule.to, &rule.source, &rule.destination,
+        &rule.service,
+    ];
+    let number = rule.number.to_string();
+    texts.into_iter().chain(&rule.ports).any(|text| text.to_lowercase().contains(word)) || number == word
+}
+
+fn print(sheet: &RuleSheet, session: &mut Session<'_>) -> Result<(), Failure> {
+    let until = match &sheet.changes_on {
+        Some(day) => format!("; they change on {day}"),
+        None => String::new(),
+    };
+    let heading = format!("{}, form {}, for {}{until}\n", count(sheet.count(), "rule"), sheet.form, sheet.day);
+    session.print(&heading)?;
+    let width = session.width();
+    let tables = if width < WIDE { sheet.narrow_tables() } else { sheet.tables() };
+    for shown in &tables {
+        let list = sheet.lists.iter().find(|list| Some(list.name) == shown.title.as_deref());
+        let (about, otherwise) = list.map_or(("", ""), |list| (list.about, list.otherwise));
+        let title = style::in_style(style::STRONG, &clean(shown.title.as_deref().unwrap_or_default()));
+        session.print(&format!("\n{title}: {about}\n"))?;
+        session.print(&table::draw(shown, width, 2))?;
+        session.print(&style::in_style(style::FAINT, &format!("otherwise: {otherwise}\n")))?;
+    }
+    if tables.is_empty() {
+        session.print("No rule fits.\n")?;
+    }
+    Ok(())
+}

@@ -1,0 +1,156 @@
+//! What a command works with: where results and talk go, how wide the terminal is, which plan is
+//! meant. Writers are handed in, so that the demo can run commands into its own output.
+
+use crate::args::{Color, Format, Options};
+use crate::failure::{Exit, Failure};
+use crate::plans;
+use anstream::{AutoStream, ColorChoice};
+use bastium_core::diagnosis::Diagnose;
+use bastium_core::meaning::Meaning;
+use bastium_core::plan::Plan;
+use bastium_export::clean;
+use jiff::civil::Date;
+use jiff::tz::{TimeZone, TimeZoneDatabase};
+use jiff::Timestamp;
+use std::io::{self, IsTerminal, Write};
+
+/// The width to use where nobody can tell.
+const DEFAULT_WIDTH: u16 = 80;
+/// The least width that tables are made for.
+const LEAST_WIDTH: u16 = 40;
+
+/// Everything that is around a command.
+pub struct Session<'w> {
+    /// The options of every command.
+    pub options: Options,
+    out: Box<dyn Write + 'w>,
+    err: Box<dyn Write + 'w>,
+    width: u16,
+}
+
+impl Session<'static> {
+    /// A session that writes to the process's own standard output and error.
+    pub fn for_terminal(options: Options) -> Self {
+        let choice = match options.color {
+            Color::Auto => None,
+            Color::Always => Some(ColorChoice::Always),
+            Color::Never => Some(ColorChoice::Never),
+        };
+        let (stdout, stderr) = (io::stdout(), io::stderr());
+        let out_choice = choice.unwrap_or_else(|| AutoStream::choice(&stdout));
+        let err_choice = choice.unwrap_or_else(|| AutoStream::choice(&stderr));
+        let out = AutoStream::new(stdout.lock(), out_choice);
+        let err = AutoStream::new(stderr.lock(), err_choice);
+        Self {
+            options,
+            out: Box::new(io::BufWriter::new(out)),
+            err: Box::new(err),
+            width: terminal_width(),
+        }
+    }
+}
+
+impl<'w> Session<'w> {
+    /// A session for a command run by another one, into its output.
+    pub fn inner<'s>(&'s mut self, options: Options) -> Session<'s> {
+        Session { options, out: Box::new(&mut *self.out), err: Box::new(&mut *self.err), width: self.width }
+    }
+
+    /// How many columns a line may have.
+    pub fn width(&self) -> u16 {
+        self.width
+    }
+
+    /// Writes a piece of the result.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub fn print(&mut self, text: &str) -> Result<(), Failure> {
+        Ok(self.out.write_all(text.as_bytes())?)
+    }
+
+    /// Says something beside the result, on standard error. Nothing can be done if nobody hears it.
+    pub fn say(&mut self, text: &str) {
+        let _ = self.out.flush();
+        let _ = self.err.write_all(text.as_bytes());
+    }
+
+    /// Says something beside the result, unless quiet is wanted.
+    pub fn remark(&mut self, text: &str) {
+        if !self.options.quiet {
+            self.say(&format!("{}\n", clean(text)));
+        }
+    }
+
+    /// Tells an error that has no place in a file.
+    pub fn complain(&mut self, says: &str, cure: &str) {
+        let error = crate::show::style::ERROR;
+        self.say(&format!("{error}error{error:#}: {}\n", clean(says)));
+        if !cure.is_empty() {
+            self.say(&format!("  cure: {}\n", clean(cure)));
+        }
+    }
+
+    /// Writes out what is left. A reader that has gone away is a quiet end.
+    pub fn finish(mut self, exit: Exit) -> Exit {
+        match self.out.flush() {
+            Ok(()) => exit,
+            Err(error) => Failure::from(error).show(&mut self),
+        }
+    }
+
+    /// Whether the result is for people.
+    pub fn for_people(&self) -> bool {
+        self.options.format == Format::Text
+    }
+
+    /// Reads the plan that is meant, and says what of it is not read yet.
+    ///
+    /// # Errors
+    /// When there is none, or it is not a plan.
+    pub fn plan(&mut self) -> Result<Plan, Failure> {
+        let plan = plans::load(self.options.plan.as_deref())?;
+        self.tell_unread(&plan);
+        Ok(plan)
+    }
+
+    fn tell_unread(&mut self, plan: &Plan) {
+        if plan.unread().is_empty() {
+            return;
+        }
+        let whats = plan.unread().iter().map(|unread| {
+            format!("{} (line {})", unread.what.value, plan.line(unread.what.at))
+        });
+        let list = whats.collect::<Vec<_>>().join(", ");
+        self.remark(&format!("not read yet by this version, so nothing below knows of it: {list}"));
+    }
+}
+
+/// The meaning of a plan on the day that is asked for.
+///
+/// # Errors
+/// When its exceptions leave something open.
+pub fn meaning(plan: &Plan, day: Option<Date>) -> Result<Meaning<'_>, Failure> {
+    Meaning::new(plan, day_of(plan, day)).map_err(|problems| Failure::Refused {
+        source: plan.source().clone(),
+        diagnoses: problems.iter().map(Diagnose::diagnose).collect(),
+    })
+}
+
+/// The day asked for, or today where the site is.
+pub fn day_of(plan: &Plan, day: Option<Date>) -> Date {
+    day.unwrap_or_else(|| {
+        let named = plan.site().time_zone.as_ref();
+        let zone = named.and_then(|name| TimeZoneDatabase::bundled().get(name).ok());
+        Timestamp::now().to_zoned_datetime(zone.unwrap_or_else(TimeZone::system)).date()
+    })
+}
+
+fn terminal_width() -> u16 {
+    let said = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
+    let seen = || {
+        let size = terminal_size::terminal_size().filter(|_| io::stdout().is_terminal());
+        size.map(|(width, _)| width.0)
+    };
+    said.or_else(seen).unwrap_or(DEFAULT_WIDTH).max(LEAST_WIDTH)
+}

@@ -1,0 +1,85 @@
+//! Diagnoses with the lines that they are about.
+
+use annotate_snippets::renderer::DecorStyle;
+use annotate_snippets::{Annotation, AnnotationKind, Group, Level, Origin, Renderer, Snippet};
+use bastium_core::diagnosis::{Diagnosis, Severity};
+use bastium_core::source::{Source, Span};
+use bastium_export::clean;
+use std::ops::Range;
+
+/// After so many the rest is only counted.
+const MOST: usize = 100;
+/// A line longer than this is not shown, only named.
+const LONGEST_LINE: usize = 2_000;
+
+/// Renders all diagnoses of a text, with styles for a terminal.
+pub fn render(source: &Source, diagnoses: &[Diagnosis], width: u16) -> String {
+    let renderer = Renderer::styled().term_width(width.into()).decor_style(DecorStyle::Unicode);
+    let mut text = String::new();
+    for diagnosis in diagnoses.iter().take(MOST) {
+        let says = clean(&diagnosis.says).into_owned();
+        let level = match diagnosis.severity {
+            Severity::Error => Level::ERROR,
+            Severity::Warning => Level::WARNING,
+            Severity::Advice => Level::INFO.with_name(Some("advice")),
+        };
+        let mut group = level.primary_title(says).id(diagnosis.name).elements(Vec::<Snippet<'_, Annotation<'_>>>::new());
+        group = match diagnosis.at {
+            Some(at) => place(group, source, at, AnnotationKind::Primary, None),
+            None => group.element(Origin::path(clean(source.name()).into_owned())),
+        };
+        for remark in &diagnosis.also {
+            let label = clean(&remark.says).into_owned();
+            group = place(group, source, remark.at, AnnotationKind::Context, Some(label));
+        }
+        if !diagnosis.why.is_empty() {
+            let why = clean(&diagnosis.why).into_owned();
+            group = group.element(Level::NOTE.with_name(Some("why")).message(why));
+        }
+        if !diagnosis.cure.is_empty() {
+            let cure = clean(&diagnosis.cure).into_owned();
+            group = group.element(Level::HELP.with_name(Some("cure")).message(cure));
+        }
+        text.push_str(&renderer.render(&[group]));
+        text.push_str("\n\n");
+    }
+    if diagnoses.len() > MOST {
+        let more = diagnoses.len() - MOST;
+        text.push_str(&format!("... and {more} more; `bastium check --format json` has them all\n"));
+    }
+    text
+}
+
+/// Adds the line that a span is on, underlined.
+fn place<'a>(
+    group: Group<'a>,
+    source: &'a Source,
+    at: Span,
+    kind: AnnotationKind,
+    label: Option<String>,
+) -> Group<'a> {
+    let window = window(source.text(), at);
+    let path = clean(source.name()).into_owned();
+    let line = source.line(at);
+    if window.len() > LONGEST_LINE {
+        return group.element(Origin::path(path).line(line).char_column(source.column(at)));
+    }
+    let start = at.start.clamp(window.start, window.end) - window.start;
+    let end = at.end.clamp(at.start, window.end) - window.start;
+    let shown = &source.text()[window];
+    group.element(
+        Snippet::source(shown)
+            .line_start(line)
+            .path(path)
+            .annotation(kind.span(start..end.max(start)).label(label)),
+    )
+}
+
+/// The line on which a span begins.
+fn window(text: &str, at: Span) -> Range<usize> {
+    let start = at.start.min(text.len());
+    let before = text.get(..start).unwrap_or_default();
+    let begin = before.rfind('\n').map_or(0, |found| found + 1);
+    let rest = text.get(start..).unwrap_or_default();
+    begin..start + rest.find('\n').unwrap_or(rest.len())
+}

@@ -1,0 +1,53 @@
+//! From sheets and diagnoses to text.
+
+pub mod diagnostic;
+pub mod style;
+pub mod table;
+
+use crate::args::Format;
+use crate::failure::Failure;
+use crate::session::Session;
+use bastium_export::{Table, csv, markdown};
+use serde::Serialize;
+
+/// Prints a sheet for programs. Returns whether it was: text for people is the command's own.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn for_programs(
+    session: &mut Session<'_>,
+    sheet: &impl Serialize,
+    tables: impl FnOnce() -> Vec<Table>,
+    title: &str,
+) -> Result<bool, Failure> {
+    let text = match session.options.format {
+        Format::Text => return Ok(false),
+        Format::Json => {
+            let json = serde_json::to_string_pretty(sheet).map_err(std::io::Error::from)?;
+            // JSON itself allows characters that turn a line of text round; people look at JSON too.
+            format!("{}\n", escape_hidden(&json))
+        }
+        Format::Csv => csv(&tables(), title),
+        Format::Md => markdown(&tables()),
+    };
+    session.print(&text)?;
+    Ok(true)
+}
+
+/// Writes hidden characters of a JSON text as `\uXXXX`, which is the same to every JSON reader. They
+/// can only stand inside its strings.
+fn escape_hidden(json: &str) -> String {
+    use std::fmt::Write as _;
+    let mut text = String::with_capacity(json.len());
+    for c in json.chars() {
+        let single = c.encode_utf8(&mut [0; 4]).to_owned();
+        if c == '\n' || bastium_export::clean(&single) == single {
+            text.push(c);
+            continue;
+        }
+        for unit in c.encode_utf16(&mut [0; 2]) {
+            let _ = write!(text, "\\u{unit:04x}");
+        }
+    }
+    text
+}

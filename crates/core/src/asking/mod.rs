@@ -1,0 +1,262 @@
+//! Questions: would this get through, what decides, and do the rules say the same?
+
+use crate::checklist::Expect;
+use crate::meaning::{Meaning, Part};
+use crate::plan::{Place, PlaceProblem, Plan, Services};
+use crate::proof::{self, Difference};
+use crate::rules::{Rule, RuleSet, Stage};
+use crate::sample;
+use crate::source::Text;
+use crate::space::{AddressSet, Ends, IntervalSet, Leg, Match, Packet, PacketSet, ServicePoint};
+use crate::verdict::{Cause, Decision, Verdict};
+use std::net::IpAddr;
+
+/// One end of a question.
+#[derive(Clone, Debug)]
+pub struct End {
+    place: Place,
+    /// The gateway's addresses that are meant, where it is asked about by address.
+    gateway: AddressSet,
+}
+
+impl End {
+    /// Resolves the words of one end. Other than in a plan, an address of the gateway may be named.
+    ///
+    /// # Errors
+    /// All the problems that the words have.
+    pub fn new(plan: &Plan, words: &str) -> Result<Self, Vec<PlaceProblem>> {
+        let own = plan.gateway_inside().union(&plan.gateway_outside());
+        if let Ok(address) = words.trim().parse::<IpAddr>()
+            && own.contains(address)
+        {
+            let place = plan.place(&[Text::new("gateway")])?;
+            return Ok(Self { place: renamed(place, words), gateway: address.into() });
+        }
+        let place = plan.place(&[Text::new(words)])?;
+        Ok(Self { place, gateway: AddressSet::empty() })
+    }
+
+    /// The end in words.
+    pub fn text(&self) -> &str {
+        &self.place.text
+    }
+}
+
+fn renamed(place: Place, words: &str) -> Place {
+    Place { text: words.trim().to_owned(), ..place }
+}
+
+/// Why a question has no answer.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum NoAnswer {
+    /// Nothing is at the first end: a zone without networks.
+    NobodyThere,
+    /// Nothing is at the second end.
+    NobodyToReach,
+    /// One end has only IPv4 and the other only IPv6, or the service is of the other family.
+    NoCommonFamily,
+    /// Both ends are the gateway.
+    GatewayToItself,
+}
+
+/// A part of an answer: packets to which the same happens for the same reason.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Share {
+    /// One of the packets.
+    pub packet: Packet,
+    /// All of them.
+    pub packets: PacketSet,
+    /// What happens.
+    pub decision: Decision,
+}
+
+/// A rule that came close.
+#[derive(Clone, Copy, Debug)]
+pub struct PassedOver<'r> {
+    /// The rule.
+    pub rule: &'r Rule,
+    /// In what it does not fit: `source`, `destination` or `service`.
+    pub differs: &'static str,
+}
+
+/// The answer to a question.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Answer<'r> {
+    /// What happens to all of the packets; `None` if it is not the same to all.
+    pub verdict: Option<Verdict>,
+    /// The parts, IPv4 first. What has no way is among them only if nothing else is.
+    pub shares: Vec<Share>,
+    /// What has no way, where other packets have one.
+    pub asides: Vec<Share>,
+    /// The rule of the compiled list that decides the packet of the first share.
+    pub rule: Option<&'r Rule>,
+    /// Rules above it that came close.
+    pub passed_over: Vec<PassedOver<'r>>,
+    /// What comes back to the packet of the first share.
+    pub reply: Option<Expect>,
+    /// Where plan and rules differ. Always empty, or Bastium has a fault.
+    pub differences: Vec<Difference<'r>>,
+}
+
+/// Answers a question by the meaning, and checks the answer against the rules.
+///
+/// # Errors
+/// Says why the question is about nothing.
+pub fn ask<'r>(
+    meaning: &Meaning<'_>,
+    rules: &'r RuleSet,
+    from: &End,
+    to: &End,
+    service: &Services,
+) -> Result<Answer<'r>, NoAnswer> {
+    let packets = packets(meaning, from, to, service)?;
+    let mut shares: Vec<Share> = meaning
+        .parts(&packets)
+        .into_iter()
+        .filter_map(|part| share(meaning.plan(), part))
+        .collect();
+    let has_way = shares.iter().any(|share| share.decision.verdict != Verdict::NoWay);
+    let asides = shares.extract_if(.., |s| has_way && s.decision.verdict == Verdict::NoWay).collect();
+    shares.sort_by_key(|share| matches!(share.packet.ends, Ends::V6 { .. }));
+    let first = shares.first().ok_or(NoAnswer::NoCommonFamily)?;
+    let same = shares.iter().all(|share| share.decision.verdict == first.decision.verdict);
+    let filtered = first.decision.verdict.is_filtered();
+    let rule = rules.first_match(&first.packet).rule.filter(|_| filtered);
+    Ok(Answer {
+        verdict: same.then_some(first.decision.verdict),
+        rule,
+        passed_over: passed_over(rules, rule, &first.packet),
+        reply: Expect::of(first.decision.verdict, first.packet.service.protocol()),
+        differences: proof::differences(meaning, rules, &packets),
+        asides,
+        shares,
+    })
+}
+
+/// The packets that a question is about: from where they belong, to where it is asked.
+fn packets(
+    meaning: &Meaning<'_>,
+    from: &End,
+    to: &End,
+    service: &Services,
+) -> Result<PacketSet, NoAnswer> {
+    let plan = meaning.plan();
+    let mut products = Vec::new();
+    let mut product = |leg: Leg, source: AddressSet, destination: AddressSet| {
+        let enters = IntervalSet::point(leg);
+        products.push(Match { enters, source, destination, service: service.set.clone() });
+    };
+    let outer = (0..plan.gateway_leg().0).map(Leg);
+    let mut sources: Vec<(Leg, AddressSet)> = outer
+        .map(|leg| (leg, meaning.sources_on(leg).intersection(&from.place.addresses)))
+        .filter(|(_, sources)| !sources.is_empty())
+        .collect();
+    if sources.is_empty() && !from.place.addresses.is_empty() {
+        sources = where_it_would_enter(plan, &from.place.addresses);
+    }
+    for (leg, source) in sources {
+        let mut destination = to.place.addresses.clone();
+        if to.place.gateway {
+            destination = destination.union(&gateway_on(plan, leg, &to.gateway));
+        }
+        product(leg, source, destination);
+    }
+    if from.place.gateway {
+        let own = plan.gateway_inside().union(&plan.gateway_outside());
+        product(plan.gateway_leg(), own, to.place.addresses.clone());
+    }
+    let all: PacketSet = products.into_iter().collect();
+    if !all.is_empty() {
+        return Ok(all);
+    }
+    let nobody = |place: &Place| place.addresses.is_empty() && !place.gateway;
+    Err(match (nobody(&from.place), nobody(&to.place)) {
+        (true, _) => NoAnswer::NobodyThere,
+        (_, true) => NoAnswer::NobodyToReach,
+        _ if from.place.gateway && to.place.gateway => NoAnswer::GatewayToItself,
+        _ => NoAnswer::NoCommonFamily,
+    })
+}
+
+/// The gateway's addresses as seen from a leg: those asked for, or its own ones there.
+fn gateway_on(plan: &Plan, leg: Leg, asked: &AddressSet) -> AddressSet {
+    if !asked.is_empty() {
+        return asked.clone();
+    }
+    match plan.network_on(leg) {
+        Some(id) => plan.network(id).subnets.iter().map(|subnet| subnet.gateway()).collect(),
+        None => plan.gateway_outside(),
+    }
+}
+
+/// For sources that belong nowhere: the legs they would come in by, so that the answer can say so.
+fn where_it_would_enter(plan: &Plan, sources: &AddressSet) -> Vec<(Leg, AddressSet)> {
+    let inside = plan.network_ids().map(|id| (plan.network_leg(id), plan.network(id).prefixes()));
+    let outside = (0..plan.uplinks().len())
+        .map(|index| (plan.uplink_leg(index), plan.inside().complement()));
+    inside
+        .chain(outside)
+        .map(|(leg, there)| (leg, there.intersection(sources)))
+        .filter(|(_, sources)| !sources.is_empty())
+        .collect()
+}
+
+fn share(plan: &Plan, part: Part) -> Option<Share> {
+    let packet = typical(plan, &part.packets).or_else(|| part.packets.sample())?;
+    Some(Share { packet, packets: part.packets, decision: part.decision })
+}
+
+/// A packet of the set between addresses that somebody has.
+fn typical(plan: &Plan, packets: &PacketSet) -> Option<Packet> {
+    let service = packets.sample()?.service;
+    for product in packets.products() {
+        let v6 = product.source.v4.is_empty();
+        let line = if v6 { &product.service.v6 } else { &product.service.v4 };
+        let service = if line.contains(service.coordinate()) {
+            service
+        } else {
+            ServicePoint::from_coordinate(line.first()?)?
+        };
+        let source = sample::candidates(plan, &product.source, v6).first().copied();
+        let destination = sample::candidates(plan, &product.destination, v6);
+        let apart = destination.iter().copied().find(|address| Some(*address) != source);
+        if let (Some(source), Some(destination)) = (source, apart) {
+            let (enters, ends) = (product.enters.first()?, Ends::new(source, destination)?);
+            return Some(Packet { enters, ends, service });
+        }
+    }
+    None
+}
+
+/// The rules above the one that decides which fit in two of source, destination and service.
+fn passed_over<'r>(
+    rules: &'r RuleSet,
+    decides: Option<&Rule>,
+    packet: &Packet,
+) -> Vec<PassedOver<'r>> {
+    let Some(decides) = decides else { return Vec::new() };
+    let list = rules.lists.iter().find(|list| list.rules.iter().any(|rule| rule.id == decides.id));
+    let Some(list) = list.filter(|list| list.stage != Stage::Opening) else { return Vec::new() };
+    let above = list.rules.iter().take_while(|rule| rule.number < decides.number);
+    above.filter_map(|rule| came_close(rule, packet)).collect()
+}
+
+fn came_close<'r>(rule: &'r Rule, packet: &Packet) -> Option<PassedOver<'r>> {
+    let product = rule.matches.as_ref()?;
+    if matches!(rule.cause, Cause::Cell(..) | Cause::Ipv6Needs) {
+        return None;
+    }
+    let anything = Match::everything();
+    let service = Match { service: product.service.clone(), ..anything.clone() }.contains(packet);
+    let source = product.enters.contains(packet.enters) && product.source.contains(packet.source());
+    let destination = product.destination.contains(packet.destination());
+    let differs = match (source, destination, service) {
+        (false, true, true) => "source",
+        (true, false, true) => "destination",
+        (true, true, false) => "service",
+        _ => return None,
+    };
+    Some(PassedOver { rule, differs })
+}

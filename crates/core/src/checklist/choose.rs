@@ -1,0 +1,358 @@
+//! Which packets to try: what every network needs, each cell, and each exception from both sides.
+
+use super::{Check, Expect, Probe, Standpoint, proves};
+use crate::meaning::Meaning;
+use crate::plan::{ExceptionId, NetworkId, Plan, ZoneId};
+use crate::rules::RuleSet;
+use crate::sample;
+use crate::space::{AddressSet, Ends, IntervalSet, Leg, Match, Packet, PacketSet, Protocol, ServicePoint};
+use crate::verdict::{Cause, Verdict};
+use std::net::{IpAddr, Ipv4Addr};
+
+pub(super) fn checks(meaning: &Meaning<'_>, rules: &RuleSet) -> Vec<Check> {
+    let mut chooser = Chooser { meaning, plan: meaning.plan(), rules, checks: Vec::new() };
+    for id in chooser.plan.network_ids() {
+        chooser.network(id);
+    }
+    for from in chooser.plan.zone_ids() {
+        for to in chooser.plan.zone_ids() {
+            chooser.cell(from, to);
+        }
+    }
+    for &id in meaning.precedence().active() {
+        chooser.exception(id);
+    }
+    chooser.managing();
+    chooser.from_outside();
+    chooser.checks
+}
+
+struct Chooser<'m, 'p> {
+    meaning: &'m Meaning<'p>,
+    plan: &'p Plan,
+    rules: &'m RuleSet,
+    checks: Vec<Check>,
+}
+
+fn ping(v6: bool) -> ServicePoint {
+    if v6 {
+        ServicePoint::icmp(Protocol::ICMP_V6, 128, 0)
+    } else {
+        ServicePoint::icmp(Protocol::ICMP, 8, 0)
+    }
+}
+
+fn tcp(port: u16) -> ServicePoint {
+    ServicePoint::port(Protocol::TCP, port)
+}
+
+impl Chooser<'_, '_> {
+    /// Adds a check of one packet, unless nothing can be expected of it.
+    fn add(&mut self, id: String, packet: Packet, to: String, probe: Probe) {
+        let decision = self.meaning.decide(&packet);
+        let Some(expect) = Expect::of(decision.verdict, packet.service.protocol()) else { return };
+        let target = packet.destination();
+        let outside = !self.plan.inside().contains(target);
+        let answered = outside || self.is_gateway(target) || self.plan.host_at(target).is_some();
+        let proves = proves(self.rules, &packet);
+        let standpoint = self.standpoint(&packet);
+        self.checks.push(Check { id, standpoint, packet, to, probe, expect, decision, proves, answered });
+    }
+
+    fn is_gateway(&self, address: IpAddr) -> bool {
+        self.plan.gateway_inside().contains(address) || self.plan.gateway_outside().contains(address)
+    }
+
+    /// Where a packet is sent from. Any device of the network will do if the same happens to all of
+    /// them; else it has to be that very address.
+    fn standpoint(&self, packet: &Packet) -> Standpoint {
+        let Some(id) = self.plan.network_on(packet.enters) else { return Standpoint::Outside };
+        let unspecified = packet.source().is_unspecified();
+        let anyone = sample::anonymous(self.plan, id);
+        if unspecified || (anyone.contains(packet.source()) && self.is_same_for_all(packet, &anyone)) {
+            return Standpoint::Network(id);
+        }
+        Standpoint::Address(id, packet.source())
+    }
+
+    fn is_same_for_all(&self, packet: &Packet, sources: &AddressSet) -> bool {
+        let all = Match {
+            enters: IntervalSet::point(packet.enters),
+            source: sources.clone(),
+            destination: packet.destination().into(),
+            service: service_set(packet.service),
+        };
+        self.meaning.parts(&PacketSet::from(all)).len() <= 1
+    }
+
+    fn packet(&self, leg: Leg, source: IpAddr, destination: IpAddr, service: ServicePoint) -> Option<Packet> {
+        Some(Packet { enters: leg, ends: Ends::new(source, destination)?, service })
+    }
+
+    /// What every network needs: its address, the gateway, names, the internet; and that not everyone
+    /// in it manages the gateway.
+    fn network(&mut self, id: NetworkId) {
+        let network = self.plan.network(id);
+        let (name, leg) = (network.name.clone(), self.plan.network_leg(id));
+        if network.pool.is_some() {
+            let ends = Ends::V4 { source: Ipv4Addr::UNSPECIFIED, destination: Ipv4Addr::BROADCAST };
+            let service = ServicePoint::port(Protocol::UDP, 67);
+            let packet = Packet { enters: leg, ends, service };
+            self.add(format!("network.{name}/lease"), packet, "gateway".to_owned(), Probe::Lease);
+        }
+        let anyone = sample::anonymous(self.plan, id);
+        for subnet in &network.subnets {
+            let gateway = subnet.gateway();
+            let v6 = gateway.is_ipv6();
+            let family = if v6 { "6" } else { "" };
+            let Some(source) = sample::first(&anyone, v6) else { continue };
+            let dns = ServicePoint::port(Protocol::UDP, 53);
+            for (what, service, probe) in [("gateway", ping(v6), Probe::Ping), ("dns", dns, Probe::Dns)] {
+                let Some(packet) = self.packet(leg, source, gateway, service) else { continue };
+                self.add(format!("network.{name}/{what}{family}"), packet, "gateway".to_owned(), probe);
+            }
+            if let Some(port) = self.managed_by() {
+                let Some(packet) = self.packet(leg, source, gateway, tcp(port)) else { continue };
+                let id = format!("network.{name}/manage{family}");
+                self.add(id, packet, "gateway".to_owned(), Probe::Tcp(port));
+            }
+            self.internet(name.as_str(), leg, source, gateway);
+        }
+    }
+
+    /// A TCP port by which the gateway is managed.
+    fn managed_by(&self) -> Option<u16> {
+        let manage = self.plan.gateway().manage.as_ref()?;
+        let ports = IntervalSet::range(tcp(1).coordinate(), tcp(u16::MAX).coordinate());
+        let first = manage.service.set.v4.intersection(&ports).first()?;
+        ServicePoint::from_coordinate(first)?.destination_port()
+    }
+
+    /// Whoever manages the gateway can.
+    fn managing(&mut self) {
+        let (Some(manage), Some(port)) = (&self.plan.gateway().manage, self.managed_by()) else { return };
+        for v6 in [false, true] {
+            let Some(source) = sample::candidates(self.plan, &manage.from.addresses, v6).first().copied() else {
+                continue;
+            };
+            let Some(id) = self.plan.network_of(source) else { continue };
+            let network = self.plan.network(id);
+            let gateway = network.subnets.iter().map(|s| s.gateway()).find(|g| g.is_ipv6() == v6);
+            let leg = self.plan.network_leg(id);
+            let packet = gateway.and_then(|gateway| self.packet(leg, source, gateway, tcp(port)));
+            let Some(packet) = packet else { continue };
+            let family = if v6 { "6" } else { "" };
+            self.add(format!("manage/itself{family}"), packet, "gateway".to_owned(), Probe::Tcp(port));
+        }
+    }
+
+    fn internet(&mut self, name: &str, leg: Leg, source: IpAddr, gateway: IpAddr) {
+        let named = self.plan.exceptions().iter().flat_map(|e| [&e.from.addresses, &e.to.addresses]);
+        let narrow = named.filter(|set| !self.plan.internet_addresses().is_subset(set));
+        let spoken_of = narrow.fold(AddressSet::empty(), |all, set| all.union(set));
+        let unspoken = self.plan.internet_addresses().difference(&spoken_of);
+        let Some(outside) = sample::first(&unspoken, source.is_ipv6()) else { return };
+        let Some(packet) = self.packet(leg, source, outside, tcp(443)) else { return };
+        let question = self.packet(leg, source, gateway, ServicePoint::port(Protocol::UDP, 53));
+        let answers = question.is_some_and(|q| self.meaning.decide(&q).verdict == Verdict::Allow);
+        let probe = if answers { Probe::Web } else { Probe::WebByAddress };
+        let family = if source.is_ipv6() { "6" } else { "" };
+        self.add(format!("network.{name}/internet{family}"), packet, "internet".to_owned(), probe);
+    }
+
+    /// One packet of each family that the cell decides and no exception does.
+    fn cell(&mut self, from: ZoneId, to: ZoneId) {
+        if from == self.plan.internet() || to == self.plan.internet() {
+            return;
+        }
+        let (from_name, to_name) = (self.plan.zone(from).name.clone(), self.plan.zone(to).name.clone());
+        for v6 in [false, true] {
+            let Some((packet, probe)) = self.packet_of_cell(from, to, v6) else { continue };
+            let family = if v6 { "6" } else { "" };
+            let id = format!("cell.{from_name}>{to_name}/{}{family}", probe.words());
+            let words = self.place_words(packet.destination());
+            self.add(id, packet, words, probe);
+        }
+    }
+
+    fn packet_of_cell(&self, from: ZoneId, to: ZoneId, v6: bool) -> Option<(Packet, Probe)> {
+        let sources: AddressSet = self.plan.networks_of(from).map(|id| sample::anonymous(self.plan, id)).collect();
+        let sources: Vec<IpAddr> = sample::candidates(self.plan, &sources, v6);
+        let targets = sample::candidates(self.plan, &self.plan.zone_addresses(to), v6);
+        let cell = Cause::Cell(from, to);
+        let unsaid = self.plan.matrix().cell(from, to).action.is_none();
+        for service in [ping(v6), tcp(443), tcp(22)] {
+            for &source in &sources {
+                let leg = self.plan.network_leg(self.plan.network_of(source)?);
+                for &target in &targets {
+                    let packet = self.packet(leg, source, target, service)?;
+                    let cause = self.meaning.decide(&packet).cause;
+                    if cause == cell || (unsaid && cause == Cause::Unmatched) {
+                        return Some((packet, Probe::for_service(service)?));
+                    }
+                }
+            }
+        }
+        None
+    }
+
+    fn place_words(&self, address: IpAddr) -> String {
+        if let Some(host) = self.plan.host_at(address) {
+            return host.name.to_string();
+        }
+        match self.plan.network_of(address) {
+            Some(id) => self.plan.network(id).name.to_string(),
+            None => "internet".to_owned(),
+        }
+    }
+
+    /// An exception from both sides: what it says; the port next to it; a source and a destination
+    /// beside those that it means.
+    fn exception(&mut self, id: ExceptionId) {
+        let exception = self.plan.exception(id);
+        let name = exception.name.clone();
+        for v6 in [false, true] {
+            let Some((packet, probe)) = self.packet_of_exception(id, v6) else { continue };
+            let family = if v6 { "6" } else { "" };
+            let to = self.target_words(&packet);
+            self.add(format!("exception.{name}/itself{family}"), packet, to, probe);
+            let others = [
+                ("next-port", self.next_port(id, &packet)),
+                ("other-source", self.other_source(id, &packet)),
+                ("other-destination", self.other_destination(id, &packet)),
+            ];
+            for (what, other) in others {
+                let Some(other) = other else { continue };
+                let differs = self.meaning.decide(&other).verdict != self.meaning.decide(&packet).verdict;
+                let Some(probe) = Probe::for_service(other.service).filter(|_| differs) else { continue };
+                let to = self.target_words(&other);
+                self.add(format!("exception.{name}/{what}{family}"), other, to, probe);
+            }
+        }
+    }
+
+    fn target_words(&self, packet: &Packet) -> String {
+        if self.is_gateway(packet.destination()) {
+            return "gateway".to_owned();
+        }
+        self.place_words(packet.destination())
+    }
+
+    /// A packet that this exception, and no other, decides.
+    fn packet_of_exception(&self, id: ExceptionId, v6: bool) -> Option<(Packet, Probe)> {
+        let precedence = self.meaning.precedence();
+        let above = precedence.above(id).iter();
+        let top = above.fold(precedence.set(id).clone(), |top, id| top.difference(precedence.set(*id)));
+        for product in top.products() {
+            let leg = product.enters.first()?;
+            if leg == self.plan.gateway_leg() {
+                continue;
+            }
+            let targets = match self.plan.network_on(leg) {
+                // At its own address in the network, not at one that everyone hears.
+                Some(network) if self.exception_is_for_gateway(id) => {
+                    let own = self.plan.network(network).subnets.iter().map(|s| s.gateway());
+                    product.destination.intersection(&own.collect())
+                }
+                _ => product.destination.clone(),
+            };
+            for source in sample::candidates(self.plan, &product.source, v6) {
+                for target in sample::candidates(self.plan, &targets, v6) {
+                    let found = services_to_try(&product, v6).into_iter().find_map(|service| {
+                        let packet = self.packet(leg, source, target, service)?;
+                        let probe = Probe::for_service(service)?;
+                        let decided = self.meaning.decide(&packet).cause == Cause::Exception(id);
+                        decided.then_some((packet, probe))
+                    });
+                    if found.is_some() {
+                        return found;
+                    }
+                }
+            }
+        }
+        None
+    }
+
+    fn exception_is_for_gateway(&self, id: ExceptionId) -> bool {
+        let to = &self.plan.exception(id).to;
+        to.gateway && to.addresses.is_empty()
+    }
+
+    /// The first port above the one that is allowed which the exception does not mean.
+    fn next_port(&self, id: ExceptionId, packet: &Packet) -> Option<Packet> {
+        let set = &self.plan.exception(id).service.set;
+        let line = if matches!(packet.ends, Ends::V6 { .. }) { &set.v6 } else { &set.v4 };
+        let protocol = packet.service.protocol();
+        let port = packet.service.destination_port()?;
+        let meant = |port: &u16| line.contains(ServicePoint::port(protocol, *port).coordinate());
+        let next = (port..=u16::MAX).find(|port| !meant(port))?;
+        Some(Packet { service: ServicePoint::port(protocol, next), ..*packet })
+    }
+
+    /// Somebody in the same network, or else in the same zone, who is not meant.
+    fn other_source(&self, id: ExceptionId, packet: &Packet) -> Option<Packet> {
+        let from = &self.plan.exception(id).from.addresses;
+        let network = self.plan.network_on(packet.enters)?;
+        let zone = self.plan.network(network).zone;
+        let neighbours = [network].into_iter().chain(self.plan.networks_of(zone));
+        neighbours.into_iter().find_map(|id| {
+            let anyone = sample::anonymous(self.plan, id).difference(from);
+            let anyone = sample::candidates(self.plan, &anyone, packet.source().is_ipv6());
+            let source = *anyone.first()?;
+            self.packet(self.plan.network_leg(id), source, packet.destination(), packet.service)
+        })
+    }
+
+    /// Somebody beside the target, in its network, who is not meant.
+    fn other_destination(&self, id: ExceptionId, packet: &Packet) -> Option<Packet> {
+        let to = &self.plan.exception(id).to.addresses;
+        let network = self.plan.network_of(packet.destination())?;
+        if self.is_gateway(packet.destination()) {
+            return None;
+        }
+        let others = self.plan.network_addresses(network).difference(to);
+        let others = sample::candidates(self.plan, &others, packet.destination().is_ipv6());
+        let ends = Ends::new(packet.source(), *others.first()?)?;
+        Some(Packet { ends, ..*packet })
+    }
+
+    /// From anywhere on the internet: the gateway must not be managed, nor answer.
+    fn from_outside(&mut self) {
+        for (index, uplink) in self.plan.uplinks().iter().enumerate() {
+            for own in &uplink.addresses {
+                let v6 = own.addr().is_ipv6();
+                let strangers = self.plan.internet_addresses().difference(&uplink.own());
+                let Some(source) = sample::first(&strangers, v6) else { continue };
+                let port = self.managed_by().unwrap_or(22);
+                for (what, service, probe) in [("manage", tcp(port), Probe::Tcp(port)), ("ping", ping(v6), Probe::Ping)] {
+                    let leg = self.plan.uplink_leg(index);
+                    let Some(packet) = self.packet(leg, source, own.addr(), service) else { continue };
+                    let family = if v6 { "6" } else { "" };
+                    let id = format!("outside.{}/{what}{family}", uplink.name);
+                    self.add(id, packet, "gateway".to_owned(), probe);
+                }
+            }
+        }
+    }
+}
+
+fn service_set(point: ServicePoint) -> crate::space::ServiceSet {
+    crate::space::ServiceSet::both(IntervalSet::point(point.coordinate()))
+}
+
+/// Services of a product that a person can ask for: the first of each stretch, TCP first.
+fn services_to_try(product: &Match, v6: bool) -> Vec<ServicePoint> {
+    let line = if v6 { &product.service.v6 } else { &product.service.v4 };
+    let mut points: Vec<ServicePoint> = Vec::new();
+    let firsts = [(Protocol::TCP, 1u16), (Protocol::UDP, 1)];
+    let wanted = [tcp(443), ServicePoint::port(Protocol::UDP, 53), ping(v6)];
+    points.extend(wanted.into_iter().filter(|point| line.contains(point.coordinate())));
+    for (protocol, low) in firsts {
+        let start = ServicePoint::port(protocol, low).coordinate();
+        let stretch = IntervalSet::range(start, protocol.stretch().1);
+        let spans = line.intersection(&stretch);
+        points.extend(spans.spans().iter().filter_map(|span| ServicePoint::from_coordinate(span.0)));
+    }
+    points.sort_by_key(|point| point.protocol() != Protocol::TCP);
+    points
+}

@@ -1,0 +1,175 @@
+//! What to type, on each system.
+
+use crate::space::{Protocol, ServicePoint};
+use std::net::IpAddr;
+
+/// A name that is there for examples and answers (RFC 2606, RFC 6761).
+const OUTSIDE_NAME: &str = "example.org";
+/// Stands in a command for an address outside that the person knows to answer.
+const OUTSIDE_ADDRESS: &str = "OUTSIDE_ADDRESS";
+
+/// The systems that commands are given for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum System {
+    /// Linux, with the usual tools.
+    Linux,
+    /// macOS.
+    Macos,
+    /// Windows, in PowerShell.
+    Windows,
+}
+
+/// How a check is sent.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Probe {
+    /// Look at the address that the network gave.
+    Lease,
+    /// An echo request.
+    Ping,
+    /// Opening a TCP connection.
+    Tcp(u16),
+    /// A UDP packet.
+    Udp(u16),
+    /// A DNS question to that address.
+    Dns,
+    /// A question for the time.
+    Time,
+    /// A web page, by name.
+    Web,
+    /// A connection to a web server outside, by address, where no names are answered.
+    WebByAddress,
+}
+
+/// The same test for each system.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[expect(missing_docs, reason = "the fields are the systems by name")]
+pub struct Commands {
+    pub linux: String,
+    pub macos: String,
+    pub windows: String,
+}
+
+impl Probe {
+    /// The probe that asks for a service; `None` for one that no ordinary tool can ask for.
+    pub fn for_service(service: ServicePoint) -> Option<Self> {
+        let port = service.destination_port();
+        match (service.protocol(), port, service.icmp_kind()) {
+            (Protocol::ICMP, _, Some((8, 0))) | (Protocol::ICMP_V6, _, Some((128, 0))) => Some(Self::Ping),
+            (Protocol::TCP, Some(port), _) if port > 0 => Some(Self::Tcp(port)),
+            (Protocol::UDP, Some(53), _) => Some(Self::Dns),
+            (Protocol::UDP, Some(123), _) => Some(Self::Time),
+            (Protocol::UDP, Some(port), _) if port > 0 => Some(Self::Udp(port)),
+            _ => None,
+        }
+    }
+
+    /// What is asked for, in a word.
+    pub fn words(self) -> String {
+        match self {
+            Self::Lease => "dhcp".to_owned(),
+            Self::Ping => "ping".to_owned(),
+            Self::Tcp(port) => format!("tcp/{port}"),
+            Self::Udp(port) => format!("udp/{port}"),
+            Self::Dns => "dns".to_owned(),
+            Self::Time => "ntp".to_owned(),
+            Self::Web | Self::WebByAddress => "https".to_owned(),
+        }
+    }
+
+    /// What to type. Where the target is outside, a name or a word stands for its address.
+    pub fn commands(self, target: IpAddr) -> Commands {
+        let command = |system| self.command(system, target);
+        Commands {
+            linux: command(System::Linux),
+            macos: command(System::Macos),
+            windows: command(System::Windows),
+        }
+    }
+
+    fn command(self, system: System, target: IpAddr) -> String {
+        use System::{Linux, Macos, Windows};
+        let v6 = target.is_ipv6();
+        match (self, system) {
+            (Self::Lease, Linux) => "ip -brief address".to_owned(),
+            (Self::Lease, Macos) => "ifconfig | grep inet".to_owned(),
+            (Self::Lease, Windows) => "ipconfig /all".to_owned(),
+            (Self::Ping, Linux) => format!("ping -c 3 -W 2 {target}"),
+            (Self::Ping, Macos) if v6 => format!("ping6 -c 3 {target}"),
+            (Self::Ping, Macos) => format!("ping -c 3 -t 4 {target}"),
+            (Self::Ping, Windows) => format!("ping -n 3 -w 2000 {target}"),
+            (Self::Tcp(port), Linux) => format!("nc -vz -w 3 {target} {port}"),
+            (Self::Tcp(port), Macos) => format!("nc -vz -G 3 {target} {port}"),
+            (Self::Tcp(port), Windows) => format!("Test-NetConnection {target} -Port {port}"),
+            (Self::Udp(port), Linux | Macos) => format!("echo test | nc -u -w 3 {target} {port}"),
+            (Self::Udp(port), Windows) => windows_udp(target, port),
+            (Self::Dns, Linux | Macos) => format!("dig +time=3 +tries=1 @{target} {OUTSIDE_NAME}"),
+            (Self::Dns, Windows) => format!("Resolve-DnsName {OUTSIDE_NAME} -Server {target}"),
+            (Self::Time, Linux) => format!("ntpdate -q -t 3 {target}"),
+            (Self::Time, Macos) => format!("sntp -t 3 {target}"),
+            (Self::Time, Windows) => format!("w32tm /stripchart /computer:{target} /samples:1 /dataonly"),
+            (Self::Web, Linux | Macos) => format!("curl -sSI -m 5 https://{OUTSIDE_NAME}/"),
+            (Self::Web, Windows) => format!("curl.exe -sSI -m 5 https://{OUTSIDE_NAME}/"),
+            (Self::WebByAddress, Linux) => format!("nc -vz -w 3 {OUTSIDE_ADDRESS} 443"),
+            (Self::WebByAddress, Macos) => format!("nc -vz -G 3 {OUTSIDE_ADDRESS} 443"),
+            (Self::WebByAddress, Windows) => format!("Test-NetConnection {OUTSIDE_ADDRESS} -Port 443"),
+        }
+    }
+
+    /// What to run at the target so that something answers there; `None` where nothing is needed.
+    pub fn listener(self, target: IpAddr) -> Option<String> {
+        match self {
+            Self::Ping => Some(format!("a device at {target}")),
+            Self::Tcp(port) => Some(format!("at {target}: nc -l -p {port}")),
+            Self::Udp(port) => Some(format!("at {target}: nc -u -l -p {port}; the word \"test\" arrives there")),
+            Self::Dns => Some(format!("a resolver at {target}")),
+            Self::Time => Some(format!("a time server at {target}")),
+            Self::Lease | Self::Web | Self::WebByAddress => None,
+        }
+    }
+
+    /// What the words in capitals in its commands stand for.
+    pub fn remark(self) -> Option<&'static str> {
+        (self == Self::WebByAddress)
+            .then_some("OUTSIDE_ADDRESS: a web server outside that you know to answer, found where names work")
+    }
+}
+
+fn windows_udp(target: IpAddr, port: u16) -> String {
+    let family = if target.is_ipv6() { "InterNetworkV6" } else { "InterNetwork" };
+    format!(
+        "$u = New-Object Net.Sockets.UdpClient({family}); $u.Connect('{target}', {port}); \
+         $u.Send([byte[]](116,101,115,116), 4)",
+        family = format_args!("[Net.Sockets.AddressFamily]::{family}")
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_probe_has_a_command_for_every_system() {
+        let probes = [
+            Probe::Lease, Probe::Ping, Probe::Tcp(443), Probe::Udp(5000), Probe::Dns, Probe::Time,
+            Probe::Web, Probe::WebByAddress,
+        ];
+        for target in ["10.44.40.10", "fd6b:2f4e:91c0:40::10"] {
+            let target: IpAddr = target.parse().expect("an address");
+            for probe in probes {
+                let Commands { linux, macos, windows } = probe.commands(target);
+                let outside = matches!(probe, Probe::Lease | Probe::Web | Probe::WebByAddress);
+                for command in [linux, macos, windows] {
+                    assert!(outside || command.contains(&target.to_string()), "{command}");
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn services_that_no_tool_can_ask_for_have_no_probe() {
+        let esp = ServicePoint::from_coordinate(Protocol(50).stretch().0).expect("on the line");
+        assert_eq!(Probe::for_service(esp), None);
+        assert_eq!(Probe::for_service(ServicePoint::port(Protocol::TCP, 443)), Some(Probe::Tcp(443)));
+        assert_eq!(Probe::for_service(ServicePoint::icmp(Protocol::ICMP_V6, 128, 0)), Some(Probe::Ping));
+    }
+}

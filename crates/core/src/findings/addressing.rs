@@ -1,0 +1,136 @@
+//! Subnets, pools and VLAN ids.
+
+use crate::addressing::Subnet;
+use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::name::Name;
+use crate::plan::{Network, Plan};
+use crate::service::built_in;
+use crate::source::Span;
+use crate::space::{AddressSet, ServiceSet};
+use ipnet::IpNet;
+use std::net::IpAddr;
+
+/// A finding about addresses.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[expect(missing_docs, reason = "the fields say what they hold")]
+pub enum AddressingFinding {
+    /// A fixed address that the pool leases out too.
+    FixedInPool { host: Name, address: IpAddr, network: Name, at: Span },
+    /// More devices than addresses.
+    TooSmall { network: Name, expected: u32, room: u128, at: Span },
+    /// More devices than leases and fixed addresses.
+    PoolTooSmall { network: Name, expected: u32, leases: u64, fixed: usize, at: Span },
+    /// VLAN 1.
+    VlanOne { network: Name, at: Span },
+    /// Nothing is said about leases.
+    NoDhcp { network: Name, at: Span },
+    /// A pool, but no way to ask for a lease.
+    PoolClosed { network: Name, at: Span },
+    /// A subnet outside the site's own space.
+    OutsideSpace { network: Name, prefix: IpNet, at: Span },
+}
+
+impl Diagnose for AddressingFinding {
+    fn diagnose(&self) -> Diagnosis {
+        let warning = |name, at: &Span| Diagnosis::new(name, Severity::Warning, Some(*at));
+        match self {
+            Self::FixedInPool { host, address, network, at } => warning("fixed-in-pool", at)
+                .says(format!("{address} of host `{host}` lies in the pool of `{network}`"))
+                .why("another device may be given it while the host is away")
+                .cure("choose an address outside the pool, or narrow the pool"),
+            Self::TooSmall { network, expected, room, at } => warning("subnet-too-small", at)
+                .says(format!("`{network}` expects {expected} devices and has room for {room}"))
+                .why("the last ones to come get no address")
+                .cure("give it a larger subnet"),
+            Self::PoolTooSmall { network, expected, leases, fixed, at } => warning("pool-too-small", at)
+                .says(format!(
+                    "`{network}` expects {expected} devices and has {leases} leases and {fixed} fixed addresses"
+                ))
+                .why("the last ones to come get no address")
+                .cure("widen the pool"),
+            Self::VlanOne { network, at } => warning("vlan-one", at)
+                .says(format!("`{network}` is on VLAN 1"))
+                .why("switches put every port that nobody has set into VLAN 1, so anyone who plugs in is in this network")
+                .cure("choose another id"),
+            Self::NoDhcp { network, at } => Diagnosis::new("no-dhcp", Severity::Advice, Some(*at))
+                .says(format!("`{network}` does not say whether addresses are leased"))
+                .why("a device that is plugged in gets none")
+                .cure("add `dhcp = \"100-199\"`, or `dhcp = false` if that is meant"),
+            Self::PoolClosed { network, at } => warning("pool-closed", at)
+                .says(format!("`{network}` has a pool, but may not ask the gateway for a lease"))
+                .why("its devices get no address, and the network does not work")
+                .cure("add \"dhcp\" to `uses-gateway-for` of the network or its zone"),
+            Self::OutsideSpace { network, prefix, at } => warning("outside-space", at)
+                .says(format!("{prefix} of `{network}` lies outside `site.space`"))
+                .why("the space says what belongs to this site; another site may have the subnet")
+                .cure("choose a subnet inside it, or widen the space"),
+        }
+    }
+}
+
+pub(super) fn find(plan: &Plan) -> Vec<AddressingFinding> {
+    let mut found = Vec::new();
+    let dhcp = built_in("dhcp").map(|service| service.set()).unwrap_or_default();
+    for id in plan.network_ids() {
+        let network = plan.network(id);
+        let hosts: Vec<_> = plan.hosts().iter().filter(|host| host.network == id).collect();
+        size(network, hosts.iter().map(|host| host.addresses.as_slice()), &mut found);
+        lease(plan, network, &dhcp, &mut found);
+        let (name, at) = (network.name.clone(), network.at);
+        if network.vlan == Some(1) {
+            found.push(AddressingFinding::VlanOne { network: name.clone(), at: network.vlan_at });
+        }
+        let space: AddressSet = plan.site().space.iter().copied().collect();
+        for prefix in network.subnets.iter().map(Subnet::prefix) {
+            let inside = AddressSet::from(prefix).is_subset(&space);
+            if !space.is_empty() && !inside {
+                found.push(AddressingFinding::OutsideSpace { network: name.clone(), prefix, at });
+            }
+        }
+        for host in hosts {
+            for &address in &host.addresses {
+                if network.pool.is_some_and(|pool| pool.contains(address)) {
+                    let (host, at, network) = (host.name.clone(), host.at, name.clone());
+                    found.push(AddressingFinding::FixedInPool { host, address, network, at });
+                }
+            }
+        }
+    }
+    found
+}
+
+fn size<'a>(
+    network: &Network,
+    hosts: impl Iterator<Item = &'a [IpAddr]>,
+    found: &mut Vec<AddressingFinding>,
+) {
+    let Some(expected) = network.expected else { return };
+    let (name, at) = (network.name.clone(), network.at);
+    let v4 = network.subnets.iter().filter(|s| s.prefix().addr().is_ipv4());
+    let v6_only = v4.clone().next().is_none();
+    let room = v4.map(Subnet::room).fold(0u128, u128::saturating_add);
+    if !v6_only && u128::from(expected) > room {
+        found.push(AddressingFinding::TooSmall { network: name, expected, room, at });
+        return;
+    }
+    let Some(pool) = network.pool else { return };
+    let outside = |address: &IpAddr| address.is_ipv4() && !pool.contains(*address);
+    let fixed = hosts.filter(|addresses| addresses.iter().any(outside)).count();
+    let leases = pool.size();
+    if u64::from(expected) > leases.saturating_add(fixed as u64) {
+        found.push(AddressingFinding::PoolTooSmall { network: name, expected, leases, fixed, at });
+    }
+}
+
+fn lease(plan: &Plan, network: &Network, dhcp: &ServiceSet, found: &mut Vec<AddressingFinding>) {
+    let (name, at) = (network.name.clone(), network.at);
+    let has_v4 = network.subnets.iter().any(|s| s.prefix().addr().is_ipv4());
+    if !network.dhcp_said && has_v4 {
+        found.push(AddressingFinding::NoDhcp { network: name.clone(), at });
+    }
+    let uses = network.uses.as_ref().or(plan.zone(network.zone).uses.as_ref());
+    let may_ask = uses.is_some_and(|uses| dhcp.v4.is_subset(&uses.set.v4));
+    if network.pool.is_some() && !may_ask {
+        found.push(AddressingFinding::PoolClosed { network: name, at });
+    }
+}

@@ -1,0 +1,201 @@
+//! Exceptions that do nothing, too much, or no longer what they should.
+
+use crate::addressing::Family;
+use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::meaning::Meaning;
+use crate::name::Name;
+use crate::plan::{Action, Exception, ExceptionId, HostId, Plan};
+use crate::source::Span;
+use crate::space::ServiceSet;
+use crate::verdict::Cause;
+use jiff::civil::Date;
+
+/// A finding about an exception.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[expect(missing_docs, reason = "the fields say what they hold")]
+pub enum ExceptionFinding {
+    /// No packet is ever decided by it.
+    NeverMatches { exception: Name, covered_by: Vec<String>, at: Span },
+    /// From everywhere to everywhere.
+    AllowsEverything { exception: Name, at: Span },
+    /// Its last day is over.
+    PastItsDay { exception: Name, until: Date, at: Span },
+    /// It is off, and nobody says for how long.
+    SwitchedOff { exception: Name, at: Span },
+    /// Switched on, it would contradict another.
+    OffContradicts { exception: Name, other: Name, at: Span },
+    /// It does not say why it is there.
+    NoReason { exception: Name, at: Span },
+    /// Two agree on the verdict and differ on the log.
+    LogDiffers { exception: Name, other: Name, at: Span, first: Span },
+    /// A denied host can come in by the other address family.
+    OtherFamily { exception: Name, host: Name, family: Family, at: Span },
+}
+
+impl Diagnose for ExceptionFinding {
+    fn diagnose(&self) -> Diagnosis {
+        let warning = |name, at: &Span| Diagnosis::new(name, Severity::Warning, Some(*at));
+        let advice = |name, at: &Span| Diagnosis::new(name, Severity::Advice, Some(*at));
+        match self {
+            Self::NeverMatches { exception, covered_by, at } => warning("never-matches", at)
+                .says(format!("exception `{exception}` never decides anything"))
+                .why(if covered_by.is_empty() {
+                    "no packet can get as far as this exception: there is no way, or it stays in one network, or nothing is there yet".to_owned()
+                } else {
+                    format!("all that it matches is decided by {}", covered_by.join(", "))
+                })
+                .cure("take it out, or correct where it is from and to"),
+            Self::AllowsEverything { exception, at } => warning("allows-everything", at)
+                .says(format!("exception `{exception}` lets everything through"))
+                .why("the whole matrix means nothing while it is there")
+                .cure("take it out, and allow what is needed"),
+            Self::PastItsDay { exception, until, at } => advice("past-its-day", at)
+                .says(format!("the last day of exception `{exception}` was {until}"))
+                .why("it takes no part any more")
+                .cure("take it out, or give it a later day"),
+            Self::SwitchedOff { exception, at } => advice("switched-off", at)
+                .says(format!("exception `{exception}` is switched off"))
+                .why("such entries are forgotten, and one day somebody switches them on again")
+                .cure("take it out, or add `until = …`, the day by which somebody decides"),
+            Self::OffContradicts { exception, other, at } => advice("off-contradicts", at)
+                .says(format!("switched on, exception `{exception}` would contradict `{other}`"))
+                .why("the plan would then have no single meaning")
+                .cure("say with `before` which of the two would go first, or take it out"),
+            Self::NoReason { exception, at } => advice("no-reason", at)
+                .says(format!("exception `{exception}` does not say why it is there"))
+                .why("whoever reads it next year cannot tell whether it is still needed")
+                .cure("add a line like `why = \"…\"`"),
+            Self::LogDiffers { exception, other, at, first } => advice("log-differs", at)
+                .says(format!("exceptions `{exception}` and `{other}` agree on some traffic, but only one of them logs it"))
+                .why("the one that stands first in the file decides about the log")
+                .cure("give both the same `log`, or make one of them narrower")
+                .also(*first, "the other one"),
+            Self::OtherFamily { exception, host, family, at } => warning("other-family", at)
+                .says(format!("exception `{exception}` denies host `{host}` by its addresses only, and its network has {}", family.word()))
+                .why(format!("the host can take other {} addresses by itself, and comes in by that door", family.word()))
+                .cure(format!("deny the whole network, put `{host}` into one of its own, or give that network no {}", family.word())),
+        }
+    }
+}
+
+/// What can be told from the plan alone.
+pub(super) fn find(plan: &Plan, day: Date) -> Vec<ExceptionFinding> {
+    let mut found = Vec::new();
+    for exception in plan.exceptions() {
+        let (name, at) = (exception.name.clone(), exception.at);
+        if exception.why.trim().is_empty() {
+            found.push(ExceptionFinding::NoReason { exception: name.clone(), at });
+        }
+        match exception.until {
+            Some(until) if until < day => {
+                let at = exception.until_at;
+                found.push(ExceptionFinding::PastItsDay { exception: name.clone(), until, at });
+            }
+            None if exception.off => {
+                found.push(ExceptionFinding::SwitchedOff { exception: name.clone(), at });
+            }
+            _ => {}
+        }
+        if exception.counts_on(day) && lets_everything_through(plan, exception) {
+            found.push(ExceptionFinding::AllowsEverything { exception: name, at });
+        }
+        if exception.counts_on(day) {
+            other_family(plan, exception, &mut found);
+        }
+    }
+    found
+}
+
+fn lets_everything_through(plan: &Plan, exception: &Exception) -> bool {
+    let all = |addresses| plan.inside().is_subset(&plan.gateway_and(addresses));
+    exception.action == Action::Allow
+        && exception.service.set == ServiceSet::any()
+        && all(&exception.from.addresses)
+        && all(&exception.to.addresses)
+}
+
+/// A host that is denied, or taken out of what is allowed, is denied by its addresses only.
+fn other_family(plan: &Plan, exception: &Exception, found: &mut Vec<ExceptionFinding>) {
+    let mut denied: Vec<HostId> = match exception.action {
+        Action::Allow => exception.from.without.clone(),
+        Action::Block | Action::Reject => exception.from.hosts.clone(),
+    };
+    denied.sort_unstable();
+    denied.dedup();
+    for id in denied {
+        let host = plan.host(id);
+        let network = plan.network_addresses(host.network);
+        let decided = if exception.action == Action::Allow {
+            // What is taken out must be out in every family that the rest is let in by.
+            plan.network_addresses(host.network).difference(&exception.from.addresses)
+        } else {
+            exception.from.addresses.clone()
+        };
+        // A device has the IPv4 addresses that it is given, and any IPv6 address that it likes.
+        let open_v6 = !network.v6.is_empty() && !network.v6.is_subset(&decided.v6);
+        let has_v4 = host.addresses.iter().any(std::net::IpAddr::is_ipv4);
+        let open_v4 = !network.v4.is_empty() && !has_v4 && !network.v4.is_subset(&decided.v4);
+        for (open, family) in [(open_v6, Family::V6), (open_v4, Family::V4)] {
+            if open {
+                let (host, at) = (host.name.clone(), exception.at);
+                let exception = exception.name.clone();
+                found.push(ExceptionFinding::OtherFamily { exception, host, family, at });
+            }
+        }
+    }
+}
+
+/// What takes the meaning to be told.
+pub(super) fn find_in_meaning(meaning: &Meaning<'_>) -> Vec<ExceptionFinding> {
+    let plan = meaning.plan();
+    let precedence = meaning.precedence();
+    let mut found = Vec::new();
+    for &id in precedence.active() {
+        never_matches(meaning, id, &mut found);
+    }
+    for (index, &one) in precedence.active().iter().enumerate() {
+        for &other in &precedence.active()[index + 1..] {
+            let (a, b) = (plan.exception(one), plan.exception(other));
+            let related = precedence.above(one).contains(&other) || precedence.above(other).contains(&one);
+            let alike = a.action == b.action && a.log != b.log && !related;
+            if alike && !precedence.set(one).is_disjoint(precedence.set(other)) {
+                let (exception, other) = (b.name.clone(), a.name.clone());
+                found.push(ExceptionFinding::LogDiffers { exception, other, at: b.at, first: a.at });
+            }
+        }
+    }
+    for (index, exception) in plan.exceptions().iter().enumerate() {
+        if !exception.off || exception.until.is_some_and(|until| until < meaning.day()) {
+            continue;
+        }
+        for problem in meaning.if_switched_on(ExceptionId(index)) {
+            if let Some(other) = problem.other_than(exception) {
+                let (exception, at) = (exception.name.clone(), exception.at);
+                found.push(ExceptionFinding::OffContradicts { exception, other, at });
+            }
+        }
+    }
+    found
+}
+
+fn never_matches(meaning: &Meaning<'_>, id: ExceptionId, found: &mut Vec<ExceptionFinding>) {
+    let plan = meaning.plan();
+    let exception = plan.exception(id);
+    let own = meaning.precedence().set(id);
+    // Where nothing goes above it and nothing stands before it, it decides what it matches.
+    let parts = meaning.parts(own);
+    let decides = |cause| cause == Cause::Exception(id);
+    if parts.iter().any(|part| decides(part.decision.cause)) {
+        return;
+    }
+    let mut covered_by: Vec<String> = Vec::new();
+    for part in parts {
+        let cause = part.decision.cause;
+        let words = format!("{} `{}`", cause.kind().replace('_', " "), cause.name(plan));
+        if !covered_by.contains(&words) {
+            covered_by.push(words);
+        }
+    }
+    let (exception, at) = (exception.name.clone(), exception.at);
+    found.push(ExceptionFinding::NeverMatches { exception, covered_by, at });
+}

@@ -1,0 +1,39 @@
+//! Mistakes and risks of a plan that has a meaning: what will not work, and what is not as safe as it
+//! looks. One file per subject; each finding is a value, and reads as a [`Diagnosis`].
+
+mod addressing;
+mod exceptions;
+mod gateway;
+mod matrix;
+mod unread;
+
+pub use addressing::AddressingFinding;
+pub use exceptions::ExceptionFinding;
+pub use gateway::GatewayFinding;
+pub use matrix::MatrixFinding;
+pub use unread::UnreadFinding;
+
+use crate::diagnosis::{Diagnose, Diagnosis};
+use crate::meaning::{Meaning, OrderProblem};
+use crate::plan::Plan;
+use jiff::civil::Date;
+
+/// Everything there is to say about a plan on one day, in the order of the text: the errors that
+/// leave it without a meaning, or else all findings that need one; and in both cases those that do not.
+pub fn find(plan: &Plan, day: Date, meaning: Result<&Meaning<'_>, &[OrderProblem]>) -> Vec<Diagnosis> {
+    let mut all = Vec::new();
+    all.extend(unread::find(plan).iter().map(Diagnose::diagnose));
+    all.extend(addressing::find(plan).iter().map(Diagnose::diagnose));
+    all.extend(matrix::find(plan).iter().map(Diagnose::diagnose));
+    all.extend(exceptions::find(plan, day).iter().map(Diagnose::diagnose));
+    all.extend(gateway::find(plan).iter().map(Diagnose::diagnose));
+    match meaning {
+        Ok(meaning) => {
+            all.extend(exceptions::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
+            all.extend(gateway::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
+        }
+        Err(problems) => all.extend(problems.iter().map(Diagnose::diagnose)),
+    }
+    all.sort_by_key(|diagnosis| (diagnosis.at.map_or(0, |at| at.start), diagnosis.severity));
+    all
+}

@@ -1,0 +1,41 @@
+//! Text out of a plan, made harmless to look at.
+
+use std::borrow::Cow;
+
+/// Writes control characters, and those that change the direction of text or hide it, as `\u{…}`. A
+/// name or remark out of a file can then neither move the cursor nor show something else than it is.
+pub fn clean(text: &str) -> Cow<'_, str> {
+    if !text.contains(is_hostile) {
+        return Cow::Borrowed(text);
+    }
+    let mut safe = String::with_capacity(text.len() + 16);
+    for c in text.chars() {
+        if is_hostile(c) {
+            safe.extend(c.escape_unicode());
+        } else {
+            safe.push(c);
+        }
+    }
+    Cow::Owned(safe)
+}
+
+fn is_hostile(c: char) -> bool {
+    c.is_control()
+        || matches!(c,
+            '\u{00ad}' | '\u{061c}' | '\u{180e}' | '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}'
+            | '\u{2060}'..='\u{206f}' | '\u{feff}' | '\u{fff9}'..='\u{fffb}' | '\u{e0000}'..='\u{e007f}')
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn control_characters_and_turned_text_are_spelt_out() {
+        assert_eq!(clean("plain, ümlaut, 日本"), "plain, ümlaut, 日本");
+        assert_eq!(clean("a\u{1b}[31mb"), "a\\u{1b}[31mb");
+        assert_eq!(clean("a\nb\tc"), "a\\u{a}b\\u{9}c");
+        assert_eq!(clean("\u{202e}desrever"), "\\u{202e}desrever");
+        assert_eq!(clean("\u{9b}2J"), "\\u{9b}2J");
+    }
+}

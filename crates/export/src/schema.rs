@@ -1,0 +1,22 @@
+//! The JSON Schemas of the sheets, generated from their types.
+
+use crate::sheets::{AddressSheet, AnswerSheet, ChecklistSheet, FindingSheet, MatrixSheet, RuleSheet};
+use schemars::{JsonSchema, generate::SchemaSettings};
+use serde_json::Value;
+
+/// All schemas, by the command whose JSON they describe (JSON Schema, draft 2020-12).
+pub fn all() -> Vec<(&'static str, Value)> {
+    vec![
+        ("addresses", of::<AddressSheet>()),
+        ("ask", of::<AnswerSheet>()),
+        ("check", of::<FindingSheet>()),
+        ("checklist", of::<ChecklistSheet>()),
+        ("matrix", of::<MatrixSheet>()),
+        ("rules", of::<RuleSheet>()),
+    ]
+}
+
+fn of<T: JsonSchema>() -> Value {
+    let generator = SchemaSettings::draft2020_12().for_serialize().into_generator();
+    generator.into_root_schema_for::<T>().to_value()
+}

@@ -1,0 +1,221 @@
+//! The answer to a question.
+
+use super::{Because, EDITION, PacketView, line_words, not_read};
+use crate::{Cell, Column, Table, Tone};
+use bastium_core::asking::{Answer, End, Share};
+use bastium_core::plan::{Plan, Services};
+use bastium_core::space::AddressSet;
+use bastium_core::verdict::Verdict;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// What happens from one place to another.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct AnswerSheet {
+    /// The edition of this JSON.
+    pub bastium: u8,
+    /// A packet of the question.
+    pub packet: PacketView,
+    /// `allow`, `block`, `reject`, `does_not_pass`, `no_way`, or `mixed`.
+    pub verdict: &'static str,
+    /// Where the packets do not all fare alike, or not for the same reason: what happens to which.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub parts: Vec<PartRow>,
+    /// Whether the packet leaves a line in the log.
+    pub logged: bool,
+    /// The entry that decides the packet.
+    pub because: Because,
+    /// The rule of the compiled list that decides the packet; none where no rule does.
+    pub rule: Option<RuleRef>,
+    /// Rules above it that came close.
+    pub passed_over: Vec<PassedOverRow>,
+    /// What comes back: `reply`, `refused`, `unreachable`, `silence`; none where nothing is sent.
+    pub reply: Option<&'static str>,
+    /// The answer as a sentence.
+    pub says: String,
+    /// What has no way, though other packets have one.
+    pub asides: Vec<String>,
+    /// Where the compiled rules differ from the plan. Anything here is a fault of Bastium.
+    pub differences: Vec<String>,
+    /// What the plan holds that this version does not read.
+    pub not_read: Vec<String>,
+}
+
+/// A part of the answer.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct PartRow {
+    /// One of its packets.
+    pub packet: PacketView,
+    /// Its packets, in words.
+    pub covers: String,
+    /// What happens to them.
+    pub verdict: &'static str,
+    /// Whether that is logged.
+    pub logged: bool,
+    /// The entry that decides.
+    pub because: Because,
+}
+
+/// A rule of the compiled list.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct RuleRef {
+    /// Its number.
+    pub number: u32,
+    /// Its id.
+    pub id: String,
+}
+
+/// A rule that came close.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct PassedOverRow {
+    /// Its number.
+    pub number: u32,
+    /// Its id.
+    pub id: String,
+    /// In what it does not fit: `source`, `destination` or `service`.
+    pub differs: &'static str,
+}
+
+impl AnswerSheet {
+    /// Takes the sheet from an answer; `None` if the answer has no part, which no question leads to.
+    pub fn new(plan: &Plan, from: &End, to: &End, service: &Services, answer: &Answer<'_>) -> Option<Self> {
+        let first = answer.shares.first()?;
+        let parts = if answer.shares.len() > 1 { answer.shares.as_slice() } else { &[] };
+        let differences = answer.differences.iter().map(|difference| {
+            let outcome = difference.rules;
+            let rule = outcome.rule.map_or("no rule".to_owned(), |rule| format!("rule {}", rule.number));
+            format!(
+                "{}: the plan says {}, but {rule} says {}",
+                plan.packet_words(&difference.packet),
+                difference.meaning.verdict.word(),
+                outcome.action.word()
+            )
+        });
+        Some(Self {
+            bastium: EDITION,
+            packet: PacketView::new(&first.packet, plan),
+            verdict: answer.verdict.map_or("mixed", Verdict::word),
+            parts: parts.iter().map(|share| part(plan, share)).collect(),
+            logged: first.decision.logged,
+            because: Because::new(first.decision.cause, plan),
+            rule: answer.rule.map(|rule| RuleRef { number: rule.number, id: rule.id.clone() }),
+            passed_over: answer
+                .passed_over
+                .iter()
+                .map(|passed| PassedOverRow {
+                    number: passed.rule.number,
+                    id: passed.rule.id.clone(),
+                    differs: passed.differs,
+                })
+                .collect(),
+            reply: answer.reply.filter(|_| answer.verdict.is_some()).map(|reply| reply.word()),
+            says: says(plan, from.text(), to.text(), &service.text, answer),
+            asides: answer.asides.iter().map(|share| aside(plan, share)).collect(),
+            differences: differences.collect(),
+            not_read: not_read(plan),
+        })
+    }
+
+    /// The parts as a table; empty where all packets fare alike.
+    pub fn tables(&self) -> Vec<Table> {
+        let mut table = Table::new([
+            Column::whole("verdict"),
+            Column::text("which"),
+            Column::text("because"),
+            Column::numbers("line"),
+        ]);
+        for part in &self.parts {
+            table.row([
+                Cell::action(part.verdict),
+                part.covers.clone().into(),
+                Cell::toned(format!("{} {}", part.because.kind.replace('_', " "), part.because.name), Tone::Plain),
+                part.because.line.map_or(String::new(), |line| line.to_string()).into(),
+            ]);
+        }
+        if self.parts.is_empty() {
+            table.row([
+                Cell::action(self.verdict),
+                self.says.clone().into(),
+                format!("{} {}", self.because.kind.replace('_', " "), self.because.name).into(),
+                self.because.line.map_or(String::new(), |line| line.to_string()).into(),
+            ]);
+        }
+        vec![table]
+    }
+}
+
+fn says(plan: &Plan, from: &str, to: &str, service: &str, answer: &Answer<'_>) -> String {
+    let Some(first) = answer.shares.first() else { return String::new() };
+    let on = if service == "any" { String::new() } else { format!(" by {service}") };
+    let reason = format!(
+        "{}{}",
+        first.decision.cause.words(plan),
+        line_words(first.decision.cause.line(plan))
+    );
+    let several = answer.shares.len() > 1;
+    let more = if several { "; other entries decide parts of it, see below" } else { "" };
+    match answer.verdict {
+        Some(Verdict::Allow) => format!("{from} can reach {to}{on}: {reason}{more}"),
+        Some(Verdict::Block) => format!("{from} cannot reach {to}{on}: {reason}{more}"),
+        Some(Verdict::Reject) => format!("{from} cannot reach {to}{on}, and is told so: {reason}{more}"),
+        Some(Verdict::DoesNotPass) => format!("{from} to {to}{on} is not the gateway's business: {reason}"),
+        Some(Verdict::NoWay) => format!("{from} has no way to {to}{on}: {reason}"),
+        None => format!("{from} to {to}{on}: not the same for all of it"),
+    }
+}
+
+fn aside(plan: &Plan, share: &Share) -> String {
+    let cause = share.decision.cause;
+    format!("no way for {}: {}", covers(plan, share), cause.words(plan))
+}
+
+fn part(plan: &Plan, share: &Share) -> PartRow {
+    PartRow {
+        packet: PacketView::new(&share.packet, plan),
+        covers: covers(plan, share),
+        verdict: share.decision.verdict.word(),
+        logged: share.decision.logged,
+        because: Because::new(share.decision.cause, plan),
+    }
+}
+
+/// The packets of a part in words: up to three boxes, by the plan's names where they coincide.
+fn covers(plan: &Plan, share: &Share) -> String {
+    let mut boxes: Vec<String> = Vec::new();
+    for product in share.packets.products() {
+        let service = product.service.words();
+        // One family at a time: "any" would need both.
+        let all = product.service.v4.is_full() || product.service.v6.is_full();
+        let whole = bastium_core::space::ServiceSet::any();
+        let any = all || product.service.v4 == whole.v4 || product.service.v6 == whole.v6;
+        let service = if any { "anything".to_owned() } else { few(&service) };
+        let family = if product.source.v4.is_empty() { "IPv6" } else { "IPv4" };
+        let words = format!(
+            "{service} from {} to {} ({family})",
+            place(plan, &product.source),
+            place(plan, &product.destination)
+        );
+        if !boxes.contains(&words) {
+            boxes.push(words);
+        }
+    }
+    few_joined(&boxes, "; ")
+}
+
+fn few(words: &[String]) -> String {
+    few_joined(words, ", ")
+}
+
+fn few_joined(words: &[String], between: &str) -> String {
+    const MOST: usize = 3;
+    if words.len() <= MOST {
+        return words.join(between);
+    }
+    format!("{}{between}and {} more", words[..MOST].join(between), words.len() - MOST)
+}
+
+/// What a set of one family is called: a place of the plan that has just these addresses in that
+/// family, or the addresses themselves.
+fn place(plan: &Plan, addresses: &AddressSet) -> String {
+    plan.name_in_family(addresses).unwrap_or_else(|| few(&addresses.words()))
+}

@@ -1,0 +1,232 @@
+//! The connectivity checklist.
+
+use super::{EDITION, not_read};
+use crate::{Cell, Column, Table, Tone};
+use bastium_core::checklist::{Check, Expect, Stand, seconds};
+use bastium_core::meaning::Meaning;
+use bastium_core::rules::RuleSet;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// All checks, by where to stand.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct ChecklistSheet {
+    /// The edition of this JSON.
+    pub bastium: u8,
+    /// The site's name.
+    pub site: String,
+    /// The day that it is for.
+    pub day: String,
+    /// Where to stand, one after the other.
+    pub stands: Vec<StandRow>,
+    /// About how long the whole list takes, moves included.
+    pub seconds: u32,
+    /// How many mistakes the list would catch; none as long as that has not been measured.
+    pub strength: Option<Strength>,
+    /// What the plan holds that this version does not read.
+    pub not_read: Vec<String>,
+}
+
+/// What a list would catch.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct Strength {
+    /// The mistakes that were made.
+    pub mistakes: u32,
+    /// Those that a check catches.
+    pub caught: u32,
+    /// Those that no packet can show.
+    pub undetectable: u32,
+    /// Those that no check catches.
+    pub missed: u32,
+}
+
+/// One place to stand.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct StandRow {
+    /// The place.
+    pub place: String,
+    /// How to get there.
+    pub how: String,
+    /// What to check there.
+    pub checks: Vec<CheckRow>,
+}
+
+/// One check.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct CheckRow {
+    /// Its id.
+    pub id: String,
+    /// Where it is made from.
+    pub from: String,
+    /// Where it goes.
+    pub to: String,
+    /// The address it goes to; none where a name is asked for instead.
+    pub address: Option<String>,
+    /// What is asked for.
+    pub service: String,
+    /// `reply`, `refused`, `unreachable` or `silence`.
+    pub expect: &'static str,
+    /// What to type.
+    pub commands: CommandRow,
+    /// What to set up first, if nothing of the plan answers there.
+    pub set_up: Option<String>,
+    /// A remark on the command.
+    pub remark: Option<&'static str>,
+    /// The id of the rule that it proves; none where no rule decides.
+    pub proves: Option<String>,
+    /// The number of that rule.
+    pub rule: Option<u32>,
+    /// What to look at if something else comes back.
+    pub if_not: String,
+    /// About how long it takes.
+    pub seconds: u32,
+}
+
+/// What to type, by system.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct CommandRow {
+    /// On Linux.
+    pub linux: String,
+    /// On macOS.
+    pub macos: String,
+    /// On Windows, in PowerShell.
+    pub windows: String,
+}
+
+/// The systems whose command a table can show.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[expect(missing_docs, reason = "the variants are the systems by name")]
+pub enum System {
+    Linux,
+    Macos,
+    Windows,
+}
+
+impl ChecklistSheet {
+    /// Takes the sheet from a checklist.
+    pub fn new(meaning: &Meaning<'_>, rules: &RuleSet, stands: &[Stand]) -> Self {
+        let plan = meaning.plan();
+        let stand_row = |stand: &Stand| {
+            let place = stand.standpoint.name(meaning);
+            StandRow {
+                how: stand.standpoint.how(meaning),
+                checks: stand.checks.iter().map(|check| row(check, &place, rules)).collect(),
+                place,
+            }
+        };
+        Self {
+            bastium: EDITION,
+            site: plan.site().name.clone(),
+            day: meaning.day().to_string(),
+            stands: stands.iter().map(stand_row).collect(),
+            seconds: seconds(stands),
+            strength: None,
+            not_read: not_read(plan),
+        }
+    }
+
+    /// How many checks there are.
+    pub fn count(&self) -> usize {
+        self.stands.iter().map(|stand| stand.checks.len()).sum()
+    }
+
+    /// For the terminal, one table per place: what to type on one system, and what to expect.
+    pub fn short_tables(&self, system: System) -> Vec<Table> {
+        let table = |stand: &StandRow| {
+            let mut table = Table::new([
+                Column::whole("ok"),
+                Column::text("to"),
+                Column::text("type"),
+                Column::whole("expect"),
+                Column::numbers("rule"),
+            ])
+            .titled(&stand.place);
+            for check in &stand.checks {
+                table.row([
+                    "[ ]".into(),
+                    format!("{} {}", check.to, check.service).into(),
+                    check.commands.on(system).into(),
+                    expect_cell(check.expect),
+                    check.rule.map_or(String::new(), |rule| rule.to_string()).into(),
+                ]);
+            }
+            table
+        };
+        self.stands.iter().map(table).collect()
+    }
+
+    /// For CSV and Markdown: everything.
+    pub fn tables(&self) -> Vec<Table> {
+        let headings = [
+            "done", "id", "to", "address", "service", "expect", "Linux", "macOS", "Windows", "set up", "rule",
+            "proves", "if not", "seconds",
+        ];
+        let column = |heading: &str| match heading {
+            "rule" | "seconds" => Column::numbers(heading),
+            _ => Column::text(heading),
+        };
+        let table = |stand: &StandRow| {
+            let mut table = Table::new(headings.map(column)).titled(&stand.place);
+            for check in &stand.checks {
+                table.row(full_row(check));
+            }
+            table
+        };
+        self.stands.iter().map(table).collect()
+    }
+}
+
+impl CommandRow {
+    fn on(&self, system: System) -> &str {
+        match system {
+            System::Linux => &self.linux,
+            System::Macos => &self.macos,
+            System::Windows => &self.windows,
+        }
+    }
+}
+
+fn full_row(check: &CheckRow) -> Vec<Cell> {
+    let set_up = [check.set_up.as_deref(), check.remark].into_iter().flatten().collect::<Vec<_>>();
+    vec![
+        "".into(),
+        check.id.clone().into(),
+        check.to.clone().into(),
+        check.address.clone().unwrap_or_default().into(),
+        check.service.clone().into(),
+        check.expect.into(),
+        check.commands.linux.clone().into(),
+        check.commands.macos.clone().into(),
+        check.commands.windows.clone().into(),
+        set_up.join("; ").into(),
+        check.rule.map_or(String::new(), |rule| rule.to_string()).into(),
+        check.proves.clone().unwrap_or_default().into(),
+        check.if_not.clone().into(),
+        check.seconds.into(),
+    ]
+}
+
+fn expect_cell(expect: &'static str) -> Cell {
+    Cell::toned(expect, if expect == Expect::Reply.word() { Tone::Good } else { Tone::Bad })
+}
+
+fn row(check: &Check, place: &str, rules: &RuleSet) -> CheckRow {
+    use bastium_core::checklist::Probe;
+    let commands = check.commands();
+    let by_name = matches!(check.probe, Probe::Lease | Probe::Web | Probe::WebByAddress);
+    CheckRow {
+        id: check.id.clone(),
+        from: place.to_owned(),
+        to: check.to.clone(),
+        address: (!by_name).then(|| check.packet.destination().to_string()),
+        service: check.probe.words(),
+        expect: check.expect.word(),
+        commands: CommandRow { linux: commands.linux, macos: commands.macos, windows: commands.windows },
+        set_up: check.set_up(),
+        remark: check.probe.remark(),
+        proves: check.proves.as_ref().map(|proves| proves.1.clone()),
+        rule: check.proves.as_ref().map(|proves| proves.0),
+        if_not: check.if_not(rules),
+        seconds: check.expect.seconds(),
+    }
+}

@@ -1,0 +1,96 @@
+//! The sheets: what each command has to say. The fields are the JSON of the same name.
+
+mod addresses;
+mod answer;
+mod checklist;
+mod findings;
+mod matrix;
+mod rules;
+
+pub use addresses::AddressSheet;
+pub use answer::AnswerSheet;
+pub use checklist::{ChecklistSheet, System};
+pub use findings::{Finding, FindingSheet};
+pub use matrix::{GridLayout, MatrixSheet};
+pub use rules::RuleSheet;
+
+use bastium_core::plan::Plan;
+use bastium_core::space::{Packet, Protocol};
+use bastium_core::verdict::Cause;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// The edition of the JSON, which is the first key of every sheet.
+pub(crate) const EDITION: u8 = 1;
+
+/// The plan entry that decided.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Because {
+    /// What kind of entry: `exception`, `cell`, `forged`, ...
+    pub kind: &'static str,
+    /// Its name.
+    pub name: String,
+    /// Its line in the plan; none where the plan need not say it.
+    pub line: Option<usize>,
+}
+
+impl Because {
+    pub(crate) fn new(cause: Cause, plan: &Plan) -> Self {
+        Self { kind: cause.kind(), name: cause.name(plan), line: cause.line(plan) }
+    }
+}
+
+/// A packet.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct PacketView {
+    /// Where it enters: a network, an uplink, or `gateway`.
+    pub from: String,
+    /// Its source address.
+    pub source: String,
+    /// Its destination address.
+    pub destination: String,
+    /// Its protocol.
+    pub protocol: String,
+    /// Its destination port, if the protocol has ports.
+    pub port: Option<u16>,
+    /// Its source port; verdicts do not depend on it.
+    pub source_port: Option<u16>,
+    /// Its ICMP type.
+    pub icmp_type: Option<u8>,
+    /// Its ICMP code.
+    pub icmp_code: Option<u8>,
+    /// Whether an `inbound` entry has translated it.
+    pub translated: bool,
+    /// The minute of the week, where the verdict depends on it.
+    pub at: Option<String>,
+}
+
+impl PacketView {
+    pub(crate) fn new(packet: &Packet, plan: &Plan) -> Self {
+        let protocol = packet.service.protocol();
+        let icmp = packet.service.icmp_kind();
+        let protocol_word = if protocol == Protocol::ICMP_V6 { "icmpv6".to_owned() } else { protocol.keyword() };
+        Self {
+            from: plan.leg_name(packet.enters).to_owned(),
+            source: packet.source().to_string(),
+            destination: packet.destination().to_string(),
+            protocol: protocol_word,
+            port: packet.service.destination_port(),
+            source_port: None,
+            icmp_type: icmp.map(|(kind, _)| kind),
+            icmp_code: icmp.map(|(_, code)| code),
+            translated: false,
+            at: None,
+        }
+    }
+}
+
+/// Behind a reason: `(line 61)`.
+fn line_words(line: Option<usize>) -> String {
+    line.map(|line| format!(" (line {line})")).unwrap_or_default()
+}
+
+/// What the plan holds that this version does not read.
+pub(crate) fn not_read(plan: &Plan) -> Vec<String> {
+    plan.unread().iter().map(|unread| unread.what.value.clone()).collect()
+}

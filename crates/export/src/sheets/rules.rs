@@ -1,0 +1,222 @@
+//! The ordered rules.
+
+use super::matrix::logged;
+use super::{Because, EDITION, not_read};
+use crate::{Cell, Column, Table};
+use bastium_core::plan::Plan;
+use bastium_core::rules::{Rule, RuleList, RuleSet};
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// The rule lists of a gateway.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct RuleSheet {
+    /// The edition of this JSON.
+    pub bastium: u8,
+    /// The form that they are in.
+    pub form: &'static str,
+    /// The day that they are for.
+    pub day: String,
+    /// The next day on which they would be others.
+    pub changes_on: Option<String>,
+    /// The lists, in the order in which they are asked.
+    pub lists: Vec<ListRow>,
+    /// General settings that the form asks for besides.
+    pub settings: Vec<String>,
+    /// What the plan holds that this version does not read.
+    pub not_read: Vec<String>,
+}
+
+/// One list.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct ListRow {
+    /// Its name.
+    pub name: &'static str,
+    /// Which pair of zones or which interface it is for; none where it is for all.
+    pub applies: Option<Applies>,
+    /// What it is for, in words.
+    pub about: &'static str,
+    /// Its rules, first match wins.
+    pub rules: Vec<RuleRow>,
+    /// What happens to the rest.
+    pub otherwise: &'static str,
+}
+
+/// What a list is for, in forms that have more than one.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[serde(untagged)]
+pub enum Applies {
+    /// One pair of zones.
+    Pair {
+        /// Where packets come from.
+        from: String,
+        /// Where they go.
+        to: String,
+    },
+    /// One interface in one direction.
+    Interface {
+        /// The interface.
+        interface: String,
+        /// `in` or `out`.
+        direction: String,
+    },
+}
+
+/// One rule.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct RuleRow {
+    /// Its number.
+    pub number: u32,
+    /// Its id.
+    pub id: String,
+    /// What it does.
+    pub name: String,
+    /// Why it is there.
+    pub reason: String,
+    /// Where packets come from, by zone.
+    pub from: String,
+    /// Their source.
+    pub source: String,
+    /// Where they go, by zone.
+    pub to: String,
+    /// Their destination.
+    pub destination: String,
+    /// The service in the plan's words.
+    pub service: String,
+    /// The service in protocols and ports.
+    pub ports: Vec<String>,
+    /// What happens.
+    pub action: &'static str,
+    /// Whether it is logged.
+    pub log: bool,
+    /// The hours in which it counts; none for always.
+    pub hours: Option<String>,
+    /// The entry behind it.
+    pub because: Because,
+}
+
+impl RuleSheet {
+    /// Takes the sheet from compiled rules. `keep` says which rules to show.
+    pub fn new(plan: &Plan, rules: &RuleSet, keep: impl Fn(&RuleList, &Rule) -> bool) -> Self {
+        let list = |list: &RuleList| ListRow {
+            name: list.stage.word(),
+            applies: None,
+            about: list.stage.about(),
+            rules: list.rules.iter().filter(|rule| keep(list, rule)).map(|rule| row(plan, rule)).collect(),
+            otherwise: list.otherwise.word(),
+        };
+        Self {
+            bastium: EDITION,
+            form: rules.form.word(),
+            day: rules.day.to_string(),
+            changes_on: rules.changes_on.map(|day| day.to_string()),
+            lists: rules.lists.iter().map(list).collect(),
+            settings: Vec::new(),
+            not_read: not_read(plan),
+        }
+    }
+
+    /// How many rules are shown.
+    pub fn count(&self) -> usize {
+        self.lists.iter().map(|list| list.rules.len()).sum()
+    }
+
+    /// As tables, one per list that has a rule to show, with a column for everything.
+    pub fn tables(&self) -> Vec<Table> {
+        let columns = || {
+            [
+                Column::numbers("no"),
+                Column::whole("action"),
+                Column::text("service"),
+                Column::text("from"),
+                Column::text("to"),
+                Column::text("id"),
+                Column::text("reason"),
+                Column::numbers("line"),
+            ]
+        };
+        self.each_list(columns, |rule| {
+            vec![
+                rule.number.into(),
+                logged(Cell::action(rule.action), rule.log),
+                rule.service.clone().into(),
+                end(&rule.from, &rule.source).into(),
+                end(&rule.to, &rule.destination).into(),
+                rule.id.clone().into(),
+                rule.reason.clone().into(),
+                rule.because.line.map_or(String::new(), |line| line.to_string()).into(),
+            ]
+        })
+    }
+
+    /// The same for a narrow terminal: where, id, line and reason below each other.
+    pub fn narrow_tables(&self) -> Vec<Table> {
+        let columns = || {
+            [
+                Column::numbers("no"),
+                Column::whole("action"),
+                Column::text("service"),
+                Column::text("rule"),
+            ]
+        };
+        self.each_list(columns, |rule| {
+            let line = rule.because.line.map(|line| format!(", line {line}")).unwrap_or_default();
+            let place = format!("{}{line}", rule.id);
+            let words = if rule.because.kind == "cell" {
+                place
+            } else {
+                let (from, to) = (end(&rule.from, &rule.source), end(&rule.to, &rule.destination));
+                format!("{from} -> {to}\n{place}\n{}", rule.reason)
+            };
+            vec![
+                rule.number.into(),
+                logged(Cell::action(rule.action), rule.log),
+                rule.service.clone().into(),
+                words.into(),
+            ]
+        })
+    }
+
+    fn each_list<const N: usize>(
+        &self,
+        columns: impl Fn() -> [Column; N],
+        row: impl Fn(&RuleRow) -> Vec<Cell>,
+    ) -> Vec<Table> {
+        let shown = self.lists.iter().filter(|list| !list.rules.is_empty());
+        let tables = shown.map(|list| {
+            let mut table = Table::new(columns()).titled(list.name);
+            list.rules.iter().for_each(|rule| table.row(row(rule)));
+            table
+        });
+        tables.collect()
+    }
+}
+
+/// Zone and address in one word where the one says no more than the other.
+fn end(zone: &str, address: &str) -> String {
+    match (zone, address) {
+        (zone, "any") => zone.to_owned(),
+        ("any" | "", address) => address.to_owned(),
+        (zone, address) if zone == address => zone.to_owned(),
+        (zone, address) => format!("{zone}: {address}"),
+    }
+}
+
+fn row(plan: &Plan, rule: &Rule) -> RuleRow {
+    RuleRow {
+        number: rule.number,
+        id: rule.id.clone(),
+        name: rule.name.clone(),
+        reason: rule.reason.clone(),
+        from: rule.from.clone(),
+        source: rule.source.clone(),
+        to: rule.to.clone(),
+        destination: rule.destination.clone(),
+        service: rule.service.clone(),
+        ports: rule.ports.clone(),
+        action: rule.action.word(),
+        log: rule.log,
+        hours: None,
+        because: Because::new(rule.cause, plan),
+    }
+}
