@@ -10,7 +10,7 @@ use std::path::PathBuf;
 
 /// How the program ends.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Exit {
+pub(crate) enum Exit {
     /// 0: all is well.
     Fine,
     /// 1: the answer is no, or something was found.
@@ -21,7 +21,7 @@ pub enum Exit {
 
 impl Exit {
     /// The code for the shell.
-    pub fn code(self) -> u8 {
+    pub(crate) fn code(self) -> u8 {
         match self {
             Self::Fine => 0,
             Self::No => 1,
@@ -32,7 +32,7 @@ impl Exit {
 
 /// Why a command could not do what it was asked to.
 #[derive(Debug)]
-pub enum Failure {
+pub(crate) enum Failure {
     /// There is no plan here.
     NoPlan,
     /// A file could not be read or written.
@@ -59,7 +59,7 @@ impl From<io::Error> for Failure {
 
 impl Failure {
     /// Tells the failure, and says how to end.
-    pub fn show(&self, session: &mut Session<'_>) -> Exit {
+    pub(crate) fn show(&self, session: &mut Session<'_>) -> Exit {
         match self {
             Self::Closed => return Exit::Fine,
             Self::Refused { source, diagnoses } => {
@@ -109,6 +109,6 @@ fn reason(error: &io::Error) -> String {
 }
 
 /// Whether there is an error among the diagnoses.
-pub fn has_errors(diagnoses: &[Diagnosis]) -> bool {
+pub(crate) fn has_errors(diagnoses: &[Diagnosis]) -> bool {
     diagnoses.iter().any(|diagnosis| diagnosis.severity == Severity::Error)
 }

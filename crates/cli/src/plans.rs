@@ -8,21 +8,21 @@ use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 
 /// The name that a plan has if nobody says another.
-pub const DEFAULT_NAME: &str = "bastium.toml";
+pub(crate) const DEFAULT_NAME: &str = "bastium.toml";
 
 /// The demo plans, as they are in the repository.
-pub mod demo {
+pub(crate) mod demo {
     /// The clinic.
-    pub const CLINIC: &str = include_str!("../../../demo/clinic.toml");
+    pub(crate) const CLINIC: &str = include_str!("../../../demo/clinic.toml");
     /// Two networks.
-    pub const BARE: &str = include_str!("../../../demo/bare.toml");
+    pub(crate) const BARE: &str = include_str!("../../../demo/bare.toml");
 }
 
 /// Reads a plan: the named one, standard input for `-`, or `bastium.toml` here or above.
 ///
 /// # Errors
 /// When there is none, it cannot be read, or it is not a plan.
-pub fn load(named: Option<&Path>) -> Result<Plan, Failure> {
+pub(crate) fn load(named: Option<&Path>) -> Result<Plan, Failure> {
     let (name, bytes) = match named {
         Some(path) if path == Path::new("-") => {
             let read = limited(io::stdin().lock());
@@ -71,7 +71,7 @@ fn shown(path: &Path) -> String {
 ///
 /// # Errors
 /// When it is there and `force` is not given, or it cannot be written.
-pub fn write(path: &Path, text: &str, force: bool) -> Result<(), Failure> {
+pub(crate) fn write(path: &Path, text: &str, force: bool) -> Result<(), Failure> {
     let failed = |error| Failure::File { path: path.to_owned(), doing: "write", error };
     let folder = path.parent().filter(|parent| !parent.as_os_str().is_empty());
     let folder = folder.unwrap_or(Path::new("."));

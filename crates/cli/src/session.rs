@@ -1,10 +1,12 @@
 //! What a command works with: where results and talk go, how wide the terminal is, which plan is
 //! meant. Writers are handed in, so that the demo can run commands into its own output.
 
-use crate::args::{Color, Format, Options};
+use crate::args::{Color, Options};
 use crate::failure::{Exit, Failure};
 use crate::plans;
+use crate::show::style::in_style;
 use anstream::{AutoStream, ColorChoice};
+use anstyle::Style;
 use bastium_core::diagnosis::Diagnose;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::Plan;
@@ -20,17 +22,26 @@ const DEFAULT_WIDTH: u16 = 80;
 const LEAST_WIDTH: u16 = 40;
 
 /// Everything that is around a command.
-pub struct Session<'w> {
+pub(crate) struct Session<'w> {
     /// The options of every command.
-    pub options: Options,
+    pub(crate) options: Options,
     out: Box<dyn Write + 'w>,
     err: Box<dyn Write + 'w>,
-    width: u16,
+    look: Look,
+}
+
+/// How the result is laid out.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Look {
+    /// How many columns a line may have.
+    pub(crate) width: u16,
+    /// Whether there is colour.
+    pub(crate) colour: bool,
 }
 
 impl Session<'static> {
     /// A session that writes to the process's own standard output and error.
-    pub fn for_terminal(options: Options) -> Self {
+    pub(crate) fn for_terminal(options: Options) -> Self {
         let choice = match options.color {
             Color::Auto => None,
             Color::Always => Some(ColorChoice::Always),
@@ -45,45 +56,65 @@ impl Session<'static> {
             options,
             out: Box::new(io::BufWriter::new(out)),
             err: Box::new(err),
-            width: terminal_width(),
+            look: Look { width: terminal_width(), colour: out_choice != ColorChoice::Never },
         }
     }
 }
 
 impl<'w> Session<'w> {
     /// A session for a command run by another one, into its output.
-    pub fn inner<'s>(&'s mut self, options: Options) -> Session<'s> {
-        Session { options, out: Box::new(&mut *self.out), err: Box::new(&mut *self.err), width: self.width }
+    pub(crate) fn inner<'s>(&'s mut self, options: Options) -> Session<'s> {
+        Session { options, out: Box::new(&mut *self.out), err: Box::new(&mut *self.err), look: self.look }
     }
 
     /// How many columns a line may have.
-    pub fn width(&self) -> u16 {
-        self.width
+    pub(crate) fn width(&self) -> u16 {
+        self.look.width
+    }
+
+    /// How the result is laid out.
+    pub(crate) fn look(&self) -> Look {
+        self.look
     }
 
     /// Writes a piece of the result.
     ///
     /// # Errors
     /// When it cannot be written.
-    pub fn print(&mut self, text: &str) -> Result<(), Failure> {
+    pub(crate) fn print(&mut self, text: &str) -> Result<(), Failure> {
         Ok(self.out.write_all(text.as_bytes())?)
     }
 
+    /// Writes a piece of the result as prose, in lines that fit. Each line of `text` is a paragraph.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub(crate) fn prose(&mut self, style: Style, text: &str) -> Result<(), Failure> {
+        let mut wrapped = String::new();
+        for paragraph in text.split('\n') {
+            for line in textwrap::wrap(&clean(paragraph), usize::from(self.look.width)) {
+                wrapped.push_str(&in_style(style, &line));
+                wrapped.push('\n');
+            }
+        }
+        self.print(&wrapped)
+    }
+
     /// Says something beside the result, on standard error. Nothing can be done if nobody hears it.
-    pub fn say(&mut self, text: &str) {
+    pub(crate) fn say(&mut self, text: &str) {
         let _ = self.out.flush();
         let _ = self.err.write_all(text.as_bytes());
     }
 
     /// Says something beside the result, unless quiet is wanted.
-    pub fn remark(&mut self, text: &str) {
+    pub(crate) fn remark(&mut self, text: &str) {
         if !self.options.quiet {
             self.say(&format!("{}\n", clean(text)));
         }
     }
 
     /// Tells an error that has no place in a file.
-    pub fn complain(&mut self, says: &str, cure: &str) {
+    pub(crate) fn complain(&mut self, says: &str, cure: &str) {
         let error = crate::show::style::ERROR;
         self.say(&format!("{error}error{error:#}: {}\n", clean(says)));
         if !cure.is_empty() {
@@ -92,23 +123,18 @@ impl<'w> Session<'w> {
     }
 
     /// Writes out what is left. A reader that has gone away is a quiet end.
-    pub fn finish(mut self, exit: Exit) -> Exit {
+    pub(crate) fn finish(mut self, exit: Exit) -> Exit {
         match self.out.flush() {
             Ok(()) => exit,
             Err(error) => Failure::from(error).show(&mut self),
         }
     }
 
-    /// Whether the result is for people.
-    pub fn for_people(&self) -> bool {
-        self.options.format == Format::Text
-    }
-
     /// Reads the plan that is meant, and says what of it is not read yet.
     ///
     /// # Errors
     /// When there is none, or it is not a plan.
-    pub fn plan(&mut self) -> Result<Plan, Failure> {
+    pub(crate) fn plan(&mut self) -> Result<Plan, Failure> {
         let plan = plans::load(self.options.plan.as_deref())?;
         self.tell_unread(&plan);
         Ok(plan)
@@ -130,7 +156,7 @@ impl<'w> Session<'w> {
 ///
 /// # Errors
 /// When its exceptions leave something open.
-pub fn meaning(plan: &Plan, day: Option<Date>) -> Result<Meaning<'_>, Failure> {
+pub(crate) fn meaning(plan: &Plan, day: Option<Date>) -> Result<Meaning<'_>, Failure> {
     Meaning::new(plan, day_of(plan, day)).map_err(|problems| Failure::Refused {
         source: plan.source().clone(),
         diagnoses: problems.iter().map(Diagnose::diagnose).collect(),
@@ -138,7 +164,7 @@ pub fn meaning(plan: &Plan, day: Option<Date>) -> Result<Meaning<'_>, Failure> {
 }
 
 /// The day asked for, or today where the site is.
-pub fn day_of(plan: &Plan, day: Option<Date>) -> Date {
+pub(crate) fn day_of(plan: &Plan, day: Option<Date>) -> Date {
     day.unwrap_or_else(|| {
         let named = plan.site().time_zone.as_ref();
         let zone = named.and_then(|name| TimeZoneDatabase::bundled().get(name).ok());

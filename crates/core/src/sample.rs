@@ -1,7 +1,7 @@
 //! Addresses to ask about and to test with: which one stands for a network, a zone, or a set of addresses.
 
 use crate::plan::{NetworkId, Plan};
-use crate::space::{AddressSet, IntervalSet};
+use crate::space::{AddressSet, Ends, IntervalSet, Packet, PacketSet, ServicePoint};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// The addresses in which any device that joins a network may find itself: the pool, and in IPv6
@@ -44,17 +44,60 @@ pub(crate) fn first(set: &AddressSet, v6: bool) -> Option<IpAddr> {
     }
 }
 
-/// The addresses of a set, best ones to test with first: hosts of the plan, then what a device that
-/// joins a network may get, then any.
+/// Addresses on the internet that belong to nobody (RFC 5737, RFC 3849), to show packets with.
+const EXAMPLES: [IpAddr; 2] = [
+    IpAddr::V4(Ipv4Addr::new(192, 0, 2, 10)),
+    IpAddr::V6(Ipv6Addr::new(0x2001, 0xdb8, 0, 0, 0, 0, 0, 0x10)),
+];
+
+/// The addresses of a set, best ones to go to first: hosts of the plan, then what a device that joins
+/// a network may get, then an example, then any.
 pub(crate) fn candidates(plan: &Plan, set: &AddressSet, v6: bool) -> Vec<IpAddr> {
-    let hosts = plan.hosts().iter().flat_map(|host| host.addresses.iter().copied());
-    let of_family = |address: &IpAddr| address.is_ipv6() == v6;
-    let mut found: Vec<IpAddr> =
-        hosts.filter(of_family).filter(|address| set.contains(*address)).collect();
+    let mut found: Vec<IpAddr> = hosts(plan, set, v6).collect();
     for id in plan.network_ids() {
         found.extend(first(&anonymous(plan, id).intersection(set), v6));
     }
+    found.extend(EXAMPLES.into_iter().filter(|a| a.is_ipv6() == v6 && set.contains(*a)));
     found.extend(first(set, v6));
     found.dedup();
     found
+}
+
+/// The addresses of a set, best ones to come from first: any device of a network before hosts, since
+/// whoever tests has one at hand.
+pub(crate) fn sources(plan: &Plan, set: &AddressSet, v6: bool) -> Vec<IpAddr> {
+    let whole = |id: &NetworkId| {
+        let anyone = anonymous(plan, *id);
+        if v6 { anyone.v6.is_subset(&set.v6) } else { anyone.v4.is_subset(&set.v4) }
+    };
+    let networks = plan.network_ids().filter(whole);
+    let mut found: Vec<IpAddr> = networks.filter_map(|id| first(&anonymous(plan, id), v6)).collect();
+    found.extend(candidates(plan, set, v6));
+    found.dedup();
+    found
+}
+
+fn hosts(plan: &Plan, set: &AddressSet, v6: bool) -> impl Iterator<Item = IpAddr> {
+    let all = plan.hosts().iter().flat_map(|host| host.addresses.iter().copied());
+    all.filter(move |address| address.is_ipv6() == v6 && set.contains(*address))
+}
+
+/// A packet of the set between addresses that somebody has; `None` only for an empty set.
+pub(crate) fn packet(plan: &Plan, packets: &PacketSet) -> Option<Packet> {
+    let ordinary = packets.sample()?;
+    let typical = packets.products().find_map(|product| {
+        let v6 = product.source.v4.is_empty();
+        let line = if v6 { &product.service.v6 } else { &product.service.v4 };
+        let service = if line.contains(ordinary.service.coordinate()) {
+            ordinary.service
+        } else {
+            ServicePoint::from_coordinate(line.first()?)?
+        };
+        let source = *candidates(plan, &product.source, v6).first()?;
+        let targets = candidates(plan, &product.destination, v6);
+        let destination = targets.into_iter().find(|address| *address != source)?;
+        let (enters, ends) = (product.enters.first()?, Ends::new(source, destination)?);
+        Some(Packet { enters, ends, service })
+    });
+    Some(typical.unwrap_or(ordinary))
 }

@@ -18,7 +18,7 @@ pub(super) fn run(session: &mut Session<'_>) -> Result<Exit, Failure> {
     let heading = format!("{}: {}\n\n", clean(&sheet.site), super::count(sheet.networks.len(), "network"));
     session.print(&heading)?;
     for shown in &tables {
-        session.print(&table::draw(shown, session.width(), 2))?;
+        session.print(&table::draw(shown, session.look(), 2))?;
     }
     Ok(Exit::Fine)
 }

@@ -10,7 +10,7 @@ use bastium_core::plan::{Plan, Services};
 use bastium_core::rules;
 use bastium_core::source::Text;
 use bastium_core::verdict::Verdict;
-use bastium_export::clean;
+use bastium_export::{Cell, Column, Table, Tone, clean};
 use bastium_export::sheets::AnswerSheet;
 
 pub(super) fn run(args: &Ask, session: &mut Session<'_>) -> Result<Exit, Failure> {
@@ -94,35 +94,37 @@ fn print(
         "mixed" => style::WARN.bold(),
         _ => style::BAD.bold(),
     };
-    let verdict = style::in_style(tone, &sheet.verdict.replace('_', " "));
-    session.print(&format!("{verdict}: {}\n\n", clean(&sheet.says)))?;
+    session.prose(tone, &sheet.verdict.replace('_', " "))?;
+    session.prose(style::PLAIN, &sheet.says)?;
+    session.print("\n")?;
     if !sheet.parts.is_empty() {
         for parts in sheet.tables() {
-            session.print(&table::draw(&parts, session.width(), 2))?;
+            session.print(&table::draw(&parts, session.look(), 2))?;
         }
         session.print("\n")?;
     }
-    let mut line = |name: &str, value: &str| session.print(&format!("{name:<12} {}\n", clean(value)));
-    if let Some(first) = answer.shares.first() {
-        line("packet", &plan.packet_words(&first.packet))?;
-    }
-    if let Some(rule) = answer.rule {
-        line("rule", &format!("{} {}", rule.number, rule.id))?;
-    }
-    for (index, passed) in sheet.passed_over.iter().enumerate() {
-        let name = if index == 0 { "passed over" } else { "" };
-        line(name, &format!("{} {} (another {})", passed.number, passed.id, passed.differs))?;
-    }
-    if let Some(reply) = sheet.reply {
-        line("comes back", reply)?;
-    }
-    if answer.verdict.is_some_and(Verdict::is_filtered) {
-        line("logged", if sheet.logged { "yes" } else { "no" })?;
+    let mut details = Table::new([Column::whole("about"), Column::text("")]);
+    let mut line = |name: &str, value: String| details.row([Cell::toned(name, Tone::Faint), value.into()]);
+    if let (Some(first), Some(_)) = (answer.shares.first(), answer.verdict) {
+        line("packet", plan.packet_words(&first.packet));
+        if let Some(rule) = answer.rule {
+            line("rule", format!("{} {}", rule.number, rule.id));
+        }
+        for (index, passed) in sheet.passed_over.iter().enumerate() {
+            let name = if index == 0 { "passed over" } else { "" };
+            line(name, format!("{} {} (another {})", passed.number, passed.id, passed.differs));
+        }
+        if let Some(reply) = sheet.reply {
+            line("comes back", reply.to_owned());
+        }
+        if first.decision.verdict.is_filtered() {
+            line("logged", if sheet.logged { "yes" } else { "no" }.to_owned());
+        }
     }
     for (index, aside) in sheet.asides.iter().enumerate() {
-        line(if index == 0 { "besides" } else { "" }, aside)?;
+        line(if index == 0 { "besides" } else { "" }, aside.clone());
     }
-    Ok(())
+    session.print(&table::draw_rows(&details, session.look()))
 }
 
 /// Plan and rules come by separate ways. If they ever part, nothing here can be trusted.

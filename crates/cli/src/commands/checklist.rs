@@ -9,8 +9,7 @@ use bastium_core::checklist::{self, Stand};
 use bastium_core::meaning::Meaning;
 use bastium_core::name::nearest;
 use bastium_core::rules;
-use bastium_export::clean;
-use bastium_export::sheets::{ChecklistSheet, System};
+use bastium_export::sheets::{ChecklistSheet, StandRow, System};
 
 pub(super) fn run(args: &Checklist, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let plan = session.plan()?;
@@ -54,28 +53,49 @@ fn keep_place(stands: &mut Vec<Stand>, meaning: &Meaning<'_>, word: &str) -> Res
 
 fn print(sheet: &ChecklistSheet, system: System, session: &mut Session<'_>) -> Result<(), Failure> {
     let minutes = sheet.seconds.div_ceil(60);
-    session.print(&format!(
-        "{} for {}: {} at {}, about {}\n",
-        style::in_style(style::STRONG, "Checklist"),
-        clean(&sheet.site),
+    let heading = format!(
+        "Checklist for {}: {} at {}, about {}",
+        sheet.site,
         count(sheet.count(), "check"),
         count(sheet.stands.len(), "place"),
         count(minutes as usize, "minute"),
-    ))?;
+    );
+    session.prose(style::PLAIN, &heading)?;
     for (stand, shown) in sheet.stands.iter().zip(sheet.short_tables(system)) {
-        let title = style::in_style(style::STRONG, &clean(&stand.place));
-        session.print(&format!("\n{title}: {}\n", clean(&stand.how)))?;
-        let mut set_ups: Vec<&str> = stand.checks.iter().filter_map(|c| c.set_up.as_deref()).collect();
-        set_ups.extend(stand.checks.iter().filter_map(|check| check.remark));
-        set_ups.dedup();
-        for set_up in set_ups {
-            session.print(&format!("  first {}\n", clean(set_up)))?;
+        session.print("\n")?;
+        session.prose(style::STRONG, &stand.place)?;
+        session.prose(style::PLAIN, &stand.how)?;
+        for set_up in first(stand) {
+            session.prose(style::FAINT, &format!("first: {set_up}"))?;
         }
-        session.print(&table::draw(&shown, session.width(), 2))?;
+        session.print(&table::draw(&shown, session.look(), 2))?;
     }
-    session.print(
-        "\nreply: an answer; refused: a reset; unreachable: a notice; silence: nothing until the time is out.\n\
-         If something else comes back, look at the rule: `bastium rules --find NUMBER`.\n",
+    session.print("\n")?;
+    session.prose(
+        style::PLAIN,
+        "reply: an answer; refused: a reset; unreachable: a notice; silence: nothing until the time is \
+         out. If something else comes back, look at the rule: `bastium rules --find NUMBER`.",
     )?;
     Ok(())
+}
+
+/// What to set up, or to know, before the checks of a place: each thing once.
+fn first(stand: &StandRow) -> Vec<String> {
+    let mut first: Vec<String> = Vec::new();
+    let mut outside: Vec<&str> = Vec::new();
+    for check in &stand.checks {
+        if let Some(set_up) = check.set_up.as_ref().filter(|set_up| !first.contains(set_up)) {
+            first.push(set_up.clone());
+        }
+        if check.remark.is_some() && !outside.contains(&check.service.as_str()) {
+            outside.push(&check.service);
+        }
+    }
+    if !outside.is_empty() {
+        first.push(format!(
+            "OUTSIDE_ADDRESS stands for a server outside that answers {} where that is allowed",
+            outside.join(", ")
+        ));
+    }
+    first
 }

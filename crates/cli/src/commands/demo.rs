@@ -5,6 +5,7 @@ use crate::failure::{Exit, Failure};
 use crate::plans::{self, demo};
 use crate::session::Session;
 use crate::show::style;
+use bastium_export::clean;
 use clap::Parser;
 use std::path::Path;
 
@@ -69,15 +70,18 @@ pub(super) fn run(args: &Demo, session: &mut Session<'_>) -> Result<Exit, Failur
             words.extend(["--day".to_owned(), day.to_string()]);
         }
         let number = format!("{}/{}", index + 1, STEPS.len());
-        let command = style::in_style(style::STRONG, &format!("$ {}", words.join(" ")));
-        let faint = style::FAINT;
-        session.print(&format!("\n{faint}{number}{faint:#}  {}\n{command}\n", step.sees))?;
+        session.print("\n")?;
+        session.prose(style::FAINT, &format!("{number}  {}", step.sees))?;
+        session.print(&style::in_style(style::STRONG, &format!("$ {}\n", shell_words(&words))))?;
         step_output(&words, session)?;
     }
-    session.print(&format!(
-        "\nThat is the whole way. Change {} and run the commands again; `bastium new` starts a plan of your own.\n",
+    session.print("\n")?;
+    let end = format!(
+        "That is the whole way. Change {} and run the commands again; `bastium new` starts a plan of \
+         your own.",
         path.display()
-    ))?;
+    );
+    session.prose(style::PLAIN, &end)?;
     Ok(Exit::Fine)
 }
 
@@ -99,8 +103,18 @@ fn write_plan(args: &Demo, path: &Path, session: &mut Session<'_>) -> Result<(),
         plans::write(path, demo::CLINIC, args.force)?;
     }
     let verb = if unchanged { "The plan is in" } else { "Wrote the plan to" };
-    session.print(&format!(
-        "{verb} {}: a veterinary clinic, from its addresses to the checklist.\n",
+    let heading = format!(
+        "{verb} {}: a veterinary clinic, from its addresses to the checklist.",
         path.display()
-    ))
+    );
+    session.prose(style::PLAIN, &heading)
+}
+
+/// The words as a person would type them.
+fn shell_words(words: &[String]) -> String {
+    let quoted = words.iter().map(|word| match word.contains([' ', '\'', '"', '$', '\\']) {
+        true => format!("'{}'", clean(word).replace('\'', "'\\''")),
+        false => clean(word).into_owned(),
+    });
+    quoted.collect::<Vec<_>>().join(" ")
 }

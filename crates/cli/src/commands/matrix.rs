@@ -32,13 +32,17 @@ pub(super) fn run(args: &Matrix, session: &mut Session<'_>) -> Result<Exit, Fail
         if index > 0 {
             session.print("\n")?;
         }
-        session.print(&table::draw(grid, session.width(), gap))?;
+        session.print(&table::draw(grid, session.look(), gap))?;
     }
     let columns = if numbered { "Columns have the numbers of their rows. " } else { "" };
-    session.print(&format!(
-        "\nFrom down the side, to across the top. {columns}`*`: exceptions go before the cell;\n\
-         `bastium matrix FROM TO` shows them. `-`: nothing can pass.\n"
-    ))?;
+    session.print("\n")?;
+    session.prose(
+        style::PLAIN,
+        &format!(
+            "From down the side, to across the top. {columns}`*`: exceptions go before the cell; \
+             `bastium matrix FROM TO` shows them. `-`: nothing can pass."
+        ),
+    )?;
     Ok(Exit::Fine)
 }
 
@@ -76,7 +80,7 @@ fn one_cell(sheet: &MatrixSheet, session: &mut Session<'_>) -> Result<Exit, Fail
         return Ok(Exit::Fine);
     }
     for rules in sheet.tables() {
-        session.print(&table::draw(&rules, session.width(), 2))?;
+        session.print(&table::draw(&rules, session.look(), 2))?;
     }
     session.print("\nFirst match wins.\n")?;
     Ok(Exit::Fine)

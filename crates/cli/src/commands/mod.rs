@@ -18,7 +18,7 @@ use crate::session::Session;
 ///
 /// # Errors
 /// When it could not do what it was asked to; what it found is no failure.
-pub fn run(command: &Command, session: &mut Session<'_>) -> Result<Exit, Failure> {
+pub(crate) fn run(command: &Command, session: &mut Session<'_>) -> Result<Exit, Failure> {
     match command {
         Command::New(args) => new::run(args, session),
         Command::Check(args) => check::run(args, session),

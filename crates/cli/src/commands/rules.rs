@@ -116,7 +116,7 @@ fn print(sheet: &RuleSheet, session: &mut Session<'_>) -> Result<(), Failure> {
         let (about, otherwise) = list.map_or(("", ""), |list| (list.about, list.otherwise));
         let title = style::in_style(style::STRONG, &clean(shown.title.as_deref().unwrap_or_default()));
         session.print(&format!("\n{title}: {about}\n"))?;
-        session.print(&table::draw(shown, width, 2))?;
+        session.print(&table::draw(shown, session.look(), 2))?;
         session.print(&style::in_style(style::FAINT, &format!("otherwise: {otherwise}\n")))?;
     }
     if tables.is_empty() {

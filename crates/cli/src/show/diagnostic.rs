@@ -13,7 +13,7 @@ const MOST: usize = 100;
 const LONGEST_LINE: usize = 2_000;
 
 /// Renders all diagnoses of a text, with styles for a terminal.
-pub fn render(source: &Source, diagnoses: &[Diagnosis], width: u16) -> String {
+pub(crate) fn render(source: &Source, diagnoses: &[Diagnosis], width: u16) -> String {
     let renderer = Renderer::styled().term_width(width.into()).decor_style(DecorStyle::Unicode);
     let mut text = String::new();
     for diagnosis in diagnoses.iter().take(MOST) {

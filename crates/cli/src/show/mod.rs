@@ -1,8 +1,8 @@
 //! From sheets and diagnoses to text.
 
-pub mod diagnostic;
-pub mod style;
-pub mod table;
+pub(crate) mod diagnostic;
+pub(crate) mod style;
+pub(crate) mod table;
 
 use crate::args::Format;
 use crate::failure::Failure;
@@ -14,7 +14,7 @@ use serde::Serialize;
 ///
 /// # Errors
 /// When it cannot be written.
-pub fn for_programs(
+pub(crate) fn for_programs(
     session: &mut Session<'_>,
     sheet: &impl Serialize,
     tables: impl FnOnce() -> Vec<Table>,

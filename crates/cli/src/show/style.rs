@@ -3,19 +3,22 @@
 use anstyle::{AnsiColor, Style};
 
 /// An error.
-pub const ERROR: Style = AnsiColor::Red.on_default().bold();
+pub(crate) const ERROR: Style = AnsiColor::Red.on_default().bold();
 /// Allowed.
-pub const GOOD: Style = AnsiColor::Green.on_default();
+pub(crate) const GOOD: Style = AnsiColor::Green.on_default();
 /// Denied.
-pub const BAD: Style = AnsiColor::Red.on_default();
+pub(crate) const BAD: Style = AnsiColor::Red.on_default();
 /// To be looked at.
-pub const WARN: Style = AnsiColor::Yellow.on_default();
+pub(crate) const WARN: Style = AnsiColor::Yellow.on_default();
 /// Of less weight.
-pub const FAINT: Style = Style::new().dimmed();
+pub(crate) const FAINT: Style = Style::new().dimmed();
 /// Of more weight.
-pub const STRONG: Style = Style::new().bold();
+pub(crate) const STRONG: Style = Style::new().bold();
+
+/// Nothing in particular.
+pub(crate) const PLAIN: Style = Style::new();
 
 /// A text in a style.
-pub fn in_style(style: Style, text: &str) -> String {
+pub(crate) fn in_style(style: Style, text: &str) -> String {
     format!("{style}{text}{style:#}")
 }

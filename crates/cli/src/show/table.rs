@@ -1,6 +1,6 @@
 //! Tables on a terminal.
 
-use super::style::{STRONG, in_style};
+use crate::session::Look;
 use bastium_export::{Table, Tone, clean};
 use comfy_table::{
     Attribute, Cell, CellAlignment, Color, ColumnConstraint, ContentArrangement, LineStyle,
@@ -15,21 +15,41 @@ const PLAIN: TableStyle =
 const LONGEST_WORD: usize = 26;
 
 /// Draws a table within a width. Words are wrapped, never cut off.
-pub fn draw(table: &Table, width: u16, gap: u16) -> String {
-    let mut grid = Grid::new();
-    grid.load_style(PLAIN)
-        .set_content_arrangement(ContentArrangement::Dynamic)
-        .set_width(width + gap)
-        .enforce_styling();
+pub(crate) fn draw(table: &Table, look: Look, gap: u16) -> String {
+    let mut grid = grid(table, look, gap);
     grid.set_header(table.columns.iter().map(|column| {
         Cell::new(clean(&column.heading)).add_attribute(Attribute::Bold)
     }));
+    lines(&grid)
+}
+
+/// Draws the rows of a table without its headings.
+pub(crate) fn draw_rows(table: &Table, look: Look) -> String {
+    lines(&grid(table, look, 2))
+}
+
+fn lines(grid: &Grid) -> String {
+    grid.lines().map(|line| format!("{}\n", line.trim_end())).collect()
+}
+
+fn grid(table: &Table, look: Look, gap: u16) -> Grid {
+    let mut grid = Grid::new();
+    grid.load_style(PLAIN)
+        .set_content_arrangement(ContentArrangement::Dynamic)
+        .set_width(look.width);
+    if look.colour {
+        grid.enforce_styling();
+    } else {
+        grid.force_no_tty();
+    }
     for row in &table.rows {
         grid.add_row(row.iter().map(cell));
     }
     for (index, column) in table.columns.iter().enumerate() {
         let Some(drawn) = grid.column_mut(index) else { continue };
-        drawn.set_padding((0, gap));
+        // The gap between two columns is one blank and the padding; behind the last one is none.
+        let padding = if index + 1 < table.columns.len() { gap.saturating_sub(1) } else { 0 };
+        drawn.set_padding((0, padding));
         if column.numbers {
             drawn.set_cell_alignment(CellAlignment::Right);
         }
@@ -39,24 +59,14 @@ pub fn draw(table: &Table, width: u16, gap: u16) -> String {
             let cells = table.rows.iter().filter_map(|row| row.get(index));
             let words = cells.flat_map(|cell| cell.text.split_whitespace()).map(|w| w.chars().count());
             let longest = words.max().unwrap_or(0).min(LONGEST_WORD) as u16;
-            drawn.set_constraint(ColumnConstraint::LowerBoundary(Width::Fixed(longest + gap)));
+            drawn.set_constraint(ColumnConstraint::LowerBoundary(Width::Fixed(longest + padding)));
         }
     }
-    let lines = grid.lines().map(|line| format!("{}\n", line.trim_end()));
-    lines.collect()
-}
-
-/// A table with its title above.
-pub fn draw_titled(table: &Table, width: u16) -> String {
-    let drawn = draw(table, width, 2);
-    match &table.title {
-        Some(title) => format!("{}\n{drawn}", in_style(STRONG, &clean(title))),
-        None => drawn,
-    }
+    grid
 }
 
 /// How wide a table is if nothing is wrapped.
-pub fn natural_width(table: &Table, gap: u16) -> u16 {
+pub(crate) fn natural_width(table: &Table, gap: u16) -> u16 {
     let widths = table.columns.iter().enumerate().map(|(index, column)| {
         let cells = table.rows.iter().filter_map(|row| row.get(index)).map(|cell| cell.text.as_str());
         let longest = cells.chain([column.heading.as_str()]).map(|text| text.chars().count()).max();

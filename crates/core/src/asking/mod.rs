@@ -7,7 +7,7 @@ use crate::proof::{self, Difference};
 use crate::rules::{Rule, RuleSet, Stage};
 use crate::sample;
 use crate::source::Text;
-use crate::space::{AddressSet, Ends, IntervalSet, Leg, Match, Packet, PacketSet, ServicePoint};
+use crate::space::{AddressSet, Ends, IntervalSet, Leg, Match, Packet, PacketSet};
 use crate::verdict::{Cause, Decision, Verdict};
 use std::net::IpAddr;
 
@@ -204,30 +204,8 @@ fn where_it_would_enter(plan: &Plan, sources: &AddressSet) -> Vec<(Leg, AddressS
 }
 
 fn share(plan: &Plan, part: Part) -> Option<Share> {
-    let packet = typical(plan, &part.packets).or_else(|| part.packets.sample())?;
+    let packet = sample::packet(plan, &part.packets)?;
     Some(Share { packet, packets: part.packets, decision: part.decision })
-}
-
-/// A packet of the set between addresses that somebody has.
-fn typical(plan: &Plan, packets: &PacketSet) -> Option<Packet> {
-    let service = packets.sample()?.service;
-    for product in packets.products() {
-        let v6 = product.source.v4.is_empty();
-        let line = if v6 { &product.service.v6 } else { &product.service.v4 };
-        let service = if line.contains(service.coordinate()) {
-            service
-        } else {
-            ServicePoint::from_coordinate(line.first()?)?
-        };
-        let source = sample::candidates(plan, &product.source, v6).first().copied();
-        let destination = sample::candidates(plan, &product.destination, v6);
-        let apart = destination.iter().copied().find(|address| Some(*address) != source);
-        if let (Some(source), Some(destination)) = (source, apart) {
-            let (enters, ends) = (product.enters.first()?, Ends::new(source, destination)?);
-            return Some(Packet { enters, ends, service });
-        }
-    }
-    None
 }
 
 /// The rules above the one that decides which fit in two of source, destination and service.

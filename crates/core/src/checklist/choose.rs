@@ -1,6 +1,6 @@
 //! Which packets to try: what every network needs, each cell, and each exception from both sides.
 
-use super::{Check, Expect, Probe, Standpoint, proves};
+use super::{Check, Expect, Probe, Standpoint, Target, proves};
 use crate::meaning::Meaning;
 use crate::plan::{ExceptionId, NetworkId, Plan, ZoneId};
 use crate::rules::RuleSet;
@@ -10,7 +10,9 @@ use crate::verdict::{Cause, Verdict};
 use std::net::{IpAddr, Ipv4Addr};
 
 pub(super) fn checks(meaning: &Meaning<'_>, rules: &RuleSet) -> Vec<Check> {
-    let mut chooser = Chooser { meaning, plan: meaning.plan(), rules, checks: Vec::new() };
+    let plan = meaning.plan();
+    let spoken_of = spoken_of(plan);
+    let mut chooser = Chooser { meaning, plan, rules, spoken_of, checks: Vec::new() };
     for id in chooser.plan.network_ids() {
         chooser.network(id);
     }
@@ -31,7 +33,16 @@ struct Chooser<'m, 'p> {
     meaning: &'m Meaning<'p>,
     plan: &'p Plan,
     rules: &'m RuleSet,
+    /// The addresses on the internet that exceptions name.
+    spoken_of: AddressSet,
     checks: Vec<Check>,
+}
+
+fn spoken_of(plan: &Plan) -> AddressSet {
+    let named = plan.exceptions().iter().flat_map(|e| [&e.from.addresses, &e.to.addresses]);
+    let narrow = named.map(|set| set.intersection(plan.internet_addresses()));
+    let narrow = narrow.filter(|set| !plan.internet_addresses().v4.is_subset(&set.v4));
+    narrow.fold(AddressSet::empty(), |all, set| all.union(&set))
 }
 
 fn ping(v6: bool) -> ServicePoint {
@@ -51,12 +62,34 @@ impl Chooser<'_, '_> {
     fn add(&mut self, id: String, packet: Packet, to: String, probe: Probe) {
         let decision = self.meaning.decide(&packet);
         let Some(expect) = Expect::of(decision.verdict, packet.service.protocol()) else { return };
-        let target = packet.destination();
-        let outside = !self.plan.inside().contains(target);
-        let answered = outside || self.is_gateway(target) || self.plan.host_at(target).is_some();
+        let destination = packet.destination();
+        let outside = !self.plan.inside().contains(destination);
+        let answered = outside || self.is_gateway(destination) || self.plan.host_at(destination).is_some();
+        let target = if self.is_anyone(destination) {
+            Target::Anyone { v6: destination.is_ipv6() }
+        } else {
+            Target::Address(destination)
+        };
+        let web = probe == Probe::Tcp(443) && target != Target::Address(destination);
+        let probe = if web && self.finds_names(&packet) { Probe::Web } else { probe };
         let proves = proves(self.rules, &packet);
         let standpoint = self.standpoint(&packet);
-        self.checks.push(Check { id, standpoint, packet, to, probe, expect, decision, proves, answered });
+        self.checks.push(Check { id, standpoint, packet, to, target, probe, expect, decision, proves, answered });
+    }
+
+    /// Whether an address stands for the whole internet: the plan speaks of nobody there.
+    fn is_anyone(&self, address: IpAddr) -> bool {
+        let spoken_of = self.spoken_of.contains(address) || self.is_gateway(address);
+        self.plan.internet_addresses().contains(address) && !spoken_of
+    }
+
+    /// Whether the gateway answers the DNS questions of whoever sends a packet.
+    fn finds_names(&self, packet: &Packet) -> bool {
+        let Some(id) = self.plan.network_on(packet.enters) else { return true };
+        let dns = ServicePoint::port(Protocol::UDP, 53);
+        let gateways = self.plan.network(id).subnets.iter().map(|subnet| subnet.gateway());
+        let mut questions = gateways.filter_map(|g| self.packet(packet.enters, packet.source(), g, dns));
+        questions.any(|question| self.meaning.decide(&question).verdict == Verdict::Allow)
     }
 
     fn is_gateway(&self, address: IpAddr) -> bool {
@@ -116,7 +149,7 @@ impl Chooser<'_, '_> {
                 let id = format!("network.{name}/manage{family}");
                 self.add(id, packet, "gateway".to_owned(), Probe::Tcp(port));
             }
-            self.internet(name.as_str(), leg, source, gateway);
+            self.internet(name.as_str(), leg, source);
         }
     }
 
@@ -146,18 +179,14 @@ impl Chooser<'_, '_> {
         }
     }
 
-    fn internet(&mut self, name: &str, leg: Leg, source: IpAddr, gateway: IpAddr) {
-        let named = self.plan.exceptions().iter().flat_map(|e| [&e.from.addresses, &e.to.addresses]);
-        let narrow = named.filter(|set| !self.plan.internet_addresses().is_subset(set));
-        let spoken_of = narrow.fold(AddressSet::empty(), |all, set| all.union(set));
-        let unspoken = self.plan.internet_addresses().difference(&spoken_of);
-        let Some(outside) = sample::first(&unspoken, source.is_ipv6()) else { return };
+    fn internet(&mut self, name: &str, leg: Leg, source: IpAddr) {
+        let unspoken = self.plan.internet_addresses().difference(&self.spoken_of);
+        let outside = sample::candidates(self.plan, &unspoken, source.is_ipv6());
+        let Some(outside) = outside.first().copied() else { return };
         let Some(packet) = self.packet(leg, source, outside, tcp(443)) else { return };
-        let question = self.packet(leg, source, gateway, ServicePoint::port(Protocol::UDP, 53));
-        let answers = question.is_some_and(|q| self.meaning.decide(&q).verdict == Verdict::Allow);
-        let probe = if answers { Probe::Web } else { Probe::WebByAddress };
         let family = if source.is_ipv6() { "6" } else { "" };
-        self.add(format!("network.{name}/internet{family}"), packet, "internet".to_owned(), probe);
+        let id = format!("network.{name}/internet{family}");
+        self.add(id, packet, "internet".to_owned(), Probe::Tcp(443));
     }
 
     /// One packet of each family that the cell decides and no exception does.
@@ -177,7 +206,7 @@ impl Chooser<'_, '_> {
 
     fn packet_of_cell(&self, from: ZoneId, to: ZoneId, v6: bool) -> Option<(Packet, Probe)> {
         let sources: AddressSet = self.plan.networks_of(from).map(|id| sample::anonymous(self.plan, id)).collect();
-        let sources: Vec<IpAddr> = sample::candidates(self.plan, &sources, v6);
+        let sources: Vec<IpAddr> = sample::sources(self.plan, &sources, v6);
         let targets = sample::candidates(self.plan, &self.plan.zone_addresses(to), v6);
         let cell = Cause::Cell(from, to);
         let unsaid = self.plan.matrix().cell(from, to).action.is_none();
@@ -216,13 +245,14 @@ impl Chooser<'_, '_> {
             let family = if v6 { "6" } else { "" };
             let to = self.target_words(&packet);
             self.add(format!("exception.{name}/itself{family}"), packet, to, probe);
-            let others = [
-                ("next-port", self.next_port(id, &packet)),
-                ("other-source", self.other_source(id, &packet)),
-                ("other-destination", self.other_destination(id, &packet)),
-            ];
-            for (what, other) in others {
-                let Some(other) = other else { continue };
+            let ports = self.next_ports(id, &packet).into_iter().enumerate().map(|(index, packet)| {
+                let number = if index == 0 { String::new() } else { format!("-{}", index + 1) };
+                (format!("next-port{number}"), packet)
+            });
+            let source = self.other_source(id, &packet).map(|other| ("other-source".to_owned(), other));
+            let target = self.other_destination(id, &packet);
+            let target = target.map(|other| ("other-destination".to_owned(), other));
+            for (what, other) in ports.chain(source).chain(target).collect::<Vec<_>>() {
                 let differs = self.meaning.decide(&other).verdict != self.meaning.decide(&packet).verdict;
                 let Some(probe) = Probe::for_service(other.service).filter(|_| differs) else { continue };
                 let to = self.target_words(&other);
@@ -256,7 +286,7 @@ impl Chooser<'_, '_> {
                 }
                 _ => product.destination.clone(),
             };
-            for source in sample::candidates(self.plan, &product.source, v6) {
+            for source in sample::sources(self.plan, &product.source, v6) {
                 for target in sample::candidates(self.plan, &targets, v6) {
                     let found = services_to_try(&product, v6).into_iter().find_map(|service| {
                         let packet = self.packet(leg, source, target, service)?;
@@ -278,15 +308,13 @@ impl Chooser<'_, '_> {
         to.gateway && to.addresses.is_empty()
     }
 
-    /// The first port above the one that is allowed which the exception does not mean.
-    fn next_port(&self, id: ExceptionId, packet: &Packet) -> Option<Packet> {
+    /// The ports just above each stretch that the exception means, three at most.
+    fn next_ports(&self, id: ExceptionId, packet: &Packet) -> Vec<Packet> {
         let set = &self.plan.exception(id).service.set;
         let line = if matches!(packet.ends, Ends::V6 { .. }) { &set.v6 } else { &set.v4 };
-        let protocol = packet.service.protocol();
-        let port = packet.service.destination_port()?;
-        let meant = |port: &u16| line.contains(ServicePoint::port(protocol, *port).coordinate());
-        let next = (port..=u16::MAX).find(|port| !meant(port))?;
-        Some(Packet { service: ServicePoint::port(protocol, next), ..*packet })
+        let above = line.spans().iter().filter_map(|span| ServicePoint::from_coordinate(span.1 + 1));
+        let tried = |point: &ServicePoint| matches!(Probe::for_service(*point), Some(Probe::Tcp(_) | Probe::Udp(_)));
+        above.filter(tried).take(3).map(|service| Packet { service, ..*packet }).collect()
     }
 
     /// Somebody in the same network, or else in the same zone, who is not meant.
@@ -322,7 +350,7 @@ impl Chooser<'_, '_> {
             for own in &uplink.addresses {
                 let v6 = own.addr().is_ipv6();
                 let strangers = self.plan.internet_addresses().difference(&uplink.own());
-                let Some(source) = sample::first(&strangers, v6) else { continue };
+                let Some(source) = sample::candidates(self.plan, &strangers, v6).first().copied() else { continue };
                 let port = self.managed_by().unwrap_or(22);
                 for (what, service, probe) in [("manage", tcp(port), Probe::Tcp(port)), ("ping", ping(v6), Probe::Ping)] {
                     let leg = self.plan.uplink_leg(index);
@@ -340,19 +368,17 @@ fn service_set(point: ServicePoint) -> crate::space::ServiceSet {
     crate::space::ServiceSet::both(IntervalSet::point(point.coordinate()))
 }
 
-/// Services of a product that a person can ask for: the first of each stretch, TCP first.
+/// Services of a product that a person can ask for: well-known ones that are likely to answer, then
+/// the first port of each stretch, TCP before UDP.
 fn services_to_try(product: &Match, v6: bool) -> Vec<ServicePoint> {
     let line = if v6 { &product.service.v6 } else { &product.service.v4 };
-    let mut points: Vec<ServicePoint> = Vec::new();
-    let firsts = [(Protocol::TCP, 1u16), (Protocol::UDP, 1)];
-    let wanted = [tcp(443), ServicePoint::port(Protocol::UDP, 53), ping(v6)];
-    points.extend(wanted.into_iter().filter(|point| line.contains(point.coordinate())));
-    for (protocol, low) in firsts {
-        let start = ServicePoint::port(protocol, low).coordinate();
-        let stretch = IntervalSet::range(start, protocol.stretch().1);
-        let spans = line.intersection(&stretch);
-        points.extend(spans.spans().iter().filter_map(|span| ServicePoint::from_coordinate(span.0)));
+    let likely = [tcp(443), tcp(80), tcp(22), ping(v6), ServicePoint::port(Protocol::UDP, 53)];
+    let mut points: Vec<ServicePoint> =
+        likely.into_iter().filter(|point| line.contains(point.coordinate())).collect();
+    for protocol in [Protocol::TCP, Protocol::UDP] {
+        let start = ServicePoint::port(protocol, 1).coordinate();
+        let ports = line.intersection(&IntervalSet::range(start, protocol.stretch().1));
+        points.extend(ports.spans().iter().filter_map(|span| ServicePoint::from_coordinate(span.0)));
     }
-    points.sort_by_key(|point| point.protocol() != Protocol::TCP);
     points
 }

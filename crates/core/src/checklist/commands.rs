@@ -36,8 +36,27 @@ pub enum Probe {
     Time,
     /// A web page, by name.
     Web,
-    /// A connection to a web server outside, by address, where no names are answered.
-    WebByAddress,
+}
+
+/// Where a check goes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Target {
+    /// To this address.
+    Address(IpAddr),
+    /// To anyone on the internet who answers: the plan has nobody in particular there.
+    Anyone {
+        /// Whether over IPv6.
+        v6: bool,
+    },
+}
+
+impl std::fmt::Display for Target {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Address(address) => write!(f, "{address}"),
+            Self::Anyone { .. } => f.write_str(OUTSIDE_ADDRESS),
+        }
+    }
 }
 
 /// The same test for each system.
@@ -72,12 +91,12 @@ impl Probe {
             Self::Udp(port) => format!("udp/{port}"),
             Self::Dns => "dns".to_owned(),
             Self::Time => "ntp".to_owned(),
-            Self::Web | Self::WebByAddress => "https".to_owned(),
+            Self::Web => "https".to_owned(),
         }
     }
 
-    /// What to type. Where the target is outside, a name or a word stands for its address.
-    pub fn commands(self, target: IpAddr) -> Commands {
+    /// What to type. For anyone on the internet a word in capitals stands for the address.
+    pub fn commands(self, target: Target) -> Commands {
         let command = |system| self.command(system, target);
         Commands {
             linux: command(System::Linux),
@@ -86,9 +105,12 @@ impl Probe {
         }
     }
 
-    fn command(self, system: System, target: IpAddr) -> String {
+    fn command(self, system: System, target: Target) -> String {
         use System::{Linux, Macos, Windows};
-        let v6 = target.is_ipv6();
+        let v6 = match target {
+            Target::Address(address) => address.is_ipv6(),
+            Target::Anyone { v6 } => v6,
+        };
         match (self, system) {
             (Self::Lease, Linux) => "ip -brief address".to_owned(),
             (Self::Lease, Macos) => "ifconfig | grep inet".to_owned(),
@@ -101,7 +123,7 @@ impl Probe {
             (Self::Tcp(port), Macos) => format!("nc -vz -G 3 {target} {port}"),
             (Self::Tcp(port), Windows) => format!("Test-NetConnection {target} -Port {port}"),
             (Self::Udp(port), Linux | Macos) => format!("echo test | nc -u -w 3 {target} {port}"),
-            (Self::Udp(port), Windows) => windows_udp(target, port),
+            (Self::Udp(port), Windows) => windows_udp(target, v6, port),
             (Self::Dns, Linux | Macos) => format!("dig +time=3 +tries=1 @{target} {OUTSIDE_NAME}"),
             (Self::Dns, Windows) => format!("Resolve-DnsName {OUTSIDE_NAME} -Server {target}"),
             (Self::Time, Linux) => format!("ntpdate -q -t 3 {target}"),
@@ -109,33 +131,37 @@ impl Probe {
             (Self::Time, Windows) => format!("w32tm /stripchart /computer:{target} /samples:1 /dataonly"),
             (Self::Web, Linux | Macos) => format!("curl -sSI -m 5 https://{OUTSIDE_NAME}/"),
             (Self::Web, Windows) => format!("curl.exe -sSI -m 5 https://{OUTSIDE_NAME}/"),
-            (Self::WebByAddress, Linux) => format!("nc -vz -w 3 {OUTSIDE_ADDRESS} 443"),
-            (Self::WebByAddress, Macos) => format!("nc -vz -G 3 {OUTSIDE_ADDRESS} 443"),
-            (Self::WebByAddress, Windows) => format!("Test-NetConnection {OUTSIDE_ADDRESS} -Port 443"),
         }
     }
 
     /// What to run at the target so that something answers there; `None` where nothing is needed.
     pub fn listener(self, target: IpAddr) -> Option<String> {
         match self {
-            Self::Ping => Some(format!("a device at {target}")),
+            Self::Ping => Some(format!("have a device at {target}")),
             Self::Tcp(port) => Some(format!("at {target}: nc -l -p {port}")),
             Self::Udp(port) => Some(format!("at {target}: nc -u -l -p {port}; the word \"test\" arrives there")),
-            Self::Dns => Some(format!("a resolver at {target}")),
-            Self::Time => Some(format!("a time server at {target}")),
-            Self::Lease | Self::Web | Self::WebByAddress => None,
+            Self::Dns => Some(format!("have a resolver at {target}")),
+            Self::Time => Some(format!("have a time server at {target}")),
+            Self::Lease | Self::Web => None,
         }
-    }
-
-    /// What the words in capitals in its commands stand for.
-    pub fn remark(self) -> Option<&'static str> {
-        (self == Self::WebByAddress)
-            .then_some("OUTSIDE_ADDRESS: a web server outside that you know to answer, found where names work")
     }
 }
 
-fn windows_udp(target: IpAddr, port: u16) -> String {
-    let family = if target.is_ipv6() { "InterNetworkV6" } else { "InterNetwork" };
+impl Target {
+    /// What the word in capitals in its commands stands for.
+    pub fn remark(self, probe: Probe) -> Option<String> {
+        let asked = matches!(self, Self::Anyone { .. }) && !matches!(probe, Probe::Lease | Probe::Web);
+        asked.then(|| {
+            format!(
+                "{OUTSIDE_ADDRESS} stands for a server outside that you know to answer {}, from where that is allowed",
+                probe.words()
+            )
+        })
+    }
+}
+
+fn windows_udp(target: Target, v6: bool, port: u16) -> String {
+    let family = if v6 { "InterNetworkV6" } else { "InterNetwork" };
     format!(
         "$u = New-Object Net.Sockets.UdpClient({family}); $u.Connect('{target}', {port}); \
          $u.Send([byte[]](116,101,115,116), 4)",
@@ -151,13 +177,13 @@ mod tests {
     fn every_probe_has_a_command_for_every_system() {
         let probes = [
             Probe::Lease, Probe::Ping, Probe::Tcp(443), Probe::Udp(5000), Probe::Dns, Probe::Time,
-            Probe::Web, Probe::WebByAddress,
+            Probe::Web,
         ];
         for target in ["10.44.40.10", "fd6b:2f4e:91c0:40::10"] {
-            let target: IpAddr = target.parse().expect("an address");
+            let target = Target::Address(target.parse().expect("an address"));
             for probe in probes {
                 let Commands { linux, macos, windows } = probe.commands(target);
-                let outside = matches!(probe, Probe::Lease | Probe::Web | Probe::WebByAddress);
+                let outside = matches!(probe, Probe::Lease | Probe::Web);
                 for command in [linux, macos, windows] {
                     assert!(outside || command.contains(&target.to_string()), "{command}");
                 }

@@ -7,7 +7,7 @@ mod choose;
 mod commands;
 
 
-pub use commands::{Commands, Probe, System};
+pub use commands::{Commands, Probe, System, Target};
 
 use crate::meaning::Meaning;
 use crate::plan::NetworkId;
@@ -84,6 +84,8 @@ pub struct Check {
     pub packet: Packet,
     /// Where it goes, in the plan's words.
     pub to: String,
+    /// Where it is sent.
+    pub target: Target,
     /// How it is sent.
     pub probe: Probe,
     /// What comes back.
@@ -184,7 +186,7 @@ impl Standpoint {
 impl Check {
     /// What to type.
     pub fn commands(&self) -> Commands {
-        self.probe.commands(self.packet.destination())
+        self.probe.commands(self.target)
     }
 
     /// What to set up at the other end first, if the plan has nothing there that answers.

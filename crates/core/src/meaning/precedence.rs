@@ -6,6 +6,7 @@
 use super::ground::Ground;
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::name::Name;
+use crate::sample;
 use crate::plan::{Action, Exception, ExceptionId, Plan};
 use crate::source::Span;
 use crate::space::{AddressSet, IntervalSet, Match, Packet, PacketSet};
@@ -205,7 +206,7 @@ impl Precedence {
                 if a.action == b.action || related || self.set(one).is_disjoint(self.set(other)) {
                     continue;
                 }
-                if let Some(packet) = self.both_top(one, other).sample() {
+                if let Some(packet) = sample::packet(plan, &self.both_top(one, other)) {
                     let words = plan.packet_words(&packet);
                     let (one, other) = (Party::of(a), Party::of(b));
                     found.push(OrderProblem::Contradiction { one, other, packet, words });

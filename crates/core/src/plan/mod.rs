@@ -281,9 +281,10 @@ impl Plan {
     }
 
     /// What a set of addresses of one family is called, if a place of the plan has just these in that
-    /// family.
+    /// family, or just these and one place more: `imaging - ultrasound`.
     pub fn name_in_family(&self, addresses: &AddressSet) -> Option<String> {
-        self.directory.name_in_family(addresses)
+        let directory = &self.directory;
+        directory.name_in_family(addresses).or_else(|| directory.name_but_for_one(addresses))
     }
 
     /// The line of the plan that a span stands on, counted from 1.

@@ -124,6 +124,7 @@ impl Directory {
         declared.chain(["any", "internet", "gateway"])
     }
 
+    /// What a set is called in its family.
     pub(super) fn name_in_family(&self, addresses: &AddressSet) -> Option<String> {
         let same = |place: &AddressSet| match (addresses.v4.is_empty(), addresses.v6.is_empty()) {
             (false, true) => place.v4 == addresses.v4,
@@ -139,6 +140,27 @@ impl Directory {
         }
         let found = self.entries.iter().find(known).map(|entry| entry.name.to_string());
         found.or_else(|| same(&self.anywhere()).then(|| "any".to_owned()))
+    }
+
+    /// The same, where a set is a network or a zone but for one place in it: `imaging - ultrasound`.
+    pub(super) fn name_but_for_one(&self, addresses: &AddressSet) -> Option<String> {
+        let (v4, v6) = (!addresses.v4.is_empty(), !addresses.v6.is_empty());
+        self.entries.iter().find_map(|entry| {
+            let (Reach::Known(place), Kind::Zone | Kind::Network) = (&entry.reach, entry.kind) else {
+                return None;
+            };
+            let mut rest = place.addresses.difference(addresses);
+            if !addresses.is_subset(&place.addresses) || addresses.is_empty() || (v4 && v6) {
+                return None;
+            }
+            if v4 {
+                rest.v6 = crate::space::IntervalSet::empty();
+            } else {
+                rest.v4 = crate::space::IntervalSet::empty();
+            }
+            let other = self.name_in_family(&rest).filter(|_| !rest.is_empty())?;
+            Some(format!("{} - {other}", entry.name))
+        })
     }
 
     /// Every place but the gateway.

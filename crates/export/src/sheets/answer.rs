@@ -4,7 +4,7 @@ use super::{Because, EDITION, PacketView, line_words, not_read};
 use crate::{Cell, Column, Table, Tone};
 use bastium_core::asking::{Answer, End, Share};
 use bastium_core::plan::{Plan, Services};
-use bastium_core::space::AddressSet;
+use bastium_core::space::{AddressSet, ServiceSet};
 use bastium_core::verdict::Verdict;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -183,12 +183,10 @@ fn part(plan: &Plan, share: &Share) -> PartRow {
 fn covers(plan: &Plan, share: &Share) -> String {
     let mut boxes: Vec<String> = Vec::new();
     for product in share.packets.products() {
-        let service = product.service.words();
-        // One family at a time: "any" would need both.
-        let all = product.service.v4.is_full() || product.service.v6.is_full();
-        let whole = bastium_core::space::ServiceSet::any();
-        let any = all || product.service.v4 == whole.v4 || product.service.v6 == whole.v6;
-        let service = if any { "anything".to_owned() } else { few(&service) };
+        // A product is of one family; said of both, its services need no remark on that.
+        let line = product.service.v4.union(&product.service.v6);
+        let words = ServiceSet::both(line).words();
+        let service = if words == ["any"] { "anything".to_owned() } else { few(&words) };
         let family = if product.source.v4.is_empty() { "IPv6" } else { "IPv4" };
         let words = format!(
             "{service} from {} to {} ({family})",

@@ -2,7 +2,7 @@
 
 use super::{EDITION, not_read};
 use crate::{Cell, Column, Table, Tone};
-use bastium_core::checklist::{Check, Expect, Stand, seconds};
+use bastium_core::checklist::{Check, Expect, Probe, Stand, Target, seconds};
 use bastium_core::meaning::Meaning;
 use bastium_core::rules::RuleSet;
 use schemars::JsonSchema;
@@ -71,7 +71,7 @@ pub struct CheckRow {
     /// What to set up first, if nothing of the plan answers there.
     pub set_up: Option<String>,
     /// A remark on the command.
-    pub remark: Option<&'static str>,
+    pub remark: Option<String>,
     /// The id of the rule that it proves; none where no rule decides.
     pub proves: Option<String>,
     /// The number of that rule.
@@ -144,7 +144,7 @@ impl ChecklistSheet {
             for check in &stand.checks {
                 table.row([
                     "[ ]".into(),
-                    format!("{} {}", check.to, check.service).into(),
+                    target_words(check).into(),
                     check.commands.on(system).into(),
                     expect_cell(check.expect),
                     check.rule.map_or(String::new(), |rule| rule.to_string()).into(),
@@ -186,8 +186,14 @@ impl CommandRow {
     }
 }
 
+fn target_words(check: &CheckRow) -> String {
+    let v6 = check.address.as_ref().is_some_and(|address| address.contains(':'));
+    let family = if v6 { " IPv6" } else { "" };
+    format!("{} {}{family}", check.to, check.service)
+}
+
 fn full_row(check: &CheckRow) -> Vec<Cell> {
-    let set_up = [check.set_up.as_deref(), check.remark].into_iter().flatten().collect::<Vec<_>>();
+    let set_up = [check.set_up.as_deref(), check.remark.as_deref()].into_iter().flatten().collect::<Vec<_>>();
     vec![
         "".into(),
         check.id.clone().into(),
@@ -211,19 +217,21 @@ fn expect_cell(expect: &'static str) -> Cell {
 }
 
 fn row(check: &Check, place: &str, rules: &RuleSet) -> CheckRow {
-    use bastium_core::checklist::Probe;
     let commands = check.commands();
-    let by_name = matches!(check.probe, Probe::Lease | Probe::Web | Probe::WebByAddress);
+    let address = match check.target {
+        Target::Address(address) if check.probe != Probe::Lease => Some(address.to_string()),
+        _ => None,
+    };
     CheckRow {
         id: check.id.clone(),
         from: place.to_owned(),
         to: check.to.clone(),
-        address: (!by_name).then(|| check.packet.destination().to_string()),
+        address,
         service: check.probe.words(),
         expect: check.expect.word(),
         commands: CommandRow { linux: commands.linux, macos: commands.macos, windows: commands.windows },
         set_up: check.set_up(),
-        remark: check.probe.remark(),
+        remark: check.target.remark(check.probe),
         proves: check.proves.as_ref().map(|proves| proves.1.clone()),
         rule: check.proves.as_ref().map(|proves| proves.0),
         if_not: check.if_not(rules),

@@ -9,7 +9,7 @@ mod rules;
 
 pub use addresses::AddressSheet;
 pub use answer::AnswerSheet;
-pub use checklist::{ChecklistSheet, System};
+pub use checklist::{ChecklistSheet, StandRow, System};
 pub use findings::{Finding, FindingSheet};
 pub use matrix::{GridLayout, MatrixSheet};
 pub use rules::RuleSheet;

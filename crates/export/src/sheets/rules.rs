@@ -197,7 +197,7 @@ fn end(zone: &str, address: &str) -> String {
     match (zone, address) {
         (zone, "any") => zone.to_owned(),
         ("any" | "", address) => address.to_owned(),
-        (zone, address) if zone == address => zone.to_owned(),
+        (zone, address) if zone == address || zone.contains(" + ") => address.to_owned(),
         (zone, address) => format!("{zone}: {address}"),
     }
 }

@@ -3,7 +3,7 @@
 use super::super::draft;
 use super::super::matrix::{Action, Cell, Denial, LogPolicy, Matrix, Unmatched};
 use super::super::parts::Zone;
-use super::{Workshop, nearest_or};
+use super::{Problem, Workshop, nearest_or};
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::name::nearest;
 use crate::source::{Span, Text};
@@ -103,7 +103,7 @@ pub(super) fn matrix(draft: &draft::Matrix, zones: &[Zone], shop: &mut Workshop)
             rows[zone] = cells;
         }
     }
-    absent(zones, |zone| first_rows.contains_key(&zone), true, grid, shop);
+    absent(zones, |zone| first_rows.contains_key(&zone), true, grid.at, before, shop);
     if shop.problems.len() > before {
         return None;
     }
@@ -154,6 +154,7 @@ fn columns(
     zones: &[Zone],
     shop: &mut Workshop,
 ) -> Vec<Option<usize>> {
+    let before = shop.problems.len();
     let mut first: HashMap<usize, Span> = HashMap::new();
     let mut columns = Vec::new();
     for word in head {
@@ -167,25 +168,37 @@ fn columns(
         }
         columns.push(zone);
     }
-    absent(zones, |zone| first.contains_key(&zone), false, grid, shop);
+    let at = head.first().map_or(grid.at, |word| word.at);
+    absent(zones, |zone| first.contains_key(&zone), false, at, before, shop);
     columns
 }
 
+/// Notes the zones that are not there, but for those that a misspelt word was taken for: `before`
+/// is the number of problems from which on such words were noted.
 fn absent(
     zones: &[Zone],
     there: impl Fn(usize) -> bool,
     row: bool,
-    grid: &Text,
+    at: Span,
+    before: usize,
     shop: &mut Workshop,
 ) {
+    let meant = |zone: &Zone| {
+        shop.problems[before..].iter().any(|problem| match problem {
+            Problem::Grid(GridProblem::UnknownZone { nearest, .. }) => {
+                nearest.as_deref() == Some(zone.name.as_str())
+            }
+            _ => false,
+        })
+    };
     let missing: Vec<String> = zones
         .iter()
         .enumerate()
-        .filter(|(index, _)| !there(*index))
+        .filter(|(index, zone)| !there(*index) && !meant(zone))
         .map(|(_, zone)| format!("`{}`", zone.name))
         .collect();
     if !missing.is_empty() {
-        shop.problem(GridProblem::Absent { zones: missing, row, at: grid.at });
+        shop.problem(GridProblem::Absent { zones: missing, row, at });
     }
 }
 

@@ -104,6 +104,7 @@ pub fn resolve(draft: Draft) -> Result<Plan, Vec<Problem>> {
     let mut ports = gateway::ports(&draft.gateway, &mut shop);
     let uplinks = gateway::uplinks(&draft, &mut ports, &mut shop);
     let networks = networks::networks(&draft, &site, &zones, &ports, &known, &mut shop);
+    networks::beside_uplinks(&networks, &uplinks, &mut shop);
     networks::survey(&site, &networks, &uplinks, &mut shop.directory);
     let hosts = hosts::hosts(&draft.hosts, &networks, &mut shop);
     places::reach_of_zones(&zones, &networks, &mut shop.directory);

@@ -56,6 +56,8 @@ pub enum NetworkProblem {
     PoolHoldsGateway { gateway: IpAddr, at: Span },
     /// A number of devices that is none.
     Expected { number: i64, at: Span },
+    /// A subnet shares addresses with an uplink's own.
+    OverlapsUplink { prefix: IpNet, uplink: Name, at: Span, first: Span },
     /// More networks and uplinks than can be told apart.
     TooMany { at: Span },
 }
@@ -107,6 +109,11 @@ impl Diagnose for NetworkProblem {
                 .why("an address must tell its network; the gateway could not know where to send")
                 .cure("give one of the two another subnet")
                 .also(*first, "the other one"),
+            Self::OverlapsUplink { prefix, uplink, at, first } => error("subnets-overlap", at)
+                .says(format!("subnet {prefix} shares addresses with uplink `{uplink}`"))
+                .why("an address must tell whether it is inside or outside")
+                .cure("give the network another subnet, or ask the provider for another one")
+                .also(*first, "the uplink"),
             Self::NotAnAddress { word, at } => error("bad-address", at)
                 .says(format!("`{word}` is not an address"))
                 .cure("write it like 10.44.24.1 or fd6b:2f4e:91c0:24::1"),
@@ -178,7 +185,7 @@ pub(super) fn networks(
         .iter()
         .map(|draft| network(draft, site, zones, ports, known, shop))
         .collect();
-    taken_vlans(&built, shop);
+    taken_vlans(&draft.networks, shop);
     untagged_twice(draft, &built, shop);
     overlaps(&built, shop);
     built
@@ -223,7 +230,8 @@ fn network(
     };
     Some(Network {
         name,
-        zone: zone?,
+        // A network without a good zone has been told of; the rest of it is checked all the same.
+        zone: zone.unwrap_or(ZoneId(0)),
         vlan,
         port,
         subnets,
@@ -279,7 +287,7 @@ fn subnets(
             }
         },
     };
-    let gateways = gateways(&draft.gateway, &prefixes, shop)?;
+    let gateways = gateways(&draft.gateway, &prefixes, shop);
     let mut subnets = Vec::new();
     for (prefix, at) in prefixes {
         let given = gateways.iter().find(|address| prefix.contains(*address));
@@ -324,28 +332,21 @@ fn prefix(text: &Text, shop: &mut Workshop) -> Option<IpNet> {
     None
 }
 
-fn gateways(words: &[Text], prefixes: &[(IpNet, Span)], shop: &mut Workshop) -> Option<Vec<IpAddr>> {
-    let mut addresses = Some(Vec::new());
+/// The gateway's addresses that fit; problems of the others are noted.
+fn gateways(words: &[Text], prefixes: &[(IpNet, Span)], shop: &mut Workshop) -> Vec<IpAddr> {
+    let mut addresses = Vec::new();
     for word in words {
-        let good = match word.value.parse::<IpAddr>() {
-            Err(_) => {
-                shop.problem(NetworkProblem::NotAnAddress { word: word.value.clone(), at: word.at });
-                None
-            }
-            Ok(address) => {
-                let home = prefixes.iter().find(|(prefix, _)| prefix.contains(&address));
-                let fits = home.is_some_and(|(prefix, _)| Subnet::new(*prefix, address).is_some());
-                if !fits {
-                    let subnets = prefixes.iter().map(|entry| entry.0).collect();
-                    shop.problem(NetworkProblem::GatewayOutside { address, subnets, at: word.at });
-                }
-                fits.then_some(address)
-            }
+        let Ok(address) = word.value.parse::<IpAddr>() else {
+            shop.problem(NetworkProblem::NotAnAddress { word: word.value.clone(), at: word.at });
+            continue;
         };
-        addresses = addresses.zip(good).map(|(mut all, address)| {
-            all.push(address);
-            all
-        });
+        let home = prefixes.iter().find(|(prefix, _)| prefix.contains(&address));
+        if home.is_some_and(|(prefix, _)| Subnet::new(*prefix, address).is_some()) {
+            addresses.push(address);
+        } else {
+            let subnets = prefixes.iter().map(|entry| entry.0).collect();
+            shop.problem(NetworkProblem::GatewayOutside { address, subnets, at: word.at });
+        }
     }
     addresses
 }
@@ -390,18 +391,15 @@ fn holds(subnet: &Subnet, pool: Pool) -> bool {
     all.is_subset(&subnet.usable())
 }
 
-fn taken_vlans(built: &[Option<Network>], shop: &mut Workshop) {
-    let mut first: HashMap<u16, &Network> = HashMap::new();
-    for network in built.iter().flatten() {
-        let Some(vlan) = network.vlan else { continue };
-        match first.get(&vlan) {
-            Some(other) => shop.problem(NetworkProblem::VlanTaken {
-                vlan,
-                other: other.name.clone(),
-                at: network.vlan_at,
-                first: other.vlan_at,
-            }),
-            None => drop(first.insert(vlan, network)),
+fn taken_vlans(drafts: &[draft::Network], shop: &mut Workshop) {
+    let mut first: HashMap<u16, (Name, Span)> = HashMap::new();
+    for draft in drafts {
+        let (Some(located), Ok(name)) = (draft.vlan, Name::new(&draft.name.value)) else { continue };
+        let Ok(vlan @ 1..=4094) = u16::try_from(located.value) else { continue };
+        let at = located.at;
+        match first.get(&vlan).cloned() {
+            Some((other, first)) => shop.problem(NetworkProblem::VlanTaken { vlan, other, at, first }),
+            None => drop(first.insert(vlan, (name, at))),
         }
     }
 }
@@ -455,6 +453,20 @@ fn overlaps(built: &[Option<Network>], shop: &mut Workshop) {
                 shop.problem(NetworkProblem::Overlap { prefix, other, with, at, first });
             }
             None => open = Some((prefix, network)),
+        }
+    }
+}
+
+/// No network shares addresses with an uplink's own subnet.
+pub(super) fn beside_uplinks(built: &[Option<Network>], uplinks: &[Uplink], shop: &mut Workshop) {
+    for network in built.iter().flatten() {
+        for uplink in uplinks {
+            let own = uplink.own();
+            let shared = |prefix: &IpNet| !AddressSet::from(*prefix).is_disjoint(&own);
+            if let Some(prefix) = network.subnets.iter().map(Subnet::prefix).find(shared) {
+                let (uplink, at, first) = (uplink.name.clone(), network.at, uplink.at);
+                shop.problem(NetworkProblem::OverlapsUplink { prefix, uplink, at, first });
+            }
         }
     }
 }
