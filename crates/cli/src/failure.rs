@@ -72,6 +72,9 @@ impl Failure {
                 }
             }
             other => {
+                if matches!(other, Self::Output(_)) {
+                    session.close_output();
+                }
                 let (says, cure) = other.words();
                 session.complain(&says, &cure);
             }

@@ -106,6 +106,11 @@ impl<'w> Session<'w> {
         let _ = self.err.write_all(text.as_bytes());
     }
 
+    /// Writes no more of the result: there is no room for it.
+    pub(crate) fn close_output(&mut self) {
+        self.out = Box::new(io::sink());
+    }
+
     /// Says something beside the result, unless quiet is wanted.
     pub(crate) fn remark(&mut self, text: &str) {
         if !self.options.quiet {

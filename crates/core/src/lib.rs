@@ -5,6 +5,7 @@ pub mod asking;
 pub mod checklist;
 pub mod diagnosis;
 pub mod findings;
+mod graph;
 pub mod name;
 pub mod plan;
 pub mod service;

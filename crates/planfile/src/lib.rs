@@ -38,8 +38,7 @@ pub fn read(name: &str, bytes: &[u8]) -> Result<Plan, Box<Refused>> {
         Box::new(Refused { source, diagnoses: vec![problem.diagnose()] })
     };
     if bytes.len() > LARGEST {
-        let size = bytes.len();
-        return Err(refuse(Source::new(name, ""), ReadProblem::TooLarge { size }));
+        return Err(refuse(Source::new(name, ""), ReadProblem::TooLarge));
     }
     let text = match std::str::from_utf8(bytes) {
         Ok(text) => text.strip_prefix('\u{feff}').unwrap_or(text),

@@ -8,7 +8,7 @@ use bastium_core::source::Span;
 #[expect(missing_docs, reason = "the fields say what they hold")]
 pub enum ReadProblem {
     /// It is larger than a plan can be.
-    TooLarge { size: usize },
+    TooLarge,
     /// It is not UTF-8 text.
     NotText { at: Span },
     /// There is nothing in it.
@@ -32,9 +32,9 @@ impl Diagnose for ReadProblem {
         let error = |name, at: &Span| Diagnosis::new(name, Severity::Error, Some(*at));
         let whole = |name| Diagnosis::new(name, Severity::Error, None);
         match self {
-            Self::TooLarge { size } => whole("too-large")
-                .says(format!("the file has {size} bytes, which is more than a plan can have"))
-                .cure(format!("a plan has at most {} bytes; is it the right file?", super::LARGEST)),
+            Self::TooLarge => whole("too-large")
+                .says(format!("the file has more than {} bytes, the most that a plan can have", super::LARGEST))
+                .cure("is it the right file?"),
             Self::NotText { at } => error("not-text", at)
                 .says("from here on the file is not text")
                 .why("a plan is TOML, which is UTF-8")

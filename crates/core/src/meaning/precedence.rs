@@ -5,6 +5,7 @@
 
 use super::ground::Ground;
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::graph;
 use crate::name::Name;
 use crate::sample;
 use crate::plan::{Action, Exception, ExceptionId, Plan};
@@ -162,38 +163,12 @@ impl Precedence {
         }
     }
 
-    /// A circle in the relation, if there is one: what is left when everything with nothing above it
-    /// has been taken away, again and again, leads back to itself.
+    /// A circle in the relation, if there is one, each above the next.
     fn circle(&self) -> Option<Vec<ExceptionId>> {
-        let mut waiting: Vec<usize> = self.above.iter().map(Vec::len).collect();
-        let mut below: Vec<Vec<ExceptionId>> = vec![Vec::new(); self.above.len()];
-        for &id in &self.active {
-            for above in self.above(id) {
-                below[above.index()].push(id);
-            }
-        }
-        let mut ready: Vec<ExceptionId> =
-            self.active.iter().copied().filter(|id| waiting[id.index()] == 0).collect();
-        while let Some(id) = ready.pop() {
-            for &next in &below[id.index()] {
-                waiting[next.index()] -= 1;
-                if waiting[next.index()] == 0 {
-                    ready.push(next);
-                }
-            }
-        }
-        let stuck = |id: &ExceptionId| waiting[id.index()] > 0;
-        let mut path = vec![self.active.iter().copied().find(stuck)?];
-        loop {
-            let next = self.above(*path.last()?).iter().copied().find(stuck)?;
-            if let Some(first) = path.iter().position(|id| *id == next) {
-                path.push(next);
-                let mut circle = path.split_off(first);
-                circle.reverse();
-                return Some(circle);
-            }
-            path.push(next);
-        }
+        let numbers = |ids: &Vec<ExceptionId>| ids.iter().map(|id| id.index()).collect();
+        let needs: Vec<Vec<usize>> = self.above.iter().map(numbers).collect();
+        let circle = graph::sort(&needs).circle?;
+        Some(circle.into_iter().rev().map(ExceptionId).collect())
     }
 
     /// Every pair that says different things about a packet for which both are at the top.

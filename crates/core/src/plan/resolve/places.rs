@@ -5,11 +5,12 @@ use super::super::parts::{Group, Host, HostId, Network, Zone};
 use super::super::place::{Directory, Place, Reach, names_in};
 use super::{Workshop, nearest_or};
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::graph;
 use crate::name::Name;
 use crate::source::Span;
 use crate::space::AddressSet;
 use ipnet::IpNet;
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 
 /// What can be wrong with a place.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -149,63 +150,27 @@ pub(super) fn reach_of_hosts(
 
 /// Resolves the groups, each after those it holds.
 pub(super) fn groups(drafts: &[draft::Group], shop: &mut Workshop) -> Vec<Group> {
-    let named = drafts.iter().enumerate();
-    let mut waiting: Vec<(usize, &draft::Group)> =
-        named.filter(|(_, draft)| Name::new(&draft.name.value).is_ok()).collect();
-    let mut done: Vec<(usize, Group)> = Vec::new();
-    while !waiting.is_empty() {
-        let pending: HashSet<&str> = waiting.iter().map(|w| w.1.name.value.as_str()).collect();
-        let waits = |draft: &draft::Group| {
-            draft.members.iter().flat_map(|m| names_in(&m.value)).any(|n| pending.contains(n))
-        };
-        let (blocked, ready): (Vec<_>, Vec<_>) = waiting.into_iter().partition(|w| waits(w.1));
-        if ready.is_empty() {
-            report_circle(&blocked, shop);
-            break;
-        }
-        for (index, draft) in ready {
-            let Ok(name) = Name::new(&draft.name.value) else { continue };
-            let Some(place) = shop.place(&draft.members, draft.name.at) else { continue };
-            shop.directory.set_reach(&name, Reach::Known(place.clone()));
-            done.push((index, Group { name, place, at: draft.name.at }));
-        }
-        waiting = blocked;
-    }
-    done.sort_by_key(|entry| entry.0);
-    done.into_iter().map(|entry| entry.1).collect()
-}
-
-fn report_circle(blocked: &[(usize, &draft::Group)], shop: &mut Workshop) {
-    let names = |draft: &draft::Group| {
-        draft.members.iter().flat_map(|m| names_in(&m.value)).map(str::to_owned).collect::<Vec<_>>()
+    let by_name: HashMap<&str, usize> =
+        drafts.iter().enumerate().map(|(index, draft)| (draft.name.value.as_str(), index)).collect();
+    let held = |draft: &draft::Group| {
+        let names = draft.members.iter().flat_map(|member| names_in(&member.value));
+        names.filter_map(|name| by_name.get(name).copied()).collect()
     };
-    let members: Vec<(String, Vec<String>)> =
-        blocked.iter().map(|(_, draft)| (draft.name.value.clone(), names(draft))).collect();
-    let edges = members
-        .iter()
-        .map(|(name, members)| (name.as_str(), members.iter().map(String::as_str).collect()))
-        .collect();
-    let Some(found) = circle(&edges, blocked[0].1.name.value.as_str()) else { return };
-    let member = blocked.iter().find(|b| b.1.name.value == found[0]);
-    let at = member.map_or(Span::default(), |b| b.1.name.at);
-    let names = found.iter().map(ToString::to_string).collect();
-    shop.problem(PlaceProblem::Circle { names, at });
-}
-
-/// One circle that can be reached from `start`, its first name again at the end. Every node of
-/// `edges` must lead to another one of them.
-pub(super) fn circle<'a>(
-    edges: &HashMap<&'a str, Vec<&'a str>>,
-    start: &'a str,
-) -> Option<Vec<&'a str>> {
-    let mut path = vec![start];
-    loop {
-        let here = *path.last()?;
-        let next = edges.get(here)?.iter().copied().find(|name| edges.contains_key(name))?;
-        if let Some(first) = path.iter().position(|name| *name == next) {
-            path.push(next);
-            return Some(path.split_off(first));
-        }
-        path.push(next);
+    let needs: Vec<Vec<usize>> = drafts.iter().map(held).collect();
+    let sorted = graph::sort(&needs);
+    if let Some(circle) = sorted.circle {
+        let at = drafts[circle[0]].name.at;
+        let names = circle.iter().map(|index| drafts[*index].name.value.clone()).collect();
+        shop.problem(PlaceProblem::Circle { names, at });
     }
+    let mut groups: Vec<(usize, Group)> = Vec::new();
+    for index in sorted.order {
+        let draft = &drafts[index];
+        let Ok(name) = Name::new(&draft.name.value) else { continue };
+        let Some(place) = shop.place(&draft.members, draft.name.at) else { continue };
+        shop.directory.set_reach(&name, Reach::Known(place.clone()));
+        groups.push((index, Group { name, place, at: draft.name.at }));
+    }
+    groups.sort_by_key(|entry| entry.0);
+    groups.into_iter().map(|entry| entry.1).collect()
 }

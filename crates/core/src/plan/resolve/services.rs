@@ -4,11 +4,12 @@ use super::super::draft;
 use super::super::parts::{Service, Services};
 use super::{Workshop, names, nearest_or};
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::graph;
 use crate::name::{Name, nearest};
 use crate::service::{BUILT_IN, LiteralProblem, built_in, parse_literal};
 use crate::source::{Span, Text};
 use crate::space::ServiceSet;
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 
 /// What can be wrong with services.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -147,33 +148,35 @@ fn one(word: &Text, known: &HashMap<String, ServiceSet>) -> Result<ServiceSet, S
 /// The services that the draft declares, each resolved after those it includes.
 pub(super) fn declare(drafts: &[draft::Service], shop: &mut Workshop) -> Vec<Service> {
     let mut first: HashMap<Name, Span> = HashMap::new();
-    let mut waiting: Vec<(usize, Name, &draft::Service)> = Vec::new();
-    for (index, draft) in drafts.iter().enumerate() {
+    let mut fresh: Vec<(Name, &draft::Service)> = Vec::new();
+    for draft in drafts {
         let Some(name) = names::name(&draft.name, shop) else { continue };
         if let Some(&before) = first.get(&name) {
             shop.problem(ServiceProblem::Twice { name, at: draft.name.at, first: before });
             continue;
         }
         first.insert(name.clone(), draft.name.at);
-        waiting.push((index, name, draft));
+        fresh.push((name, draft));
+    }
+    let by_name: HashMap<&str, usize> =
+        fresh.iter().enumerate().map(|(index, entry)| (entry.0.as_str(), index)).collect();
+    let included = |draft: &draft::Service| {
+        draft.includes.iter().filter_map(|word| by_name.get(word.value.as_str()).copied()).collect()
+    };
+    let needs: Vec<Vec<usize>> = fresh.iter().map(|entry| included(entry.1)).collect();
+    let sorted = graph::sort(&needs);
+    if let Some(circle) = sorted.circle {
+        let at = fresh[circle[0]].1.name.at;
+        let names = circle.iter().map(|index| fresh[*index].0.to_string()).collect();
+        shop.problem(ServiceProblem::Circle { names, at });
     }
     let mut known: HashMap<String, ServiceSet> = HashMap::new();
     let mut done: Vec<(usize, Service)> = Vec::new();
-    while !waiting.is_empty() {
-        let pending: HashSet<String> = waiting.iter().map(|w| w.1.to_string()).collect();
-        let (ready, blocked): (Vec<_>, Vec<_>) = waiting
-            .into_iter()
-            .partition(|w| w.2.includes.iter().all(|word| !pending.contains(&word.value)));
-        if ready.is_empty() {
-            report_circle(&blocked, shop);
-            break;
-        }
-        for (index, name, draft) in ready {
-            let set = declared_set(&name, draft, &known, shop);
-            known.insert(name.to_string(), set.clone());
-            done.push((index, Service { name, set, at: draft.name.at }));
-        }
-        waiting = blocked;
+    for index in sorted.order {
+        let (name, draft) = (fresh[index].0.clone(), fresh[index].1);
+        let set = declared_set(&name, draft, &known, shop);
+        known.insert(name.to_string(), set.clone());
+        done.push((index, Service { name, set, at: draft.name.at }));
     }
     done.sort_by_key(|entry| entry.0);
     done.into_iter().map(|entry| entry.1).collect()
@@ -204,19 +207,4 @@ fn declared_set(
     }
     shop.problems.extend(problems.into_iter().map(Into::into));
     set
-}
-
-/// Follows the first include that waits, until a name comes again.
-fn report_circle(blocked: &[(usize, Name, &draft::Service)], shop: &mut Workshop) {
-    let edges: HashMap<&str, Vec<&str>> = blocked
-        .iter()
-        .map(|(_, name, draft)| {
-            (name.as_str(), draft.includes.iter().map(|word| word.value.as_str()).collect())
-        })
-        .collect();
-    let Some(circle) = super::places::circle(&edges, blocked[0].1.as_str()) else { return };
-    let member = blocked.iter().find(|b| b.1.as_str() == circle[0]);
-    let at = member.map_or(Span::default(), |b| b.2.name.at);
-    let names = circle.iter().map(ToString::to_string).collect();
-    shop.problem(ServiceProblem::Circle { names, at });
 }
