@@ -96,9 +96,10 @@ impl Failure {
                 format!("{} is there already", clean(&path.display().to_string())),
                 "add --force to write over it, or choose another place".to_owned(),
             ),
-            Self::Output(error) => {
-                (format!("cannot write the result: {}", reason(error)), "is there room left?".to_owned())
-            }
+            Self::Output(error) => (
+                format!("cannot write the result: {}", reason(error)),
+                "is there room left?".to_owned(),
+            ),
             Self::Call { says, cure } => (says.clone(), cure.clone()),
             Self::Refused { .. } | Self::Words { .. } | Self::Closed => Default::default(),
         }

@@ -11,9 +11,9 @@ use bastium_core::diagnosis::Diagnose;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::Plan;
 use bastium_export::clean;
+use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::{TimeZone, TimeZoneDatabase};
-use jiff::Timestamp;
 use std::io::{self, IsTerminal, Write};
 
 /// The width to use where nobody can tell.
@@ -64,7 +64,12 @@ impl Session<'static> {
 impl<'w> Session<'w> {
     /// A session for a command run by another one, into its output.
     pub(crate) fn inner<'s>(&'s mut self, options: Options) -> Session<'s> {
-        Session { options, out: Box::new(&mut *self.out), err: Box::new(&mut *self.err), look: self.look }
+        Session {
+            options,
+            out: Box::new(&mut *self.out),
+            err: Box::new(&mut *self.err),
+            look: self.look,
+        }
     }
 
     /// How many columns a line may have.
@@ -149,9 +154,10 @@ impl<'w> Session<'w> {
         if plan.unread().is_empty() {
             return;
         }
-        let whats = plan.unread().iter().map(|unread| {
-            format!("{} (line {})", unread.what.value, plan.line(unread.what.at))
-        });
+        let whats = plan
+            .unread()
+            .iter()
+            .map(|unread| format!("{} (line {})", unread.what.value, plan.line(unread.what.at)));
         let list = whats.collect::<Vec<_>>().join(", ");
         self.remark(&format!("not read yet by this version, so nothing below knows of it: {list}"));
     }

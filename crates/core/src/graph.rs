@@ -71,7 +71,8 @@ mod tests {
 
     #[test]
     fn a_long_chain_takes_no_long_time() {
-        let needs: Vec<Vec<usize>> = (0..200_000).map(|n| if n < 199_999 { vec![n + 1] } else { vec![] }).collect();
+        let needs: Vec<Vec<usize>> =
+            (0..200_000).map(|n| if n < 199_999 { vec![n + 1] } else { vec![] }).collect();
         assert_eq!(sort(&needs).order.len(), 200_000);
     }
 }

@@ -93,10 +93,7 @@ pub fn nearest<'a>(word: &str, known: impl IntoIterator<Item = &'a str>) -> Opti
     }
     let distance = |candidate: &&str| strsim::damerau_levenshtein(word, candidate);
     let limit = (word.chars().count() / 3).max(1);
-    known
-        .into_iter()
-        .min_by_key(distance)
-        .filter(|candidate| distance(candidate) <= limit)
+    known.into_iter().min_by_key(distance).filter(|candidate| distance(candidate) <= limit)
 }
 
 #[cfg(test)]

@@ -71,7 +71,8 @@ pub(crate) fn sources(plan: &Plan, set: &AddressSet, v6: bool) -> Vec<IpAddr> {
         if v6 { anyone.v6.is_subset(&set.v6) } else { anyone.v4.is_subset(&set.v4) }
     };
     let networks = plan.network_ids().filter(whole);
-    let mut found: Vec<IpAddr> = networks.filter_map(|id| first(&anonymous(plan, id), v6)).collect();
+    let mut found: Vec<IpAddr> =
+        networks.filter_map(|id| first(&anonymous(plan, id), v6)).collect();
     found.extend(candidates(plan, set, v6));
     found.dedup();
     found

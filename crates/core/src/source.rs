@@ -14,10 +14,7 @@ pub struct Span {
 
 impl From<Range<usize>> for Span {
     fn from(range: Range<usize>) -> Self {
-        Self {
-            start: range.start,
-            end: range.end,
-        }
+        Self { start: range.start, end: range.end }
     }
 }
 
@@ -34,11 +31,7 @@ impl Source {
     pub fn new(name: impl Into<String>, text: impl Into<Arc<str>>) -> Self {
         let text = text.into();
         let breaks = text.match_indices('\n').map(|(at, _)| at + 1);
-        Self {
-            name: name.into(),
-            starts: std::iter::once(0).chain(breaks).collect(),
-            text,
-        }
+        Self { name: name.into(), starts: std::iter::once(0).chain(breaks).collect(), text }
     }
 
     /// What the text is called.
@@ -78,10 +71,7 @@ pub struct Text {
 impl Text {
     /// A text that comes from no file: from the command line, or from a test.
     pub fn new(value: impl Into<String>) -> Self {
-        Self {
-            value: value.into(),
-            ..Self::default()
-        }
+        Self { value: value.into(), ..Self::default() }
     }
 
     /// The position of a part of the value, given as a byte range; of the whole where the source

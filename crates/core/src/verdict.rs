@@ -173,7 +173,10 @@ impl Cause {
                 } else {
                     "nothing on the gateway can keep its devices apart"
                 };
-                format!("both ends are in network {}, so it never meets the gateway; {apart}", network.name)
+                format!(
+                    "both ends are in network {}, so it never meets the gateway; {apart}",
+                    network.name
+                )
             }
             Self::Forged(forgery, leg) => forged_words(forgery, plan.leg_name(leg)),
             Self::Ipv6Needs => "IPv6 does not work without it (RFC 4890)".to_owned(),
@@ -208,7 +211,9 @@ impl Cause {
 
 fn forged_words(forgery: Forgery, leg: &str) -> String {
     match forgery {
-        Forgery::Source => format!("its source does not belong at {leg}, so it is forged (RFC 2827)"),
+        Forgery::Source => {
+            format!("its source does not belong at {leg}, so it is forged (RFC 2827)")
+        }
         Forgery::Unspecified => {
             "its source is the unspecified address, and it asks for no address".to_owned()
         }

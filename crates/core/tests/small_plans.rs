@@ -50,7 +50,11 @@ fn frame(uplink: bool, dhcp: bool) -> draft::Draft {
         ..draft::Host::default()
     };
     let mut draft = draft::Draft {
-        zones: vec![zone("staff", Some(&["dns", "dhcp", "ping"])), zone("guests", Some(&[])), zone("tills", None)],
+        zones: vec![
+            zone("staff", Some(&["dns", "dhcp", "ping"])),
+            zone("guests", Some(&[])),
+            zone("tills", None),
+        ],
         networks: vec![
             network("desks", "staff", &["10.44.24.0/29", "fd6b:2f4e:91c0:24::/64"]),
             network("printers", "staff", &["10.44.48.0/29"]),
@@ -68,7 +72,8 @@ fn frame(uplink: bool, dhcp: bool) -> draft::Draft {
     draft.site.space = texts(&["10.44.0.0/16", "fd6b:2f4e:91c0::/48"]);
     draft.networks[2].uses = Some(texts(&["dns"]));
     if uplink {
-        let address: &[&str] = if dhcp { &["dhcp"] } else { &["198.51.100.14/30", "2001:db8:9::2/64"] };
+        let address: &[&str] =
+            if dhcp { &["dhcp"] } else { &["198.51.100.14/30", "2001:db8:9::2/64"] };
         draft.uplinks.push(draft::Uplink {
             name: text("fibre"),
             address: texts(address),
@@ -79,14 +84,30 @@ fn frame(uplink: bool, dhcp: bool) -> draft::Draft {
 }
 
 const PLACES: &[&str] = &[
-    "desks", "printers", "waiting-room", "tills", "staff", "guests", "reception", "label-printer",
-    "kiosk", "internet", "any", "gateway", "any - staff", "desks + kiosk", "staff - reception",
-    "10.44.24.2-10.44.24.5", "10.44.24.0/30", "fd6b:2f4e:91c0:24::/80", "203.0.113.2-203.0.113.9",
-    "198.51.100.64/28", "gateway + printers",
+    "desks",
+    "printers",
+    "waiting-room",
+    "tills",
+    "staff",
+    "guests",
+    "reception",
+    "label-printer",
+    "kiosk",
+    "internet",
+    "any",
+    "gateway",
+    "any - staff",
+    "desks + kiosk",
+    "staff - reception",
+    "10.44.24.2-10.44.24.5",
+    "10.44.24.0/30",
+    "fd6b:2f4e:91c0:24::/80",
+    "203.0.113.2-203.0.113.9",
+    "198.51.100.64/28",
+    "gateway + printers",
 ];
-const SERVICES: &[&str] = &[
-    "any", "tcp/80", "tcp/80-90", "tcp", "udp/53", "dns", "icmp/echo", "icmp", "dhcp", "esp",
-];
+const SERVICES: &[&str] =
+    &["any", "tcp/80", "tcp/80-90", "tcp", "udp/53", "dns", "icmp/echo", "icmp", "dhcp", "esp"];
 /// Mostly one action, so that many plans have a meaning and many exceptions in it.
 const ACTIONS: &[&str] = &["allow", "allow", "allow", "allow", "block", "reject"];
 const CELLS: &[&str] = &["allow", "block", "reject", "allow+log", "block+quiet", "-"];
@@ -118,20 +139,26 @@ fn any_draft() -> impl Strategy<Value = draft::Draft> {
     let shown = subsequence((0..6).collect::<Vec<usize>>(), 0..=6);
     let grid = prop::collection::vec(select(CELLS), 16);
     let frame = (any::<(bool, bool, bool)>(), select(&["block", "reject", "block+quiet"][..]));
-    (exceptions, shown, grid, frame).prop_map(|(exceptions, shown, cells, ((uplink, dhcp, manage), unmatched))| {
-        let mut draft = frame_of(uplink, dhcp, manage);
-        let zones = ["staff", "guests", "tills", "internet"];
-        let rows = zones.iter().zip(cells.chunks(4)).map(|(zone, row)| format!("{zone} {}", row.join(" ")));
-        let grid = format!("{}\n{}\n", zones.join(" "), rows.collect::<Vec<_>>().join("\n"));
-        draft.matrix.grid = Some(text(&grid));
-        draft.matrix.unmatched = Some(text(unmatched));
-        draft.exceptions = shown.iter().map(|index| exceptions[*index].clone()).collect();
-        let known: Vec<String> = draft.exceptions.iter().map(|e| e.name.value.clone()).collect();
-        for exception in &mut draft.exceptions {
-            exception.before.retain(|name| known.contains(&name.value));
-        }
-        draft
-    })
+    (exceptions, shown, grid, frame).prop_map(
+        |(exceptions, shown, cells, ((uplink, dhcp, manage), unmatched))| {
+            let mut draft = frame_of(uplink, dhcp, manage);
+            let zones = ["staff", "guests", "tills", "internet"];
+            let rows = zones
+                .iter()
+                .zip(cells.chunks(4))
+                .map(|(zone, row)| format!("{zone} {}", row.join(" ")));
+            let grid = format!("{}\n{}\n", zones.join(" "), rows.collect::<Vec<_>>().join("\n"));
+            draft.matrix.grid = Some(text(&grid));
+            draft.matrix.unmatched = Some(text(unmatched));
+            draft.exceptions = shown.iter().map(|index| exceptions[*index].clone()).collect();
+            let known: Vec<String> =
+                draft.exceptions.iter().map(|e| e.name.value.clone()).collect();
+            for exception in &mut draft.exceptions {
+                exception.before.retain(|name| known.contains(&name.value));
+            }
+            draft
+        },
+    )
 }
 
 fn frame_of(uplink: bool, dhcp: bool, manage: bool) -> draft::Draft {
@@ -155,7 +182,8 @@ struct Borders {
 
 impl Borders {
     fn of(plan: &Plan, rules: &rules::RuleSet) -> Self {
-        let mut borders = Self { v4: BTreeSet::new(), v6: BTreeSet::new(), services: BTreeSet::new() };
+        let mut borders =
+            Self { v4: BTreeSet::new(), v6: BTreeSet::new(), services: BTreeSet::new() };
         let ends = plan.exceptions().iter().flat_map(|e| [&e.from.addresses, &e.to.addresses]);
         let ruled = rules.rules().filter_map(|rule| rule.matches.as_ref());
         let ruled: Vec<_> = ruled.collect();
@@ -185,7 +213,8 @@ fn pick<T: Copy>(all: &BTreeSet<T>, seed: &mut u64) -> T {
 fn packet(borders: &Borders, plan: &Plan, seed: &mut u64) -> Packet {
     *seed = seed.wrapping_mul(6364136223846793005).wrapping_add(1442695040888963407);
     let enters = Leg((*seed >> 40) as u16 % (plan.gateway_leg().0 + 1));
-    let service = ServicePoint::from_coordinate(pick(&borders.services, seed)).expect("kept only points");
+    let service =
+        ServicePoint::from_coordinate(pick(&borders.services, seed)).expect("kept only points");
     let ends = if *seed >> 62 == 0 {
         Ends::V6 {
             source: Ipv6Addr::from_bits(pick(&borders.v6, seed)),
@@ -279,15 +308,16 @@ fn the_earlier_of_two_that_agree_gives_the_log() {
         "staff guests tills internet\nstaff block block block block\nguests block block block block\n\
          tills block block block block\ninternet block block block -\n",
     ));
-    let exception = |name: &str, from: &str, to: &str, service: &str, action: &str, log| draft::Exception {
-        name: text(name),
-        from: texts(&[from]),
-        to: texts(&[to]),
-        service: Some(texts(&[service])),
-        action: Some(text(action)),
-        log: located(log),
-        ..draft::Exception::default()
-    };
+    let exception =
+        |name: &str, from: &str, to: &str, service: &str, action: &str, log| draft::Exception {
+            name: text(name),
+            from: texts(&[from]),
+            to: texts(&[to]),
+            service: Some(texts(&[service])),
+            action: Some(text(action)),
+            log: located(log),
+            ..draft::Exception::default()
+        };
     draft.exceptions = vec![
         exception("wide-quiet", "staff", "guests", "any", "allow", false),
         exception("crossing-logged", "any", "kiosk", "tcp/80", "allow", true),
@@ -296,8 +326,10 @@ fn the_earlier_of_two_that_agree_gives_the_log() {
     let plan = resolve(draft).expect("a plan");
     let meaning = Meaning::new(&plan, TODAY).expect("a meaning");
     let rules = rules::compile(&meaning);
-    let ids: Vec<&str> = rules.rules().map(|rule| rule.id.as_str()).filter(|id| id.starts_with("exc")).collect();
-    let expected = ["wide-quiet@log", "wide-quiet@log@2", "crossing-logged", "narrow-block", "wide-quiet"];
+    let ids: Vec<&str> =
+        rules.rules().map(|rule| rule.id.as_str()).filter(|id| id.starts_with("exc")).collect();
+    let expected =
+        ["wide-quiet@log", "wide-quiet@log@2", "crossing-logged", "narrow-block", "wide-quiet"];
     assert_eq!(ids, expected.map(|name| format!("exception.{name}")));
     assert!(proof::differences(&meaning, &rules, &meaning.universe()).is_empty());
 }
@@ -313,7 +345,9 @@ fn the_proof_notices_rules_of_another_plan() {
                 internet block block block -\n";
     draft.matrix.grid = Some(text(grid));
     let other = draft::Matrix {
-        grid: Some(text(&grid.replace("tills block block block block", "tills block block block allow"))),
+        grid: Some(text(
+            &grid.replace("tills block block block block", "tills block block block allow"),
+        )),
         ..draft.matrix.clone()
     };
     let plan = resolve(draft.clone()).expect("a plan");

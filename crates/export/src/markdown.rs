@@ -14,7 +14,8 @@ pub fn markdown(tables: &[Table]) -> String {
         }
         let headings = table.columns.iter().map(|column| safe(&column.heading));
         line(&mut text, headings);
-        let rulers = table.columns.iter().map(|c| if c.numbers { "---:" } else { "---" }.to_owned());
+        let rulers =
+            table.columns.iter().map(|c| if c.numbers { "---:" } else { "---" }.to_owned());
         line(&mut text, rulers);
         for row in &table.rows {
             line(&mut text, row.iter().map(|cell| safe(&cell.text)));

@@ -1,6 +1,8 @@
 //! The JSON Schemas of the sheets, generated from their types.
 
-use crate::sheets::{AddressSheet, AnswerSheet, ChecklistSheet, FindingSheet, MatrixSheet, RuleSheet};
+use crate::sheets::{
+    AddressSheet, AnswerSheet, ChecklistSheet, FindingSheet, MatrixSheet, RuleSheet,
+};
 use schemars::{JsonSchema, generate::SchemaSettings};
 use serde_json::Value;
 

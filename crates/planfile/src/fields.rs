@@ -31,7 +31,12 @@ pub(crate) struct Fields<'t, 'i, 'n> {
 }
 
 impl<'t, 'i, 'n> Fields<'t, 'i, 'n> {
-    pub(crate) fn new(table: &'t DeTable<'i>, label: String, name: Text, notes: &'n mut Notes) -> Self {
+    pub(crate) fn new(
+        table: &'t DeTable<'i>,
+        label: String,
+        name: Text,
+        notes: &'n mut Notes,
+    ) -> Self {
         Self { table, label, name, known: Vec::new(), notes }
     }
 
@@ -57,14 +62,21 @@ impl<'t, 'i, 'n> Fields<'t, 'i, 'n> {
 
     pub(crate) fn wrong_kind(&mut self, key: &str, wanted: &'static str, value: &Value<'_>) {
         let found = kind_words(value.get_ref());
-        self.problem(ReadProblem::Kind { key: key.to_owned(), wanted, found, at: value.span().into() });
+        self.problem(ReadProblem::Kind {
+            key: key.to_owned(),
+            wanted,
+            found,
+            at: value.span().into(),
+        });
     }
 
     /// A text.
     pub(crate) fn text(&mut self, key: &'static str) -> Option<Text> {
         let value = self.value(key)?;
         match value.get_ref() {
-            DeValue::String(text) => Some(located_text(text, value.span().into(), &self.notes.source)),
+            DeValue::String(text) => {
+                Some(located_text(text, value.span().into(), &self.notes.source))
+            }
             _ => {
                 self.wrong_kind(key, "a text in quotes", value);
                 None

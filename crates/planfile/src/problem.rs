@@ -33,7 +33,10 @@ impl Diagnose for ReadProblem {
         let whole = |name| Diagnosis::new(name, Severity::Error, None);
         match self {
             Self::TooLarge => whole("too-large")
-                .says(format!("the file has more than {} bytes, the most that a plan can have", super::LARGEST))
+                .says(format!(
+                    "the file has more than {} bytes, the most that a plan can have",
+                    super::LARGEST
+                ))
                 .cure("is it the right file?"),
             Self::NotText { at } => error("not-text", at)
                 .says("from here on the file is not text")

@@ -38,10 +38,11 @@ pub(crate) fn read(file: &DeTable<'_>, source: Source) -> Reading {
     let mut notes = Notes { source: source.clone(), ..Notes::default() };
     let mut draft = Draft { source, ..Draft::default() };
     let mut fields = Fields::new(file, String::new(), Text::default(), &mut notes);
-    edition(&mut fields);
     if let Some((table, at)) = fields.table("site") {
         draft.site = site(table, at, fields.notes());
+        draft.site.troubled = !fields.notes().problems.is_empty();
     }
+    edition(&mut fields);
     if let Some((table, at)) = fields.table("gateway") {
         draft.gateway = gateway(table, at, fields.notes());
     }
@@ -123,6 +124,7 @@ fn site(table: &DeTable<'_>, at: Span, notes: &mut Notes) -> draft::Site {
         space: fields.texts("space").unwrap_or_default(),
         tie: fields.text("tie"),
         time_zone: fields.text("time-zone"),
+        troubled: false,
         at,
     };
     fields.finish();
@@ -130,7 +132,8 @@ fn site(table: &DeTable<'_>, at: Span, notes: &mut Notes) -> draft::Site {
 }
 
 fn gateway(table: &DeTable<'_>, at: Span, notes: &mut Notes) -> draft::Gateway {
-    let mut fields = Fields::new(table, "[gateway]".to_owned(), Text { at, ..Text::default() }, notes);
+    let mut fields =
+        Fields::new(table, "[gateway]".to_owned(), Text { at, ..Text::default() }, notes);
     let mut aggregates = Vec::new();
     if let Some((table, at)) = fields.table("aggregate") {
         let label = "gateway.aggregate".to_owned();
@@ -260,7 +263,8 @@ fn service(fields: &mut Fields<'_, '_, '_>) -> draft::Service {
 }
 
 fn matrix(table: &DeTable<'_>, at: Span, notes: &mut Notes) -> draft::Matrix {
-    let mut fields = Fields::new(table, "[matrix]".to_owned(), Text { at, ..Text::default() }, notes);
+    let mut fields =
+        Fields::new(table, "[matrix]".to_owned(), Text { at, ..Text::default() }, notes);
     let matrix = draft::Matrix {
         grid: fields.text("grid"),
         log: fields.text("log"),

@@ -15,7 +15,8 @@ pub(super) fn run(session: &mut Session<'_>) -> Result<Exit, Failure> {
     let wide = sheet.tables(false);
     let fits = wide.iter().all(|t| table::natural_width(t, 2) <= session.width());
     let tables = if fits { wide } else { sheet.tables(true) };
-    let heading = format!("{}: {}\n\n", clean(&sheet.site), super::count(sheet.networks.len(), "network"));
+    let heading =
+        format!("{}: {}\n\n", clean(&sheet.site), super::count(sheet.networks.len(), "network"));
     session.print(&heading)?;
     for shown in &tables {
         session.print(&table::draw(shown, session.look(), 2))?;

@@ -10,16 +10,16 @@ use bastium_core::plan::{Plan, Services};
 use bastium_core::rules;
 use bastium_core::source::Text;
 use bastium_core::verdict::Verdict;
-use bastium_export::{Cell, Column, Table, Tone, clean};
 use bastium_export::sheets::AnswerSheet;
+use bastium_export::{Cell, Column, Table, Tone, clean};
 
 pub(super) fn run(args: &Ask, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let plan = session.plan()?;
     let meaning = session::meaning(&plan, args.day.day)?;
     let compiled = rules::compile(&meaning);
     let (from, to, service) = words(args, &plan)?;
-    let answer = ask(&meaning, &compiled, &from, &to, &service)
-        .map_err(|reason| no_answer(reason, args))?;
+    let answer =
+        ask(&meaning, &compiled, &from, &to, &service).map_err(|reason| no_answer(reason, args))?;
     let exit = if answer.verdict == Some(Verdict::Allow) { Exit::Fine } else { Exit::No };
     let sheet = AnswerSheet::new(&plan, &from, &to, &service, &answer);
     let Some(sheet) = sheet else { return Err(no_answer(NoAnswer::NoCommonFamily, args)) };
@@ -104,7 +104,8 @@ fn print(
         session.print("\n")?;
     }
     let mut details = Table::new([Column::whole("about"), Column::text("")]);
-    let mut line = |name: &str, value: String| details.row([Cell::toned(name, Tone::Faint), value.into()]);
+    let mut line =
+        |name: &str, value: String| details.row([Cell::toned(name, Tone::Faint), value.into()]);
     if let (Some(first), Some(_)) = (answer.shares.first(), answer.verdict) {
         line("packet", plan.packet_words(&first.packet));
         if let Some(rule) = answer.rule {

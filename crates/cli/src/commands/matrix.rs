@@ -50,7 +50,9 @@ pub(super) fn run(args: &Matrix, session: &mut Session<'_>) -> Result<Exit, Fail
 /// last the matrix in pieces.
 fn fitting(sheet: &MatrixSheet, width: u16) -> (Vec<Table>, u16, bool) {
     let all = 0..sheet.zones.len();
-    for (layout, gap) in [(GridLayout::Names, 2), (GridLayout::Numbers, 2), (GridLayout::Compact, 1)] {
+    for (layout, gap) in
+        [(GridLayout::Names, 2), (GridLayout::Numbers, 2), (GridLayout::Compact, 1)]
+    {
         let grid = sheet.grid(layout, all.clone());
         if table::natural_width(&grid, gap) <= width {
             return (vec![grid], gap, layout != GridLayout::Names);
@@ -76,7 +78,9 @@ fn one_cell(sheet: &MatrixSheet, session: &mut Session<'_>) -> Result<Exit, Fail
     let heading = style::in_style(style::STRONG, &heading);
     session.print(&format!("{heading}{log} (line {})\n\n", cell.line))?;
     if sheet.rules.is_empty() {
-        session.print("No packet can go that way: there is nothing at one of the ends, or no way.\n")?;
+        session.print(
+            "No packet can go that way: there is nothing at one of the ends, or no way.\n",
+        )?;
         return Ok(Exit::Fine);
     }
     for rules in sheet.tables() {

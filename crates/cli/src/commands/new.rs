@@ -41,6 +41,7 @@ fn named(text: &str, name: &str) -> Result<String, Failure> {
     }
     let line = text.lines().find(|line| line.starts_with("name = ")).unwrap_or_default();
     // A JSON string is a TOML basic string too, but for the one escape that JSON need not write.
-    let quoted = serde_json::to_string(name).map_err(std::io::Error::from)?.replace('\u{7f}', "\\u007f");
+    let quoted =
+        serde_json::to_string(name).map_err(std::io::Error::from)?.replace('\u{7f}', "\\u007f");
     Ok(text.replacen(line, &format!("name = {quoted}"), 1))
 }

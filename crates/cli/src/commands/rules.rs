@@ -54,7 +54,10 @@ fn refuse_other_forms(
         return Ok(());
     }
     if asked.is_none() {
-        let says = format!("the plan's form is {}, which is not built yet; these are the rules of one-list", form.word());
+        let says = format!(
+            "the plan's form is {}, which is not built yet; these are the rules of one-list",
+            form.word()
+        );
         session.remark(&says);
         return Ok(());
     }
@@ -77,12 +80,13 @@ fn touches(plan: &Plan, list: &RuleList, rule: &Rule, from: &Place, to: &Place) 
     let from_fits = match list.stage {
         Stage::FromGateway => from.gateway,
         _ => {
-            let enters = plan.zone_ids().filter(|zone| {
-                !plan.zone_addresses(*zone).is_disjoint(&from.addresses)
-            });
+            let enters = plan
+                .zone_ids()
+                .filter(|zone| !plan.zone_addresses(*zone).is_disjoint(&from.addresses));
             let mut enters = enters.map(|zone| plan.zone_legs(zone));
             !product.source.is_disjoint(&from.addresses)
-                && (product.enters.contains(own) || enters.any(|legs| !legs.is_disjoint(&product.enters)))
+                && (product.enters.contains(own)
+                    || enters.any(|legs| !legs.is_disjoint(&product.enters)))
         }
     };
     let to_fits = match list.stage {
@@ -95,11 +99,18 @@ fn touches(plan: &Plan, list: &RuleList, rule: &Rule, from: &Place, to: &Place) 
 
 fn mentions(rule: &Rule, word: &str) -> bool {
     let texts = [
-        &rule.id, &rule.name, &rule.reason, &rule.from, &rule.to, &rule.source, &rule.destination,
+        &rule.id,
+        &rule.name,
+        &rule.reason,
+        &rule.from,
+        &rule.to,
+        &rule.source,
+        &rule.destination,
         &rule.service,
     ];
     let number = rule.number.to_string();
-    texts.into_iter().chain(&rule.ports).any(|text| text.to_lowercase().contains(word)) || number == word
+    texts.into_iter().chain(&rule.ports).any(|text| text.to_lowercase().contains(word))
+        || number == word
 }
 
 fn print(sheet: &RuleSheet, session: &mut Session<'_>) -> Result<(), Failure> {
@@ -107,14 +118,20 @@ fn print(sheet: &RuleSheet, session: &mut Session<'_>) -> Result<(), Failure> {
         Some(day) => format!("; they change on {day}"),
         None => String::new(),
     };
-    let heading = format!("{}, form {}, for {}{until}\n", count(sheet.count(), "rule"), sheet.form, sheet.day);
+    let heading = format!(
+        "{}, form {}, for {}{until}\n",
+        count(sheet.count(), "rule"),
+        sheet.form,
+        sheet.day
+    );
     session.print(&heading)?;
     let width = session.width();
     let tables = if width < WIDE { sheet.narrow_tables() } else { sheet.tables() };
     for shown in &tables {
         let list = sheet.lists.iter().find(|list| Some(list.name) == shown.title.as_deref());
         let (about, otherwise) = list.map_or(("", ""), |list| (list.about, list.otherwise));
-        let title = style::in_style(style::STRONG, &clean(shown.title.as_deref().unwrap_or_default()));
+        let title =
+            style::in_style(style::STRONG, &clean(shown.title.as_deref().unwrap_or_default()));
         session.print(&format!("\n{title}: {about}\n"))?;
         session.print(&table::draw(shown, session.look(), 2))?;
         session.print(&style::in_style(style::FAINT, &format!("otherwise: {otherwise}\n")))?;

@@ -23,7 +23,10 @@ pub(crate) fn render(source: &Source, diagnoses: &[Diagnosis], width: u16) -> St
             Severity::Warning => Level::WARNING,
             Severity::Advice => Level::INFO.with_name(Some("advice")),
         };
-        let mut group = level.primary_title(says).id(diagnosis.name).elements(Vec::<Snippet<'_, Annotation<'_>>>::new());
+        let mut group = level
+            .primary_title(says)
+            .id(diagnosis.name)
+            .elements(Vec::<Snippet<'_, Annotation<'_>>>::new());
         group = match diagnosis.at {
             Some(at) => place(group, source, at, AnnotationKind::Primary, None),
             None => group.element(Origin::path(clean(source.name()).into_owned())),
@@ -45,7 +48,9 @@ pub(crate) fn render(source: &Source, diagnoses: &[Diagnosis], width: u16) -> St
     }
     if diagnoses.len() > MOST {
         let more = diagnoses.len() - MOST;
-        text.push_str(&format!("... and {more} more; `bastium check --format json` has them all\n"));
+        text.push_str(&format!(
+            "... and {more} more; `bastium check --format json` has them all\n"
+        ));
     }
     text
 }

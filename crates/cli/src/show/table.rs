@@ -17,9 +17,12 @@ const LONGEST_WORD: usize = 26;
 /// Draws a table within a width. Words are wrapped, never cut off.
 pub(crate) fn draw(table: &Table, look: Look, gap: u16) -> String {
     let mut grid = grid(table, look, gap);
-    grid.set_header(table.columns.iter().map(|column| {
-        Cell::new(clean(&column.heading)).add_attribute(Attribute::Bold)
-    }));
+    grid.set_header(
+        table
+            .columns
+            .iter()
+            .map(|column| Cell::new(clean(&column.heading)).add_attribute(Attribute::Bold)),
+    );
     lines(&grid)
 }
 
@@ -57,7 +60,8 @@ fn grid(table: &Table, look: Look, gap: u16) -> Grid {
             drawn.set_constraint(ColumnConstraint::ContentWidth);
         } else {
             let cells = table.rows.iter().filter_map(|row| row.get(index));
-            let words = cells.flat_map(|cell| cell.text.split_whitespace()).map(|w| w.chars().count());
+            let words =
+                cells.flat_map(|cell| cell.text.split_whitespace()).map(|w| w.chars().count());
             let longest = words.max().unwrap_or(0).min(LONGEST_WORD) as u16;
             drawn.set_constraint(ColumnConstraint::LowerBoundary(Width::Fixed(longest + padding)));
         }
@@ -68,7 +72,8 @@ fn grid(table: &Table, look: Look, gap: u16) -> Grid {
 /// How wide a table is if nothing is wrapped.
 pub(crate) fn natural_width(table: &Table, gap: u16) -> u16 {
     let widths = table.columns.iter().enumerate().map(|(index, column)| {
-        let cells = table.rows.iter().filter_map(|row| row.get(index)).map(|cell| cell.text.as_str());
+        let cells =
+            table.rows.iter().filter_map(|row| row.get(index)).map(|cell| cell.text.as_str());
         let longest = cells.chain([column.heading.as_str()]).map(|text| text.chars().count()).max();
         longest.unwrap_or(0) as u16 + gap
     });

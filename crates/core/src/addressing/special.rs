@@ -5,6 +5,7 @@
 
 use crate::space::AddressSet;
 use ipnet::IpNet;
+use std::sync::LazyLock;
 
 /// Blocks that are not globally reachable.
 const NOT_GLOBAL: &[&str] = &[
@@ -48,13 +49,8 @@ const GLOBAL_INSIDE: &[&str] = &[
 ];
 
 /// Prefixes for documentation (RFC 5737, RFC 3849, RFC 9637).
-const DOCUMENTATION: &[&str] = &[
-    "192.0.2.0/24",
-    "198.51.100.0/24",
-    "203.0.113.0/24",
-    "2001:db8::/32",
-    "3fff::/20",
-];
+const DOCUMENTATION: &[&str] =
+    &["192.0.2.0/24", "198.51.100.0/24", "203.0.113.0/24", "2001:db8::/32", "3fff::/20"];
 
 fn set(prefixes: &[&str]) -> AddressSet {
     prefixes.iter().filter_map(|text| text.parse::<IpNet>().ok()).collect()
@@ -63,39 +59,48 @@ fn set(prefixes: &[&str]) -> AddressSet {
 /// Everything that is not globally reachable, the documentation prefixes apart: examples and
 /// rehearsals use those as if they were somewhere on the internet.
 pub fn not_global() -> AddressSet {
-    set(NOT_GLOBAL)
-        .difference(&set(GLOBAL_INSIDE))
-        .difference(&documentation())
+    static SET: LazyLock<AddressSet> = LazyLock::new(|| {
+        let not_global = set(NOT_GLOBAL).difference(&set(GLOBAL_INSIDE));
+        not_global.difference(&documentation())
+    });
+    SET.clone()
 }
 
 /// The documentation prefixes.
 pub fn documentation() -> AddressSet {
-    set(DOCUMENTATION)
+    static SET: LazyLock<AddressSet> = LazyLock::new(|| set(DOCUMENTATION));
+    SET.clone()
 }
 
 /// Multicast: 224.0.0.0/4 (RFC 5771) and ff00::/8 (RFC 4291).
 pub fn multicast() -> AddressSet {
-    set(&["224.0.0.0/4", "ff00::/8"])
+    static SET: LazyLock<AddressSet> = LazyLock::new(|| set(&["224.0.0.0/4", "ff00::/8"]));
+    SET.clone()
 }
 
 /// IPv6 link-local addresses (RFC 4291 2.5.6). Those of IPv4 are not used by any plan.
 pub fn link_local() -> AddressSet {
-    set(&["fe80::/10"])
+    static SET: LazyLock<AddressSet> = LazyLock::new(|| set(&["fe80::/10"]));
+    SET.clone()
 }
 
 /// Loopback: 127.0.0.0/8 and ::1.
 pub fn loopback() -> AddressSet {
-    set(&["127.0.0.0/8", "::1/128"])
+    static SET: LazyLock<AddressSet> = LazyLock::new(|| set(&["127.0.0.0/8", "::1/128"]));
+    SET.clone()
 }
 
 /// IPv6 unique local addresses (RFC 4193).
 pub fn unique_local() -> AddressSet {
-    set(&["fc00::/7"])
+    static SET: LazyLock<AddressSet> = LazyLock::new(|| set(&["fc00::/7"]));
+    SET.clone()
 }
 
 /// Private IPv4 addresses (RFC 1918), which are translated on their way out.
 pub fn private_v4() -> AddressSet {
-    set(&["10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16"])
+    static SET: LazyLock<AddressSet> =
+        LazyLock::new(|| set(&["10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16"]));
+    SET.clone()
 }
 
 #[cfg(test)]
@@ -113,7 +118,9 @@ mod tests {
     #[test]
     fn private_addresses_are_not_global_but_examples_are() {
         let not_global = not_global();
-        for text in ["10.44.24.1", "192.168.0.1", "fd6b:2f4e:91c0:24::1", "fe80::1", "::1", "127.0.0.1"] {
+        for text in
+            ["10.44.24.1", "192.168.0.1", "fd6b:2f4e:91c0:24::1", "fe80::1", "::1", "127.0.0.1"]
+        {
             assert!(not_global.contains(text.parse().expect(text)), "{text}");
         }
         for text in ["198.51.100.14", "203.0.113.80", "2001:db8::1", "192.0.0.9", "2001:20::1"] {

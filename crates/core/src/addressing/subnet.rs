@@ -82,10 +82,8 @@ impl Subnet {
 
     /// Every address that a device, or the gateway, can have.
     pub fn usable(&self) -> AddressSet {
-        let reserved: AddressSet = [self.broadcast(), self.network_address()]
-            .into_iter()
-            .flatten()
-            .collect();
+        let reserved: AddressSet =
+            [self.broadcast(), self.network_address()].into_iter().flatten().collect();
         AddressSet::from(self.prefix).difference(&reserved)
     }
 

@@ -118,7 +118,8 @@ pub fn ask<'r>(
         .filter_map(|part| share(meaning.plan(), part))
         .collect();
     let has_way = shares.iter().any(|share| share.decision.verdict != Verdict::NoWay);
-    let asides = shares.extract_if(.., |s| has_way && s.decision.verdict == Verdict::NoWay).collect();
+    let asides =
+        shares.extract_if(.., |s| has_way && s.decision.verdict == Verdict::NoWay).collect();
     shares.sort_by_key(|share| matches!(share.packet.ends, Ends::V6 { .. }));
     let first = shares.first().ok_or(NoAnswer::NoCommonFamily)?;
     let same = shares.iter().all(|share| share.decision.verdict == first.decision.verdict);
@@ -194,8 +195,8 @@ fn gateway_on(plan: &Plan, leg: Leg, asked: &AddressSet) -> AddressSet {
 /// For sources that belong nowhere: the legs they would come in by, so that the answer can say so.
 fn where_it_would_enter(plan: &Plan, sources: &AddressSet) -> Vec<(Leg, AddressSet)> {
     let inside = plan.network_ids().map(|id| (plan.network_leg(id), plan.network(id).prefixes()));
-    let outside = (0..plan.uplinks().len())
-        .map(|index| (plan.uplink_leg(index), plan.inside().complement()));
+    let outside =
+        (0..plan.uplinks().len()).map(|index| (plan.uplink_leg(index), plan.inside().complement()));
     inside
         .chain(outside)
         .map(|(leg, there)| (leg, there.intersection(sources)))

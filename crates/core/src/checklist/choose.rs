@@ -5,7 +5,9 @@ use crate::meaning::Meaning;
 use crate::plan::{ExceptionId, NetworkId, Plan, ZoneId};
 use crate::rules::RuleSet;
 use crate::sample;
-use crate::space::{AddressSet, Ends, IntervalSet, Leg, Match, Packet, PacketSet, Protocol, ServicePoint};
+use crate::space::{
+    AddressSet, Ends, IntervalSet, Leg, Match, Packet, PacketSet, Protocol, ServicePoint,
+};
 use crate::verdict::{Cause, Verdict};
 use std::net::{IpAddr, Ipv4Addr};
 
@@ -25,7 +27,7 @@ pub(super) fn checks(meaning: &Meaning<'_>, rules: &RuleSet) -> Vec<Check> {
         chooser.exception(id);
     }
     chooser.managing();
-    chooser.from_outside();
+    chooser.outside();
     chooser.checks
 }
 
@@ -64,7 +66,8 @@ impl Chooser<'_, '_> {
         let Some(expect) = Expect::of(decision.verdict, packet.service.protocol()) else { return };
         let destination = packet.destination();
         let outside = !self.plan.inside().contains(destination);
-        let answered = outside || self.is_gateway(destination) || self.plan.host_at(destination).is_some();
+        let answered =
+            outside || self.is_gateway(destination) || self.plan.host_at(destination).is_some();
         let target = if self.is_anyone(destination) {
             Target::Anyone { v6: destination.is_ipv6() }
         } else {
@@ -74,7 +77,18 @@ impl Chooser<'_, '_> {
         let probe = if web && self.finds_names(&packet) { Probe::Web } else { probe };
         let proves = proves(self.rules, &packet);
         let standpoint = self.standpoint(&packet);
-        self.checks.push(Check { id, standpoint, packet, to, target, probe, expect, decision, proves, answered });
+        self.checks.push(Check {
+            id,
+            standpoint,
+            packet,
+            to,
+            target,
+            probe,
+            expect,
+            decision,
+            proves,
+            answered,
+        });
     }
 
     /// Whether an address stands for the whole internet: the plan speaks of nobody there.
@@ -88,12 +102,14 @@ impl Chooser<'_, '_> {
         let Some(id) = self.plan.network_on(packet.enters) else { return true };
         let dns = ServicePoint::port(Protocol::UDP, 53);
         let gateways = self.plan.network(id).subnets.iter().map(|subnet| subnet.gateway());
-        let mut questions = gateways.filter_map(|g| self.packet(packet.enters, packet.source(), g, dns));
+        let mut questions =
+            gateways.filter_map(|g| self.packet(packet.enters, packet.source(), g, dns));
         questions.any(|question| self.meaning.decide(&question).verdict == Verdict::Allow)
     }
 
     fn is_gateway(&self, address: IpAddr) -> bool {
-        self.plan.gateway_inside().contains(address) || self.plan.gateway_outside().contains(address)
+        self.plan.gateway_inside().contains(address)
+            || self.plan.gateway_outside().contains(address)
     }
 
     /// Where a packet is sent from. Any device of the network will do if the same happens to all of
@@ -102,7 +118,9 @@ impl Chooser<'_, '_> {
         let Some(id) = self.plan.network_on(packet.enters) else { return Standpoint::Outside };
         let unspecified = packet.source().is_unspecified();
         let anyone = sample::anonymous(self.plan, id);
-        if unspecified || (anyone.contains(packet.source()) && self.is_same_for_all(packet, &anyone)) {
+        if unspecified
+            || (anyone.contains(packet.source()) && self.is_same_for_all(packet, &anyone))
+        {
             return Standpoint::Network(id);
         }
         Standpoint::Address(id, packet.source())
@@ -118,7 +136,13 @@ impl Chooser<'_, '_> {
         self.meaning.parts(&PacketSet::from(all)).len() <= 1
     }
 
-    fn packet(&self, leg: Leg, source: IpAddr, destination: IpAddr, service: ServicePoint) -> Option<Packet> {
+    fn packet(
+        &self,
+        leg: Leg,
+        source: IpAddr,
+        destination: IpAddr,
+        service: ServicePoint,
+    ) -> Option<Packet> {
         Some(Packet { enters: leg, ends: Ends::new(source, destination)?, service })
     }
 
@@ -140,9 +164,16 @@ impl Chooser<'_, '_> {
             let family = if v6 { "6" } else { "" };
             let Some(source) = sample::first(&anyone, v6) else { continue };
             let dns = ServicePoint::port(Protocol::UDP, 53);
-            for (what, service, probe) in [("gateway", ping(v6), Probe::Ping), ("dns", dns, Probe::Dns)] {
+            for (what, service, probe) in
+                [("gateway", ping(v6), Probe::Ping), ("dns", dns, Probe::Dns)]
+            {
                 let Some(packet) = self.packet(leg, source, gateway, service) else { continue };
-                self.add(format!("network.{name}/{what}{family}"), packet, "gateway".to_owned(), probe);
+                self.add(
+                    format!("network.{name}/{what}{family}"),
+                    packet,
+                    "gateway".to_owned(),
+                    probe,
+                );
             }
             if let Some(port) = self.managed_by() {
                 let Some(packet) = self.packet(leg, source, gateway, tcp(port)) else { continue };
@@ -163,9 +194,13 @@ impl Chooser<'_, '_> {
 
     /// Whoever manages the gateway can.
     fn managing(&mut self) {
-        let (Some(manage), Some(port)) = (&self.plan.gateway().manage, self.managed_by()) else { return };
+        let (Some(manage), Some(port)) = (&self.plan.gateway().manage, self.managed_by()) else {
+            return;
+        };
         for v6 in [false, true] {
-            let Some(source) = sample::candidates(self.plan, &manage.from.addresses, v6).first().copied() else {
+            let Some(source) =
+                sample::candidates(self.plan, &manage.from.addresses, v6).first().copied()
+            else {
                 continue;
             };
             let Some(id) = self.plan.network_of(source) else { continue };
@@ -175,7 +210,12 @@ impl Chooser<'_, '_> {
             let packet = gateway.and_then(|gateway| self.packet(leg, source, gateway, tcp(port)));
             let Some(packet) = packet else { continue };
             let family = if v6 { "6" } else { "" };
-            self.add(format!("manage/itself{family}"), packet, "gateway".to_owned(), Probe::Tcp(port));
+            self.add(
+                format!("manage/itself{family}"),
+                packet,
+                "gateway".to_owned(),
+                Probe::Tcp(port),
+            );
         }
     }
 
@@ -194,7 +234,8 @@ impl Chooser<'_, '_> {
         if from == self.plan.internet() || to == self.plan.internet() {
             return;
         }
-        let (from_name, to_name) = (self.plan.zone(from).name.clone(), self.plan.zone(to).name.clone());
+        let (from_name, to_name) =
+            (self.plan.zone(from).name.clone(), self.plan.zone(to).name.clone());
         for v6 in [false, true] {
             let Some((packet, probe)) = self.packet_of_cell(from, to, v6) else { continue };
             let family = if v6 { "6" } else { "" };
@@ -205,7 +246,8 @@ impl Chooser<'_, '_> {
     }
 
     fn packet_of_cell(&self, from: ZoneId, to: ZoneId, v6: bool) -> Option<(Packet, Probe)> {
-        let sources: AddressSet = self.plan.networks_of(from).map(|id| sample::anonymous(self.plan, id)).collect();
+        let sources: AddressSet =
+            self.plan.networks_of(from).map(|id| sample::anonymous(self.plan, id)).collect();
         let sources: Vec<IpAddr> = sample::sources(self.plan, &sources, v6);
         let targets = sample::candidates(self.plan, &self.plan.zone_addresses(to), v6);
         let cell = Cause::Cell(from, to);
@@ -245,16 +287,21 @@ impl Chooser<'_, '_> {
             let family = if v6 { "6" } else { "" };
             let to = self.target_words(&packet);
             self.add(format!("exception.{name}/itself{family}"), packet, to, probe);
-            let ports = self.next_ports(id, &packet).into_iter().enumerate().map(|(index, packet)| {
-                let number = if index == 0 { String::new() } else { format!("-{}", index + 1) };
-                (format!("next-port{number}"), packet)
-            });
-            let source = self.other_source(id, &packet).map(|other| ("other-source".to_owned(), other));
+            let ports =
+                self.next_ports(id, &packet).into_iter().enumerate().map(|(index, packet)| {
+                    let number = if index == 0 { String::new() } else { format!("-{}", index + 1) };
+                    (format!("next-port{number}"), packet)
+                });
+            let source =
+                self.other_source(id, &packet).map(|other| ("other-source".to_owned(), other));
             let target = self.other_destination(id, &packet);
             let target = target.map(|other| ("other-destination".to_owned(), other));
             for (what, other) in ports.chain(source).chain(target).collect::<Vec<_>>() {
-                let differs = self.meaning.decide(&other).verdict != self.meaning.decide(&packet).verdict;
-                let Some(probe) = Probe::for_service(other.service).filter(|_| differs) else { continue };
+                let differs =
+                    self.meaning.decide(&other).verdict != self.meaning.decide(&packet).verdict;
+                let Some(probe) = Probe::for_service(other.service).filter(|_| differs) else {
+                    continue;
+                };
                 let to = self.target_words(&other);
                 self.add(format!("exception.{name}/{what}{family}"), other, to, probe);
             }
@@ -272,7 +319,8 @@ impl Chooser<'_, '_> {
     fn packet_of_exception(&self, id: ExceptionId, v6: bool) -> Option<(Packet, Probe)> {
         let precedence = self.meaning.precedence();
         let above = precedence.above(id).iter();
-        let top = above.fold(precedence.set(id).clone(), |top, id| top.difference(precedence.set(*id)));
+        let top =
+            above.fold(precedence.set(id).clone(), |top, id| top.difference(precedence.set(*id)));
         for product in top.products() {
             let leg = product.enters.first()?;
             if leg == self.plan.gateway_leg() {
@@ -312,8 +360,11 @@ impl Chooser<'_, '_> {
     fn next_ports(&self, id: ExceptionId, packet: &Packet) -> Vec<Packet> {
         let set = &self.plan.exception(id).service.set;
         let line = if matches!(packet.ends, Ends::V6 { .. }) { &set.v6 } else { &set.v4 };
-        let above = line.spans().iter().filter_map(|span| ServicePoint::from_coordinate(span.1 + 1));
-        let tried = |point: &ServicePoint| matches!(Probe::for_service(*point), Some(Probe::Tcp(_) | Probe::Udp(_)));
+        let above =
+            line.spans().iter().filter_map(|span| ServicePoint::from_coordinate(span.1 + 1));
+        let tried = |point: &ServicePoint| {
+            matches!(Probe::for_service(*point), Some(Probe::Tcp(_) | Probe::Udp(_)))
+        };
         above.filter(tried).take(3).map(|service| Packet { service, ..*packet }).collect()
     }
 
@@ -345,16 +396,23 @@ impl Chooser<'_, '_> {
     }
 
     /// From anywhere on the internet: the gateway must not be managed, nor answer.
-    fn from_outside(&mut self) {
+    fn outside(&mut self) {
         for (index, uplink) in self.plan.uplinks().iter().enumerate() {
             for own in &uplink.addresses {
                 let v6 = own.addr().is_ipv6();
                 let strangers = self.plan.internet_addresses().difference(&uplink.own());
-                let Some(source) = sample::candidates(self.plan, &strangers, v6).first().copied() else { continue };
+                let Some(source) = sample::candidates(self.plan, &strangers, v6).first().copied()
+                else {
+                    continue;
+                };
                 let port = self.managed_by().unwrap_or(22);
-                for (what, service, probe) in [("manage", tcp(port), Probe::Tcp(port)), ("ping", ping(v6), Probe::Ping)] {
+                for (what, service, probe) in
+                    [("manage", tcp(port), Probe::Tcp(port)), ("ping", ping(v6), Probe::Ping)]
+                {
                     let leg = self.plan.uplink_leg(index);
-                    let Some(packet) = self.packet(leg, source, own.addr(), service) else { continue };
+                    let Some(packet) = self.packet(leg, source, own.addr(), service) else {
+                        continue;
+                    };
                     let family = if v6 { "6" } else { "" };
                     let id = format!("outside.{}/{what}{family}", uplink.name);
                     self.add(id, packet, "gateway".to_owned(), probe);
@@ -378,7 +436,8 @@ fn services_to_try(product: &Match, v6: bool) -> Vec<ServicePoint> {
     for protocol in [Protocol::TCP, Protocol::UDP] {
         let start = ServicePoint::port(protocol, 1).coordinate();
         let ports = line.intersection(&IntervalSet::range(start, protocol.stretch().1));
-        points.extend(ports.spans().iter().filter_map(|span| ServicePoint::from_coordinate(span.0)));
+        points
+            .extend(ports.spans().iter().filter_map(|span| ServicePoint::from_coordinate(span.0)));
     }
     points
 }

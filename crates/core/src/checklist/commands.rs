@@ -73,7 +73,9 @@ impl Probe {
     pub fn for_service(service: ServicePoint) -> Option<Self> {
         let port = service.destination_port();
         match (service.protocol(), port, service.icmp_kind()) {
-            (Protocol::ICMP, _, Some((8, 0))) | (Protocol::ICMP_V6, _, Some((128, 0))) => Some(Self::Ping),
+            (Protocol::ICMP, _, Some((8, 0))) | (Protocol::ICMP_V6, _, Some((128, 0))) => {
+                Some(Self::Ping)
+            }
             (Protocol::TCP, Some(port), _) if port > 0 => Some(Self::Tcp(port)),
             (Protocol::UDP, Some(53), _) => Some(Self::Dns),
             (Protocol::UDP, Some(123), _) => Some(Self::Time),
@@ -128,7 +130,9 @@ impl Probe {
             (Self::Dns, Windows) => format!("Resolve-DnsName {OUTSIDE_NAME} -Server {target}"),
             (Self::Time, Linux) => format!("ntpdate -q -t 3 {target}"),
             (Self::Time, Macos) => format!("sntp -t 3 {target}"),
-            (Self::Time, Windows) => format!("w32tm /stripchart /computer:{target} /samples:1 /dataonly"),
+            (Self::Time, Windows) => {
+                format!("w32tm /stripchart /computer:{target} /samples:1 /dataonly")
+            }
             (Self::Web, Linux | Macos) => format!("curl -sSI -m 5 https://{OUTSIDE_NAME}/"),
             (Self::Web, Windows) => format!("curl.exe -sSI -m 5 https://{OUTSIDE_NAME}/"),
         }
@@ -139,7 +143,9 @@ impl Probe {
         match self {
             Self::Ping => Some(format!("have a device at {target}")),
             Self::Tcp(port) => Some(format!("at {target}: nc -l -p {port}")),
-            Self::Udp(port) => Some(format!("at {target}: nc -u -l -p {port}; the word \"test\" arrives there")),
+            Self::Udp(port) => {
+                Some(format!("at {target}: nc -u -l -p {port}; the word \"test\" arrives there"))
+            }
             Self::Dns => Some(format!("have a resolver at {target}")),
             Self::Time => Some(format!("have a time server at {target}")),
             Self::Lease | Self::Web => None,
@@ -150,7 +156,8 @@ impl Probe {
 impl Target {
     /// What the word in capitals in its commands stands for.
     pub fn remark(self, probe: Probe) -> Option<String> {
-        let asked = matches!(self, Self::Anyone { .. }) && !matches!(probe, Probe::Lease | Probe::Web);
+        let asked =
+            matches!(self, Self::Anyone { .. }) && !matches!(probe, Probe::Lease | Probe::Web);
         asked.then(|| {
             format!(
                 "{OUTSIDE_ADDRESS} stands for a server outside that you know to answer {}, from where that is allowed",
@@ -176,7 +183,12 @@ mod tests {
     #[test]
     fn every_probe_has_a_command_for_every_system() {
         let probes = [
-            Probe::Lease, Probe::Ping, Probe::Tcp(443), Probe::Udp(5000), Probe::Dns, Probe::Time,
+            Probe::Lease,
+            Probe::Ping,
+            Probe::Tcp(443),
+            Probe::Udp(5000),
+            Probe::Dns,
+            Probe::Time,
             Probe::Web,
         ];
         for target in ["10.44.40.10", "fd6b:2f4e:91c0:40::10"] {
@@ -195,7 +207,13 @@ mod tests {
     fn services_that_no_tool_can_ask_for_have_no_probe() {
         let esp = ServicePoint::from_coordinate(Protocol(50).stretch().0).expect("on the line");
         assert_eq!(Probe::for_service(esp), None);
-        assert_eq!(Probe::for_service(ServicePoint::port(Protocol::TCP, 443)), Some(Probe::Tcp(443)));
-        assert_eq!(Probe::for_service(ServicePoint::icmp(Protocol::ICMP_V6, 128, 0)), Some(Probe::Ping));
+        assert_eq!(
+            Probe::for_service(ServicePoint::port(Protocol::TCP, 443)),
+            Some(Probe::Tcp(443))
+        );
+        assert_eq!(
+            Probe::for_service(ServicePoint::icmp(Protocol::ICMP_V6, 128, 0)),
+            Some(Probe::Ping)
+        );
     }
 }

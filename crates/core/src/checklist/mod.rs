@@ -6,7 +6,6 @@
 mod choose;
 mod commands;
 
-
 pub use commands::{Commands, Probe, System, Target};
 
 use crate::meaning::Meaning;
@@ -117,11 +116,14 @@ pub fn build(meaning: &Meaning<'_>, rules: &RuleSet) -> Vec<Stand> {
     let mut stands: Vec<Stand> = Vec::new();
     let networks = plan.network_ids().map(Some).chain([None]);
     for network in networks {
-        let here: Vec<Check> = checks.extract_if(.., |check| check.standpoint.network() == network).collect();
+        let here: Vec<Check> =
+            checks.extract_if(.., |check| check.standpoint.network() == network).collect();
         for check in here {
             match stands.iter_mut().find(|stand| stand.standpoint == check.standpoint) {
                 Some(stand) => stand.checks.push(check),
-                None => stands.push(Stand { standpoint: check.standpoint.clone(), checks: vec![check] }),
+                None => {
+                    stands.push(Stand { standpoint: check.standpoint.clone(), checks: vec![check] })
+                }
             }
         }
     }
@@ -163,7 +165,12 @@ impl Standpoint {
         match self {
             Self::Network(id) => match (plan.network(*id).pool, sample::free_address(plan, *id)) {
                 (Some(pool), _) => {
-                    format!("{}; take an address by DHCP, {} to {}", join(*id), pool.first(), pool.last())
+                    format!(
+                        "{}; take an address by DHCP, {} to {}",
+                        join(*id),
+                        pool.first(),
+                        pool.last()
+                    )
                 }
                 (None, Some(free)) => format!("{}; set the address {free} by hand", join(*id)),
                 (None, None) => join(*id),
@@ -177,7 +184,8 @@ impl Standpoint {
                 None => format!("{}; set the address {address} by hand", join(*id)),
             },
             Self::Outside => {
-                "stand outside, with a laptop on mobile data; not on any network of the site".to_owned()
+                "stand outside, with a laptop on mobile data; not on any network of the site"
+                    .to_owned()
             }
         }
     }
@@ -209,7 +217,9 @@ impl Check {
                 None => format!("is {rule} there?"),
             },
             Expect::Silence | Expect::Refused | Expect::Unreachable => {
-                format!("a reply means that something above {rule} lets it through, or that it is not there")
+                format!(
+                    "a reply means that something above {rule} lets it through, or that it is not there"
+                )
             }
         }
     }
@@ -217,9 +227,11 @@ impl Check {
     /// The next rule further down that would match, and decide otherwise.
     fn first_wider<'r>(&self, rules: &'r RuleSet) -> Option<&'r Rule> {
         let (number, ..) = self.proves.as_ref()?;
-        let list = rules.lists.iter().find(|list| list.rules.iter().any(|rule| rule.number == *number))?;
+        let list =
+            rules.lists.iter().find(|list| list.rules.iter().any(|rule| rule.number == *number))?;
         let later = list.rules.iter().filter(|rule| rule.number > *number);
-        let mut matching = later.filter(|rule| rule.matches.as_ref().is_some_and(|m| m.contains(&self.packet)));
+        let mut matching =
+            later.filter(|rule| rule.matches.as_ref().is_some_and(|m| m.contains(&self.packet)));
         matching.find(|rule| Verdict::from(rule.action) != self.decision.verdict)
     }
 }
@@ -235,4 +247,3 @@ pub fn seconds(stands: &[Stand]) -> u32 {
     let checks = stands.iter().flat_map(|stand| &stand.checks).map(|check| check.expect.seconds());
     checks.sum::<u32>() + 60 * stands.len() as u32
 }
-

@@ -2,12 +2,11 @@
 
 use crate::addressing::Family;
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
-use crate::meaning::Meaning;
+use crate::meaning::{Meaning, Precedence};
 use crate::name::Name;
 use crate::plan::{Action, Exception, ExceptionId, HostId, Plan};
 use crate::source::Span;
-use crate::space::ServiceSet;
-use crate::verdict::Cause;
+use crate::space::{PacketSet, ServiceSet};
 use jiff::civil::Date;
 
 /// A finding about an exception.
@@ -156,11 +155,17 @@ pub(super) fn find_in_meaning(meaning: &Meaning<'_>) -> Vec<ExceptionFinding> {
     for (index, &one) in precedence.active().iter().enumerate() {
         for &other in &precedence.active()[index + 1..] {
             let (a, b) = (plan.exception(one), plan.exception(other));
-            let related = precedence.above(one).contains(&other) || precedence.above(other).contains(&one);
+            let related =
+                precedence.above(one).contains(&other) || precedence.above(other).contains(&one);
             let alike = a.action == b.action && a.log != b.log && !related;
             if alike && !precedence.set(one).is_disjoint(precedence.set(other)) {
                 let (exception, other) = (b.name.clone(), a.name.clone());
-                found.push(ExceptionFinding::LogDiffers { exception, other, at: b.at, first: a.at });
+                found.push(ExceptionFinding::LogDiffers {
+                    exception,
+                    other,
+                    at: b.at,
+                    first: a.at,
+                });
             }
         }
     }
@@ -181,13 +186,10 @@ pub(super) fn find_in_meaning(meaning: &Meaning<'_>) -> Vec<ExceptionFinding> {
 fn never_matches(meaning: &Meaning<'_>, id: ExceptionId, found: &mut Vec<ExceptionFinding>) {
     let plan = meaning.plan();
     let exception = plan.exception(id);
-    let own = meaning.precedence().set(id);
-    // Where nothing goes above it and nothing stands before it, it decides what it matches.
-    let parts = meaning.parts(own);
-    let decides = |cause| cause == Cause::Exception(id);
-    if parts.iter().any(|part| decides(part.decision.cause)) {
+    if decides_something(meaning.precedence(), id) {
         return;
     }
+    let parts = meaning.parts(meaning.precedence().set(id));
     let mut covered_by: Vec<String> = Vec::new();
     for part in parts {
         let cause = part.decision.cause;
@@ -198,4 +200,22 @@ fn never_matches(meaning: &Meaning<'_>, id: ExceptionId, found: &mut Vec<Excepti
     }
     let (exception, at) = (exception.name.clone(), exception.at);
     found.push(ExceptionFinding::NeverMatches { exception, covered_by, at });
+}
+
+/// Whether a packet is left of it that nothing above it, and nothing earlier in the file, decides.
+fn decides_something(precedence: &Precedence, id: ExceptionId) -> bool {
+    let without = |rest: PacketSet, above: &[ExceptionId]| {
+        above.iter().fold(rest, |rest, id| rest.difference(precedence.set(*id)))
+    };
+    let mut rest = without(precedence.set(id).clone(), precedence.above(id));
+    for &earlier in precedence.active().iter().take_while(|other| **other != id) {
+        if rest.is_empty() {
+            break;
+        }
+        if !rest.is_disjoint(precedence.set(earlier)) {
+            rest = rest
+                .difference(&without(precedence.set(earlier).clone(), precedence.above(earlier)));
+        }
+    }
+    !rest.is_empty()
 }

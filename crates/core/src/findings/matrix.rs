@@ -115,11 +115,7 @@ fn unsaid(plan: &Plan, found: &mut Vec<MatrixFinding>) {
     for from in plan.zone_ids().filter(|zone| populated(*zone)) {
         for to in plan.zone_ids().filter(|zone| populated(*zone)) {
             let cell = plan.matrix().cell(from, to);
-            let can_pass = if from == to {
-                plan.networks_of(from).nth(1).is_some()
-            } else {
-                true
-            };
+            let can_pass = if from == to { plan.networks_of(from).nth(1).is_some() } else { true };
             if cell.action.is_none() && can_pass {
                 let (from, to) = (plan.zone(from).name.clone(), plan.zone(to).name.clone());
                 found.push(MatrixFinding::Unsaid { from, to, at: cell.at });
@@ -146,7 +142,9 @@ fn logging(plan: &Plan, found: &mut Vec<MatrixFinding>) {
 
 fn services(plan: &Plan, found: &mut Vec<MatrixFinding>) {
     for (index, service) in plan.services().iter().enumerate() {
-        let earlier = plan.services()[..index].iter().map(|other| (other.name.to_string(), other.set.clone()));
+        let earlier = plan.services()[..index]
+            .iter()
+            .map(|other| (other.name.to_string(), other.set.clone()));
         let built_in = BUILT_IN.iter().map(|other| (other.name.to_owned(), other.set()));
         let same = earlier.chain(built_in).find(|(_, set)| *set == service.set);
         if let Some((other, _)) = same {

@@ -20,7 +20,11 @@ use jiff::civil::Date;
 
 /// Everything there is to say about a plan on one day, in the order of the text: the errors that
 /// leave it without a meaning, or else all findings that need one; and in both cases those that do not.
-pub fn find(plan: &Plan, day: Date, meaning: Result<&Meaning<'_>, &[OrderProblem]>) -> Vec<Diagnosis> {
+pub fn find(
+    plan: &Plan,
+    day: Date,
+    meaning: Result<&Meaning<'_>, &[OrderProblem]>,
+) -> Vec<Diagnosis> {
     let mut all = Vec::new();
     all.extend(unread::find(plan).iter().map(Diagnose::diagnose));
     all.extend(addressing::find(plan).iter().map(Diagnose::diagnose));

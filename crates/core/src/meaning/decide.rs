@@ -10,7 +10,7 @@ impl Meaning<'_> {
     /// What happens to a packet. One that enters at a leg that the plan does not have is forged.
     pub fn decide(&self, packet: &Packet) -> Decision {
         if packet.enters == self.ground.gateway_leg {
-            return self.from_gateway(packet);
+            return self.begun_by_gateway(packet);
         }
         let Some(ground) = self.ground.leg(packet.enters) else {
             return denied(Verdict::Block, true, Cause::Forged(Forgery::Source, packet.enters));
@@ -25,7 +25,7 @@ impl Meaning<'_> {
             return denied(Verdict::Block, true, Cause::Forged(forgery, packet.enters));
         }
         if ground.to_gateway.contains(packet.destination()) {
-            return self.to_gateway(packet, ground);
+            return self.at_gateway(packet, ground);
         }
         if let Some(reason) = self.no_way(packet) {
             return denied(Verdict::NoWay, false, Cause::NoRoute(reason));
@@ -36,7 +36,7 @@ impl Meaning<'_> {
         }
     }
 
-    fn from_gateway(&self, packet: &Packet) -> Decision {
+    fn begun_by_gateway(&self, packet: &Packet) -> Decision {
         match self.top_exception(packet) {
             Some(id) => self.exception(id),
             None => allowed(false, Cause::FromGateway),
@@ -55,7 +55,7 @@ impl Meaning<'_> {
         ground.hidden.contains(packet.destination()).then_some(Forgery::ToPrivate)
     }
 
-    fn to_gateway(&self, packet: &Packet, ground: &LegGround) -> Decision {
+    fn at_gateway(&self, packet: &Packet, ground: &LegGround) -> Decision {
         let (plan, destination) = (self.plan, packet.destination());
         if has(&self.ground.ipv6_needs, packet) {
             return allowed(false, Cause::Ipv6Needs);
@@ -113,8 +113,12 @@ impl Meaning<'_> {
     /// file. They all agree, or the plan would have been refused.
     fn top_exception(&self, packet: &Packet) -> Option<ExceptionId> {
         let precedence = &self.precedence;
-        let matching: Vec<ExceptionId> =
-            precedence.active().iter().copied().filter(|id| precedence.set(*id).contains(packet)).collect();
+        let matching: Vec<ExceptionId> = precedence
+            .active()
+            .iter()
+            .copied()
+            .filter(|id| precedence.set(*id).contains(packet))
+            .collect();
         let is_top = |id: &ExceptionId| !precedence.above(*id).iter().any(|a| matching.contains(a));
         matching.iter().copied().find(is_top)
     }

@@ -1,8 +1,6 @@
 //! The lie of the land: which sources belong where, what is the gateway's, what has a way.
 
-use crate::addressing::{
-    Subnet, link_local, loopback, multicast, not_global, unique_local,
-};
+use crate::addressing::{Subnet, link_local, loopback, multicast, not_global, unique_local};
 use crate::plan::{Network, Plan, Uplink};
 use crate::space::{
     AddressSet, IntervalSet, Leg, Match, PacketSet, Protocol, ServicePoint, ServiceSet,
@@ -59,7 +57,8 @@ impl Ground {
         for (index, uplink) in plan.uplinks().iter().enumerate() {
             legs.push(uplink_ground(plan.uplink_leg(index), uplink, plan, &gateway, &shared));
         }
-        let broadcasts = plan.networks().iter().flat_map(|n| &n.subnets).filter_map(Subnet::broadcast);
+        let broadcasts =
+            plan.networks().iter().flat_map(|n| &n.subnets).filter_map(Subnet::broadcast);
         Self {
             legs,
             gateway_leg: plan.gateway_leg(),
@@ -122,10 +121,7 @@ impl Ground {
         let mut products = Vec::new();
         for ground in &self.legs {
             let destination = ground.to_gateway.difference(&ground.hidden);
-            let sources = [
-                (ground.belongs.clone(), open.clone()),
-                (unspecified(), asking.clone()),
-            ];
+            let sources = [(ground.belongs.clone(), open.clone()), (unspecified(), asking.clone())];
             for (source, service) in sources {
                 products.push(Match {
                     enters: IntervalSet::point(ground.leg),
@@ -155,7 +151,12 @@ fn anycast(subnet: &Subnet) -> Option<IpAddr> {
     subnet.network_address().filter(IpAddr::is_ipv6)
 }
 
-fn network_ground(leg: Leg, network: &Network, gateway: &AddressSet, shared: &AddressSet) -> LegGround {
+fn network_ground(
+    leg: Leg,
+    network: &Network,
+    gateway: &AddressSet,
+    shared: &AddressSet,
+) -> LegGround {
     let subnets = || network.subnets.iter();
     let broadcasts: AddressSet = subnets().filter_map(Subnet::broadcast).collect();
     let zeros: AddressSet = subnets().filter_map(Subnet::network_address).collect();
@@ -212,7 +213,8 @@ fn uplink_ground(
 /// Neighbour discovery, router solicitation (RFC 4861), listener reports (RFC 2710, RFC 3810), and
 /// the errors of RFC 4890 4.4.1.
 fn ipv6_needs() -> ServiceSet {
-    let whole = ServiceSet::icmp_types(Protocol::ICMP_V6, &[1, 2, 130, 131, 132, 133, 135, 136, 143], None);
+    let whole =
+        ServiceSet::icmp_types(Protocol::ICMP_V6, &[1, 2, 130, 131, 132, 133, 135, 136, 143], None);
     let exceeded = ServiceSet::icmp_types(Protocol::ICMP_V6, &[3], Some(0));
     let parameter = ServiceSet::icmp_types(Protocol::ICMP_V6, &[4], Some(1))
         .union(&ServiceSet::icmp_types(Protocol::ICMP_V6, &[4], Some(2)));

@@ -99,11 +99,9 @@ impl<'p> Meaning<'p> {
     fn cell(&self, from: crate::plan::ZoneId, to: crate::plan::ZoneId) -> Decision {
         let cell = self.plan.matrix().cell(from, to);
         match cell.action {
-            Some(action) => Decision {
-                verdict: action.into(),
-                logged: cell.log,
-                cause: Cause::Cell(from, to),
-            },
+            Some(action) => {
+                Decision { verdict: action.into(), logged: cell.log, cause: Cause::Cell(from, to) }
+            }
             None => {
                 let unmatched = self.plan.matrix().unmatched();
                 Decision {

@@ -171,10 +171,8 @@ impl Meaning<'_> {
         if !ground.has_uplink {
             cutter.cut([to(ground.internet.clone())], none(NoWay::NoUplink));
         }
-        let local_outward = Match {
-            source: ground.unique_local.clone(),
-            ..to(ground.internet.clone())
-        };
+        let local_outward =
+            Match { source: ground.unique_local.clone(), ..to(ground.internet.clone()) };
         cutter.cut([local_outward], none(NoWay::UniqueLocal));
     }
 
@@ -186,10 +184,13 @@ impl Meaning<'_> {
             if cutter.rest.is_disjoint(own) {
                 continue;
             }
-            let top = self.precedence.above(id).iter().fold(
-                cutter.rest.intersection(own),
-                |top, above| top.difference(self.precedence.set(*above)),
-            );
+            let top = self
+                .precedence
+                .above(id)
+                .iter()
+                .fold(cutter.rest.intersection(own), |top, above| {
+                    top.difference(self.precedence.set(*above))
+                });
             cutter.cut_set(&top, self.exception(id));
         }
     }

@@ -7,8 +7,8 @@ use super::ground::Ground;
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::graph;
 use crate::name::Name;
-use crate::sample;
 use crate::plan::{Action, Exception, ExceptionId, Plan};
+use crate::sample;
 use crate::source::Span;
 use crate::space::{AddressSet, IntervalSet, Match, Packet, PacketSet};
 
@@ -62,7 +62,9 @@ impl OrderProblem {
     /// Whether it is one of this exception.
     pub fn concerns(&self, exception: &Exception) -> bool {
         match self {
-            Self::Contradiction { one, other, .. } => [one, other].iter().any(|p| p.name == exception.name),
+            Self::Contradiction { one, other, .. } => {
+                [one, other].iter().any(|p| p.name == exception.name)
+            }
             Self::Circle { parties } => parties.iter().any(|p| p.name == exception.name),
         }
     }

@@ -42,6 +42,7 @@ tables! {
         space: Vec<Text>,
         tie: Option<Text>,
         time_zone: Option<Text>,
+        troubled: bool,
         at: Span,
     }
     /// `[gateway]`

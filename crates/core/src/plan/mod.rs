@@ -17,8 +17,8 @@ pub use parts::{
 };
 pub use place::{Kind, Place};
 pub use resolve::{
-    ExceptionProblem, GatewayProblem, GridProblem, HostProblem, NameProblem, NetworkProblem, PlaceProblem,
-    Problem, ServiceProblem, resolve,
+    ExceptionProblem, GatewayProblem, GridProblem, HostProblem, NameProblem, NetworkProblem,
+    PlaceProblem, Problem, ServiceProblem, resolve,
 };
 
 use crate::source::{Source, Span, Text};

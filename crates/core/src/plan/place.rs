@@ -112,9 +112,11 @@ impl Directory {
         self.entries.push(entry);
     }
 
-    pub(super) fn set_reach(&mut self, name: &Name, reach: Reach) {
-        if let Some(index) = self.by_name.get(name) {
-            self.entries[*index].reach = reach;
+    /// Enters where something is, unless its name was taken by something of another kind.
+    pub(super) fn set_reach(&mut self, name: &Name, kind: Kind, reach: Reach) {
+        let entry = self.by_name.get(name).map(|index| &mut self.entries[*index]);
+        if let Some(entry) = entry.filter(|entry| entry.kind == kind) {
+            entry.reach = reach;
         }
     }
 
@@ -146,7 +148,8 @@ impl Directory {
     pub(super) fn name_but_for_one(&self, addresses: &AddressSet) -> Option<String> {
         let (v4, v6) = (!addresses.v4.is_empty(), !addresses.v6.is_empty());
         self.entries.iter().find_map(|entry| {
-            let (Reach::Known(place), Kind::Zone | Kind::Network) = (&entry.reach, entry.kind) else {
+            let (Reach::Known(place), Kind::Zone | Kind::Network) = (&entry.reach, entry.kind)
+            else {
                 return None;
             };
             let mut rest = place.addresses.difference(addresses);
@@ -185,10 +188,7 @@ impl Directory {
             problems.push(PlaceProblem::Empty { at: None });
             return None;
         }
-        whole.map(|place| Place {
-            text: texts.join(", "),
-            ..place
-        })
+        whole.map(|place| Place { text: texts.join(", "), ..place })
     }
 
     /// `term`, or `term + term - term …`, read from the left.

@@ -29,6 +29,8 @@ impl Words {
 struct Writer<'p> {
     plan: &'p Plan,
     gateway: PacketSet,
+    /// The zones that have addresses, with these.
+    zones: Vec<(ZoneId, AddressSet)>,
     next: u32,
     used: HashMap<String, u32>,
 }
@@ -36,7 +38,10 @@ struct Writer<'p> {
 pub(super) fn one_list(plan: &Plan, day: Date, changes_on: Option<Date>) -> RuleSet {
     let lines = order::lines(plan, day);
     let gateway = frame::for_gateway(plan);
-    let mut writer = Writer { plan, gateway: gateway.clone(), next: 10, used: HashMap::new() };
+    let zones = plan.zone_ids().map(|zone| (zone, plan.zone_addresses(zone)));
+    let zones = zones.filter(|(_, addresses)| !addresses.is_empty()).collect();
+    let mut writer =
+        Writer { plan, gateway: gateway.clone(), zones, next: 10, used: HashMap::new() };
     let arriving = PacketSet::from(frame::arriving(plan));
     let begun = PacketSet::from(frame::entering(plan.gateway_leg()));
     let lists = vec![
@@ -48,7 +53,7 @@ pub(super) fn one_list(plan: &Plan, day: Date, changes_on: Option<Date>) -> Rule
         },
         RuleList {
             stage: Stage::ToGateway,
-            rules: writer.to_gateway(&lines),
+            rules: writer.arriving(&lines),
             otherwise: Otherwise::Block,
             covers: gateway.clone(),
         },
@@ -60,7 +65,7 @@ pub(super) fn one_list(plan: &Plan, day: Date, changes_on: Option<Date>) -> Rule
         },
         RuleList {
             stage: Stage::FromGateway,
-            rules: writer.from_gateway(&lines),
+            rules: writer.begun(&lines),
             otherwise: Otherwise::Allow,
             covers: begun,
         },
@@ -73,7 +78,8 @@ impl Writer<'_> {
         let plan = self.plan;
         let mut rules = Vec::new();
         let any = Words::new("any", "any", "any", "any", "any");
-        let mut reply = self.rule("reply".to_owned(), Action::Allow, false, Cause::Reply, any, None);
+        let mut reply =
+            self.rule("reply".to_owned(), Action::Allow, false, Cause::Reply, any, None);
         reply.name = "replies to permitted conversations".to_owned();
         reply.reason = "Without it nothing that is allowed would get an answer".to_owned();
         rules.push(reply);
@@ -89,7 +95,12 @@ impl Writer<'_> {
             let words = Words::new("internet", "inside or special-purpose", "any", "any", "any");
             let product = frame::forged_at_uplink(plan, index);
             let cause = Cause::Forged(Forgery::Source, plan.uplink_leg(index));
-            rules.push(self.forged(format!("forged@uplink.{}", uplink.name), cause, words, product));
+            rules.push(self.forged(
+                format!("forged@uplink.{}", uplink.name),
+                cause,
+                words,
+                product,
+            ));
         }
         let words = Words::new("any", "0.0.0.0, ::", "any", "any", "all but asking for an address");
         let cause = Cause::Forged(Forgery::Unspecified, Leg(0));
@@ -123,15 +134,18 @@ impl Writer<'_> {
         rule
     }
 
-    fn to_gateway(&mut self, lines: &[Line]) -> Vec<Rule> {
+    fn arriving(&mut self, lines: &[Line]) -> Vec<Rule> {
         let plan = self.plan;
         let mut rules = Vec::new();
         let needs = Match { service: frame::ipv6_needs(), ..frame::arriving(plan) };
-        let words = Words::new("any", "any", "gateway", "any", "neighbour discovery, ICMPv6 errors");
+        let words =
+            Words::new("any", "any", "gateway", "any", "neighbour discovery, ICMPv6 errors");
         let id = "ipv6_needs".to_owned();
         let mut rule = self.rule(id, Action::Allow, false, Cause::Ipv6Needs, words, Some(needs));
         rule.name = "what IPv6 cannot do without".to_owned();
-        rule.reason = "Without neighbour discovery no IPv6 reaches or leaves the gateway (RFC 4890)".to_owned();
+        rule.reason =
+            "Without neighbour discovery no IPv6 reaches or leaves the gateway (RFC 4890)"
+                .to_owned();
         rules.push(rule);
         for line in lines.iter().filter(|line| plan.exception(line.exception).to.gateway) {
             let enters = frame::arriving(plan).enters;
@@ -143,7 +157,8 @@ impl Writer<'_> {
             let leg = plan.uplink_leg(index);
             let service = frame::lease_from_provider();
             let product = Match { service, ..frame::entering(leg) };
-            let words = Words::new("internet", "any", "gateway", "any", "address from the provider");
+            let words =
+                Words::new("internet", "any", "gateway", "any", "address from the provider");
             let id = format!("gateway_service@uplink.{}", uplink.name);
             let cause = Cause::GatewayService(leg);
             let mut rule = self.rule(id, Action::Allow, false, cause, words, Some(product));
@@ -163,10 +178,17 @@ impl Writer<'_> {
             service: manage.service.set.clone(),
             ..frame::arriving(self.plan)
         };
-        let from = zone_words(self.plan, &manage.from.addresses);
-        let words = Words::new(&from, &manage.from.text, "gateway", "inside addresses", &manage.service.text);
+        let from = self.zone_words(&manage.from.addresses);
+        let words = Words::new(
+            &from,
+            &manage.from.text,
+            "gateway",
+            "inside addresses",
+            &manage.service.text,
+        );
         let log = self.plan.matrix().log().logs(Action::Allow);
-        let mut rule = self.rule("manage".to_owned(), Action::Allow, log, Cause::Manage, words, Some(product));
+        let mut rule =
+            self.rule("manage".to_owned(), Action::Allow, log, Cause::Manage, words, Some(product));
         rule.name = format!("manage the gateway from {}", manage.from.text);
         rule.reason = if manage.second_factor {
             "Only these may manage the gateway, with a second factor".to_owned()
@@ -186,7 +208,13 @@ impl Writer<'_> {
             ..frame::entering(self.plan.network_leg(id))
         };
         let name = network.name.as_str();
-        let words = Words::new(zone.name.as_str(), name, "gateway", &format!("gateway in {name}"), &uses.text);
+        let words = Words::new(
+            zone.name.as_str(),
+            name,
+            "gateway",
+            &format!("gateway in {name}"),
+            &uses.text,
+        );
         let cause = Cause::GatewayService(self.plan.network_leg(id));
         let rule_id = format!("gateway_service.{name}");
         let mut rule = self.rule(rule_id, Action::Allow, false, cause, words, Some(product));
@@ -239,7 +267,7 @@ impl Writer<'_> {
         Some(rule)
     }
 
-    fn from_gateway(&mut self, lines: &[Line]) -> Vec<Rule> {
+    fn begun(&mut self, lines: &[Line]) -> Vec<Rule> {
         let plan = self.plan;
         let own = IntervalSet::point(plan.gateway_leg());
         lines
@@ -250,7 +278,12 @@ impl Writer<'_> {
     }
 
     /// The rule of an exception in one list; `None` where it has nothing to say there.
-    fn exception_rule(&mut self, line: &Line, stage: Stage, enters: IntervalSet<Leg>) -> Option<Rule> {
+    fn exception_rule(
+        &mut self,
+        line: &Line,
+        stage: Stage,
+        enters: IntervalSet<Leg>,
+    ) -> Option<Rule> {
         let plan = self.plan;
         let exception = plan.exception(line.exception);
         let full = AddressSet::full();
@@ -262,10 +295,11 @@ impl Writer<'_> {
         let service = families(&exception.service.set, source, destination);
         let product = order::product(line, enters, source, destination, &service);
         let packets = PacketSet::from(&product);
-        let elsewhere = line.part.is_some() && match stage {
-            Stage::ToGateway => packets.is_disjoint(&self.gateway),
-            _ => packets.is_subset(&self.gateway),
-        };
+        let elsewhere = line.part.is_some()
+            && match stage {
+                Stage::ToGateway => packets.is_disjoint(&self.gateway),
+                _ => packets.is_subset(&self.gateway),
+            };
         if packets.is_empty() || elsewhere {
             return None;
         }
@@ -273,7 +307,7 @@ impl Writer<'_> {
         if line.part.is_some() {
             id.push_str("@log");
         }
-        let words = exception_words(plan, exception, stage);
+        let words = self.exception_words(exception, stage);
         let (action, log) = (exception.action, exception.log);
         let cause = Cause::Exception(ExceptionId(line.exception.index()));
         let mut rule = self.rule(id, action, log, cause, words, Some(product));
@@ -286,6 +320,30 @@ impl Writer<'_> {
         );
         rule.reason.clone_from(&exception.why);
         Some(rule)
+    }
+
+    fn exception_words(&self, exception: &Exception, stage: Stage) -> Words {
+        let (from, to) = (&exception.from, &exception.to);
+        let from_zone = match stage {
+            Stage::FromGateway => "gateway".to_owned(),
+            _ => self.zone_words(&from.addresses),
+        };
+        let to_zone = match stage {
+            Stage::ToGateway => "gateway".to_owned(),
+            _ => self.zone_words(&to.addresses),
+        };
+        Words::new(&from_zone, &from.text, &to_zone, &to.text, &exception.service.text)
+    }
+
+    /// The zones in which some of these addresses lie.
+    fn zone_words(&self, addresses: &AddressSet) -> String {
+        let touched = self.zones.iter().filter(|(_, zone)| !zone.is_disjoint(addresses));
+        let touched: Vec<&str> =
+            touched.map(|(zone, _)| self.plan.zone(*zone).name.as_str()).collect();
+        if touched.len() == self.zones.len() && self.zones.len() > 1 {
+            return "any".to_owned();
+        }
+        touched.join(" + ")
     }
 
     fn closing(&mut self, stage: Stage, action: Action, product: Match) -> Rule {
@@ -317,7 +375,22 @@ impl Writer<'_> {
         let ports = matches.as_ref().map(|m| m.service.words()).unwrap_or_default();
         let Words { from, source, to, destination, service } = words;
         let (name, reason) = (id.clone(), String::new());
-        Rule { number, id, name, reason, from, source, to, destination, service, ports, action, log, cause, matches }
+        Rule {
+            number,
+            id,
+            name,
+            reason,
+            from,
+            source,
+            to,
+            destination,
+            service,
+            ports,
+            action,
+            log,
+            cause,
+            matches,
+        }
     }
 }
 
@@ -336,34 +409,6 @@ fn exception_id(exception: &Exception, stage: Stage) -> String {
         }
         _ => format!("exception.{name}"),
     }
-}
-
-fn exception_words(plan: &Plan, exception: &Exception, stage: Stage) -> Words {
-    let (from, to) = (&exception.from, &exception.to);
-    let from_zone = match stage {
-        Stage::FromGateway => "gateway".to_owned(),
-        _ => zone_words(plan, &from.addresses),
-    };
-    let to_zone = match stage {
-        Stage::ToGateway => "gateway".to_owned(),
-        _ => zone_words(plan, &to.addresses),
-    };
-    Words::new(&from_zone, &from.text, &to_zone, &to.text, &exception.service.text)
-}
-
-/// The zones in which some of these addresses lie.
-fn zone_words(plan: &Plan, addresses: &AddressSet) -> String {
-    let all: Vec<ZoneId> =
-        plan.zone_ids().filter(|zone| !plan.zone_addresses(*zone).is_empty()).collect();
-    let touched: Vec<&str> = all
-        .iter()
-        .filter(|zone| !plan.zone_addresses(**zone).is_disjoint(addresses))
-        .map(|zone| plan.zone(*zone).name.as_str())
-        .collect();
-    if touched.len() == all.len() && all.len() > 1 {
-        return "any".to_owned();
-    }
-    touched.join(" + ")
 }
 
 /// Whether any packet can go from one zone to the other at all.

@@ -116,9 +116,8 @@ pub(super) fn service_addresses(plan: &Plan, id: NetworkId) -> AddressSet {
 /// Everything that is for the gateway itself.
 pub(super) fn for_gateway(plan: &Plan) -> PacketSet {
     let subnets = || plan.networks().iter().flat_map(|n| &n.subnets);
-    let everywhere = heard_by_all()
-        .union(&all_gateway(plan))
-        .union(&subnets().filter_map(anycast).collect());
+    let everywhere =
+        heard_by_all().union(&all_gateway(plan)).union(&subnets().filter_map(anycast).collect());
     let mut products = vec![Match { destination: everywhere, ..arriving(plan) }];
     for id in plan.network_ids() {
         let destination = plan.network(id).subnets.iter().filter_map(Subnet::broadcast).collect();

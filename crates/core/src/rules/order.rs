@@ -101,10 +101,8 @@ impl Order {
         let both = self.sets[later].intersection(&self.sets[earlier]);
         let above = self.above[later].iter().chain(&self.above[earlier]);
         let top = above.fold(both, |top, index| top.difference(&self.sets[*index]));
-        let lines = top.products().map(|part| Line {
-            exception: self.ids[later],
-            part: Some(part),
-        });
+        let lines =
+            top.products().map(|part| Line { exception: self.ids[later], part: Some(part) });
         lines.collect()
     }
 }
@@ -133,10 +131,7 @@ impl Reach {
             routed: frame::arriving(plan),
             for_gateway,
             never_arriving: forged.chain(outside).chain(rest).map(PacketSet::from).collect(),
-            begun: Match {
-                enters: IntervalSet::point(plan.gateway_leg()),
-                ..Match::everything()
-            },
+            begun: Match { enters: IntervalSet::point(plan.gateway_leg()), ..Match::everything() },
         }
     }
 

@@ -39,11 +39,7 @@ pub fn built_in(name: &str) -> Option<&'static BuiltIn> {
     BUILT_IN.iter().find(|service| service.name == name)
 }
 
-const fn entry(
-    name: &'static str,
-    ports: &'static [&'static str],
-    about: &'static str,
-) -> BuiltIn {
+const fn entry(name: &'static str, ports: &'static [&'static str], about: &'static str) -> BuiltIn {
     BuiltIn { name, ports, about }
 }
 

@@ -21,10 +21,7 @@ impl AddressSet {
 
     /// Every address of both families.
     pub fn full() -> Self {
-        Self {
-            v4: IntervalSet::full(),
-            v6: IntervalSet::full(),
-        }
+        Self { v4: IntervalSet::full(), v6: IntervalSet::full() }
     }
 
     /// From `first` to `last`, both included. Empty where the two are of different families or in
@@ -58,26 +55,17 @@ impl AddressSet {
 
     /// What either set has.
     pub fn union(&self, other: &Self) -> Self {
-        Self {
-            v4: self.v4.union(&other.v4),
-            v6: self.v6.union(&other.v6),
-        }
+        Self { v4: self.v4.union(&other.v4), v6: self.v6.union(&other.v6) }
     }
 
     /// What both sets have.
     pub fn intersection(&self, other: &Self) -> Self {
-        Self {
-            v4: self.v4.intersection(&other.v4),
-            v6: self.v6.intersection(&other.v6),
-        }
+        Self { v4: self.v4.intersection(&other.v4), v6: self.v6.intersection(&other.v6) }
     }
 
     /// What this set has and `other` has not.
     pub fn difference(&self, other: &Self) -> Self {
-        Self {
-            v4: self.v4.difference(&other.v4),
-            v6: self.v6.difference(&other.v6),
-        }
+        Self { v4: self.v4.difference(&other.v4), v6: self.v6.difference(&other.v6) }
     }
 
     /// Whether the two share no address.
@@ -92,25 +80,16 @@ impl AddressSet {
 
     /// Every address that is not a member.
     pub fn complement(&self) -> Self {
-        Self {
-            v4: self.v4.complement(),
-            v6: self.v6.complement(),
-        }
+        Self { v4: self.v4.complement(), v6: self.v6.complement() }
     }
 
     /// The members as inclusive ranges, IPv4 first, in ascending order.
     pub fn ranges(&self) -> impl Iterator<Item = (IpAddr, IpAddr)> + '_ {
         let v4 = self.v4.spans().iter().map(|&(low, high)| {
-            (
-                Ipv4Addr::from_bits(low).into(),
-                Ipv4Addr::from_bits(high).into(),
-            )
+            (Ipv4Addr::from_bits(low).into(), Ipv4Addr::from_bits(high).into())
         });
         let v6 = self.v6.spans().iter().map(|&(low, high)| {
-            (
-                Ipv6Addr::from_bits(low).into(),
-                Ipv6Addr::from_bits(high).into(),
-            )
+            (Ipv6Addr::from_bits(low).into(), Ipv6Addr::from_bits(high).into())
         });
         v4.chain(v6)
     }
@@ -156,10 +135,7 @@ impl<A: Into<AddressSet>> FromIterator<A> for AddressSet {
             v4.extend_from_slice(part.v4.spans());
             v6.extend_from_slice(part.v6.spans());
         }
-        Self {
-            v4: IntervalSet::from_spans(v4),
-            v6: IntervalSet::from_spans(v6),
-        }
+        Self { v4: IntervalSet::from_spans(v4), v6: IntervalSet::from_spans(v6) }
     }
 }
 

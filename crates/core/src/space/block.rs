@@ -100,9 +100,7 @@ impl<A> Default for Region<A> {
 impl<A: Coordinate> Region<A> {
     /// The region of these blocks; empty ones are dropped.
     pub fn new(blocks: impl IntoIterator<Item = Block<A>>) -> Self {
-        Self {
-            blocks: blocks.into_iter().filter(|b| !b.is_empty()).collect(),
-        }
+        Self { blocks: blocks.into_iter().filter(|b| !b.is_empty()).collect() }
     }
 
     /// The blocks it is made of.
@@ -117,9 +115,7 @@ impl<A: Coordinate> Region<A> {
 
     /// Whether that packet is in it.
     pub fn contains(&self, enters: Leg, source: A, destination: A, service: u32) -> bool {
-        self.blocks
-            .iter()
-            .any(|b| b.contains(enters, source, destination, service))
+        self.blocks.iter().any(|b| b.contains(enters, source, destination, service))
     }
 
     /// What either region has.
@@ -139,9 +135,7 @@ impl<A: Coordinate> Region<A> {
             .blocks
             .iter()
             .flat_map(|a| other.blocks.iter().filter_map(move |b| a.intersection(b)));
-        Self {
-            blocks: pairs.collect(),
-        }
+        Self { blocks: pairs.collect() }
     }
 
     /// What this region has and `other` has not.
@@ -162,9 +156,7 @@ impl<A: Coordinate> Region<A> {
 
     /// Whether the two share no packet.
     pub fn is_disjoint(&self, other: &Self) -> bool {
-        self.blocks
-            .iter()
-            .all(|a| other.blocks.iter().all(|b| a.is_disjoint(b)))
+        self.blocks.iter().all(|a| other.blocks.iter().all(|b| a.is_disjoint(b)))
     }
 
     /// Whether every packet of this region is one of `other` too.
@@ -208,7 +200,9 @@ mod tests {
         number: impl Fn(u8) -> T + Copy + 'static,
     ) -> impl Strategy<Value = IntervalSet<T>> {
         prop::collection::vec((0..end, 0..end), 1..3).prop_map(move |spans| {
-            IntervalSet::from_spans(spans.iter().map(|&(a, b)| (number(a.min(b)), number(a.max(b)))))
+            IntervalSet::from_spans(
+                spans.iter().map(|&(a, b)| (number(a.min(b)), number(a.max(b)))),
+            )
         })
     }
 

@@ -42,9 +42,7 @@ impl<T> Default for IntervalSet<T> {
 
 impl<T: Debug> Debug for IntervalSet<T> {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_set()
-            .entries(self.spans.iter().map(|(low, high)| low..=high))
-            .finish()
+        f.debug_set().entries(self.spans.iter().map(|(low, high)| low..=high)).finish()
     }
 }
 
@@ -66,11 +64,7 @@ impl<T: Coordinate> IntervalSet<T> {
 
     /// Everything from `low` to `high`, both included; empty where `low` lies above `high`.
     pub fn range(low: T, high: T) -> Self {
-        let spans = if low <= high {
-            vec![(low, high)]
-        } else {
-            Vec::new()
-        };
+        let spans = if low <= high { vec![(low, high)] } else { Vec::new() };
         Self { spans }
     }
 
@@ -248,10 +242,7 @@ mod tests {
     fn the_ends_of_the_line_do_not_overflow() {
         let top = IntervalSet::point(u128::MAX);
         assert_eq!(top.complement(), IntervalSet::range(0, u128::MAX - 1));
-        assert_eq!(
-            top.union(&IntervalSet::range(0, u128::MAX - 1)),
-            IntervalSet::full()
-        );
+        assert_eq!(top.union(&IntervalSet::range(0, u128::MAX - 1)), IntervalSet::full());
         assert!(IntervalSet::range(5u8, 4).is_empty());
     }
 }

@@ -79,9 +79,7 @@ impl From<Match> for PacketSet {
 
 impl FromIterator<Match> for PacketSet {
     fn from_iter<I: IntoIterator<Item = Match>>(products: I) -> Self {
-        products
-            .into_iter()
-            .fold(Self::empty(), |all, product| all.union(&product.into()))
+        products.into_iter().fold(Self::empty(), |all, product| all.union(&product.into()))
     }
 }
 
@@ -118,26 +116,17 @@ impl PacketSet {
 
     /// What either set has.
     pub fn union(&self, other: &Self) -> Self {
-        Self {
-            v4: self.v4.union(&other.v4),
-            v6: self.v6.union(&other.v6),
-        }
+        Self { v4: self.v4.union(&other.v4), v6: self.v6.union(&other.v6) }
     }
 
     /// What both sets have.
     pub fn intersection(&self, other: &Self) -> Self {
-        Self {
-            v4: self.v4.intersection(&other.v4),
-            v6: self.v6.intersection(&other.v6),
-        }
+        Self { v4: self.v4.intersection(&other.v4), v6: self.v6.intersection(&other.v6) }
     }
 
     /// What this set has and `other` has not.
     pub fn difference(&self, other: &Self) -> Self {
-        Self {
-            v4: self.v4.difference(&other.v4),
-            v6: self.v6.difference(&other.v6),
-        }
+        Self { v4: self.v4.difference(&other.v4), v6: self.v6.difference(&other.v6) }
     }
 
     /// Whether the two share no packet.

@@ -109,9 +109,7 @@ impl ServicePoint {
     /// ICMP type and code, where the protocol is an ICMP.
     pub fn icmp_kind(self) -> Option<(u8, u8)> {
         let detail = self.0 as u16;
-        self.protocol()
-            .is_icmp()
-            .then_some(((detail >> 8) as u8, detail as u8))
+        self.protocol().is_icmp().then_some(((detail >> 8) as u8, detail as u8))
     }
 }
 
@@ -153,10 +151,7 @@ impl ServiceSet {
 
     /// The same stretch of the line in both families.
     pub fn both(line: IntervalSet<u32>) -> Self {
-        Self {
-            v4: line.clone(),
-            v6: line,
-        }
+        Self { v4: line.clone(), v6: line }
     }
 
     /// Ports `low` to `high` of a protocol, both included.
@@ -173,10 +168,7 @@ impl ServiceSet {
 
     /// All of ICMP: protocol 1 in IPv4, 58 in IPv6.
     pub fn icmp() -> Self {
-        Self {
-            v4: Self::protocol(Protocol::ICMP).v4,
-            v6: Self::protocol(Protocol::ICMP_V6).v6,
-        }
+        Self { v4: Self::protocol(Protocol::ICMP).v4, v6: Self::protocol(Protocol::ICMP_V6).v6 }
     }
 
     /// The echo request ("ping"): type 8 in IPv4 (RFC 792), 128 in IPv6 (RFC 4443).
@@ -211,18 +203,12 @@ impl ServiceSet {
 
     /// What either set has.
     pub fn union(&self, other: &Self) -> Self {
-        Self {
-            v4: self.v4.union(&other.v4),
-            v6: self.v6.union(&other.v6),
-        }
+        Self { v4: self.v4.union(&other.v4), v6: self.v6.union(&other.v6) }
     }
 
     /// What this set has and `other` has not.
     pub fn difference(&self, other: &Self) -> Self {
-        Self {
-            v4: self.v4.difference(&other.v4),
-            v6: self.v6.difference(&other.v6),
-        }
+        Self { v4: self.v4.difference(&other.v4), v6: self.v6.difference(&other.v6) }
     }
 
     /// Whether every service of this set is one of `other` too.
@@ -257,7 +243,8 @@ impl ServiceSet {
             }
         };
         add(&shared, "");
-        let (icmp4, icmp6) = (Self::protocol(Protocol::ICMP).v4, Self::protocol(Protocol::ICMP_V6).v6);
+        let (icmp4, icmp6) =
+            (Self::protocol(Protocol::ICMP).v4, Self::protocol(Protocol::ICMP_V6).v6);
         let (v4, v6) = (self.v4.difference(&shared), self.v6.difference(&shared));
         add(&v4.intersection(&icmp4), "");
         add(&v6.intersection(&icmp6), "");
@@ -272,26 +259,26 @@ fn line_words(line: &IntervalSet<u32>) -> Vec<String> {
     if line.is_full() || *line == ServiceSet::any().v4 {
         return vec!["any".to_owned()];
     }
-    let mut words = Vec::new();
-    for &(low, high) in line.spans() {
-        let (first, last) = (low >> 16, (high >> 16).min(255));
-        let mut numbers = first..=last;
-        if last - first > 3 {
-            // A long run of whole protocols is one word; only its ends may be partial.
-            let (a, b) = (Protocol(first as u8), Protocol(last as u8));
-            let whole_from = first + u32::from(low != a.stretch().0);
-            let whole_to = last - u32::from(high < b.stretch().1);
-            words.extend((first..whole_from).map(|_| stretch_words(a, low, a.stretch().1)));
-            words.push(format!("proto-{whole_from} to proto-{whole_to}"));
-            words.extend((whole_to..last).map(|_| stretch_words(b, b.stretch().0, high)));
-            numbers = 1..=0;
-        }
-        for number in numbers {
-            let protocol = Protocol(number as u8);
-            let (start, end) = protocol.stretch();
-            words.push(stretch_words(protocol, low.max(start), high.min(end)));
-        }
+    line.spans().iter().flat_map(|span| span_words(*span)).collect()
+}
+
+/// One interval in words. Whole protocols in a row are one word where they are many; only the first
+/// and the last protocol of an interval can be there in part.
+fn span_words((low, high): (u32, u32)) -> Vec<String> {
+    let (first, last) = (low >> 16, (high >> 16).min(255));
+    let part = |number: u32| {
+        let protocol = Protocol(number as u8);
+        let (start, end) = protocol.stretch();
+        stretch_words(protocol, low.max(start), high.min(end))
+    };
+    let whole_from = first + u32::from(low & 0xffff != 0);
+    let whole_to = last - u32::from(high & 0xffff != 0xffff && last > 0);
+    if whole_from + 3 > whole_to {
+        return (first..=last).map(part).collect();
     }
+    let mut words: Vec<String> = (first..whole_from).map(part).collect();
+    words.push(format!("proto-{whole_from} to proto-{whole_to}"));
+    words.extend((whole_to + 1..=last).map(part));
     words
 }
 
@@ -315,13 +302,7 @@ fn stretch_words(protocol: Protocol, low: u32, high: u32) -> String {
     if kind(low) == kind(high) && low & 0xff == 0 && high & 0xff == 0xff {
         return format!("{keyword}/{}", kind(low));
     }
-    format!(
-        "{keyword}/{}.{}-{}.{}",
-        kind(low),
-        low & 0xff,
-        kind(high),
-        high & 0xff
-    )
+    format!("{keyword}/{}.{}-{}.{}", kind(low), low & 0xff, kind(high), high & 0xff)
 }
 
 #[cfg(test)]
@@ -351,12 +332,7 @@ mod tests {
         let rest = ServiceSet::any().difference(&ServiceSet::ports(Protocol::TCP, 443, 443));
         assert_eq!(
             rest.words(),
-            [
-                "proto-0 to proto-5",
-                "tcp/0-442",
-                "tcp/444-65535",
-                "proto-7 to proto-255"
-            ]
+            ["proto-0 to proto-5", "tcp/0-442", "tcp/444-65535", "proto-7 to proto-255"]
         );
     }
 

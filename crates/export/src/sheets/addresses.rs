@@ -116,7 +116,8 @@ fn subnet_cells(network: &NetworkRow, subnet: &SubnetRow, first: bool, narrow: b
         let first = if narrow { short(&subnet.prefix, &pool.first) } else { pool.first.clone() };
         format!("{first}-{last}").into()
     });
-    let gateway = if narrow { beyond(&subnet.prefix, &subnet.gateway) } else { subnet.gateway.clone() };
+    let gateway =
+        if narrow { beyond(&subnet.prefix, &subnet.gateway) } else { subnet.gateway.clone() };
     let v6 = subnet.mask.is_none();
     let in_family = |fixed: &&FixedRow| fixed.addresses.iter().any(|a| a.contains(':') == v6);
     let fixed = network.fixed.iter().filter(in_family).count();

@@ -78,12 +78,19 @@ pub struct PassedOverRow {
 
 impl AnswerSheet {
     /// Takes the sheet from an answer; `None` if the answer has no part, which no question leads to.
-    pub fn new(plan: &Plan, from: &End, to: &End, service: &Services, answer: &Answer<'_>) -> Option<Self> {
+    pub fn new(
+        plan: &Plan,
+        from: &End,
+        to: &End,
+        service: &Services,
+        answer: &Answer<'_>,
+    ) -> Option<Self> {
         let first = answer.shares.first()?;
         let parts = if answer.shares.len() > 1 { answer.shares.as_slice() } else { &[] };
         let differences = answer.differences.iter().map(|difference| {
             let outcome = difference.rules;
-            let rule = outcome.rule.map_or("no rule".to_owned(), |rule| format!("rule {}", rule.number));
+            let rule =
+                outcome.rule.map_or("no rule".to_owned(), |rule| format!("rule {}", rule.number));
             format!(
                 "{}: the plan says {}, but {rule} says {}",
                 plan.packet_words(&difference.packet),
@@ -128,7 +135,10 @@ impl AnswerSheet {
             table.row([
                 Cell::action(part.verdict),
                 part.covers.clone().into(),
-                Cell::toned(format!("{} {}", part.because.kind.replace('_', " "), part.because.name), Tone::Plain),
+                Cell::toned(
+                    format!("{} {}", part.because.kind.replace('_', " "), part.because.name),
+                    Tone::Plain,
+                ),
                 part.because.line.map_or(String::new(), |line| line.to_string()).into(),
             ]);
         }
@@ -157,8 +167,12 @@ fn says(plan: &Plan, from: &str, to: &str, service: &str, answer: &Answer<'_>) -
     match answer.verdict {
         Some(Verdict::Allow) => format!("{from} can reach {to}{on}: {reason}{more}"),
         Some(Verdict::Block) => format!("{from} cannot reach {to}{on}: {reason}{more}"),
-        Some(Verdict::Reject) => format!("{from} cannot reach {to}{on}, and is told so: {reason}{more}"),
-        Some(Verdict::DoesNotPass) => format!("{from} to {to}{on} is not the gateway's business: {reason}"),
+        Some(Verdict::Reject) => {
+            format!("{from} cannot reach {to}{on}, and is told so: {reason}{more}")
+        }
+        Some(Verdict::DoesNotPass) => {
+            format!("{from} to {to}{on} is not the gateway's business: {reason}")
+        }
         Some(Verdict::NoWay) => format!("{from} has no way to {to}{on}: {reason}"),
         None => format!("{from} to {to}{on}: not the same for all of it"),
     }

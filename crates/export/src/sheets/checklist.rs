@@ -158,8 +158,8 @@ impl ChecklistSheet {
     /// For CSV and Markdown: everything.
     pub fn tables(&self) -> Vec<Table> {
         let headings = [
-            "done", "id", "to", "address", "service", "expect", "Linux", "macOS", "Windows", "set up", "rule",
-            "proves", "if not", "seconds",
+            "done", "id", "to", "address", "service", "expect", "Linux", "macOS", "Windows",
+            "set up", "rule", "proves", "if not", "seconds",
         ];
         let column = |heading: &str| match heading {
             "rule" | "seconds" => Column::numbers(heading),
@@ -193,7 +193,10 @@ fn target_words(check: &CheckRow) -> String {
 }
 
 fn full_row(check: &CheckRow) -> Vec<Cell> {
-    let set_up = [check.set_up.as_deref(), check.remark.as_deref()].into_iter().flatten().collect::<Vec<_>>();
+    let set_up = [check.set_up.as_deref(), check.remark.as_deref()]
+        .into_iter()
+        .flatten()
+        .collect::<Vec<_>>();
     vec![
         "".into(),
         check.id.clone().into(),
@@ -229,7 +232,11 @@ fn row(check: &Check, place: &str, rules: &RuleSet) -> CheckRow {
         address,
         service: check.probe.words(),
         expect: check.expect.word(),
-        commands: CommandRow { linux: commands.linux, macos: commands.macos, windows: commands.windows },
+        commands: CommandRow {
+            linux: commands.linux,
+            macos: commands.macos,
+            windows: commands.windows,
+        },
         set_up: check.set_up(),
         remark: check.target.remark(check.probe),
         proves: check.proves.as_ref().map(|proves| proves.1.clone()),

@@ -115,7 +115,8 @@ impl MatrixSheet {
         let names = layout == GridLayout::Names;
         let number = |index: usize| (index + 1).to_string();
         let heads = columns.clone().map(|i| if names { self.zones[i].clone() } else { number(i) });
-        let mut table = Table::new(std::iter::once("from".to_owned()).chain(heads).map(Column::whole));
+        let mut table =
+            Table::new(std::iter::once("from".to_owned()).chain(heads).map(Column::whole));
         for (index, row) in self.cells.chunks(self.zones.len()).enumerate() {
             let zone = &self.zones[index];
             let head = if names { zone.clone() } else { format!("{} {zone}", number(index)) };
@@ -200,7 +201,12 @@ fn deciding<'r>(
 ) -> impl Iterator<Item = &'r Rule> + use<'r> {
     let destination = plan.zone_addresses(to);
     let sources = plan.zone_addresses(from);
-    let of_cell = |enters, source| Match { enters, source, destination: destination.clone(), ..Match::everything() };
+    let of_cell = |enters, source| Match {
+        enters,
+        source,
+        destination: destination.clone(),
+        ..Match::everything()
+    };
     let mut rest: PacketSet = PacketSet::from(of_cell(plan.zone_legs(from), sources.clone()));
     if from == to {
         // Inside one network nothing meets the gateway.
@@ -211,7 +217,8 @@ fn deciding<'r>(
         }
     }
     let mut found = Vec::new();
-    let through = rules.lists.iter().filter(|list| list.stage == bastium_core::rules::Stage::Through);
+    let through =
+        rules.lists.iter().filter(|list| list.stage == bastium_core::rules::Stage::Through);
     for rule in through.flat_map(|list| &list.rules) {
         let Some(product) = &rule.matches else { continue };
         let own = PacketSet::from(product);

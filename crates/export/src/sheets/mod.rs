@@ -69,7 +69,8 @@ impl PacketView {
     pub(crate) fn new(packet: &Packet, plan: &Plan) -> Self {
         let protocol = packet.service.protocol();
         let icmp = packet.service.icmp_kind();
-        let protocol_word = if protocol == Protocol::ICMP_V6 { "icmpv6".to_owned() } else { protocol.keyword() };
+        let protocol_word =
+            if protocol == Protocol::ICMP_V6 { "icmpv6".to_owned() } else { protocol.keyword() };
         Self {
             from: plan.leg_name(packet.enters).to_owned(),
             source: packet.source().to_string(),

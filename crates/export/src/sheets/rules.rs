@@ -102,7 +102,12 @@ impl RuleSheet {
             name: list.stage.word(),
             applies: None,
             about: list.stage.about(),
-            rules: list.rules.iter().filter(|rule| keep(list, rule)).map(|rule| row(plan, rule)).collect(),
+            rules: list
+                .rules
+                .iter()
+                .filter(|rule| keep(list, rule))
+                .map(|rule| row(plan, rule))
+                .collect(),
             otherwise: list.otherwise.word(),
         };
         Self {

@@ -36,7 +36,9 @@ impl Diagnose for ExceptionProblem {
             Self::Incomplete { exception, missing, at } => error("incomplete-exception", at)
                 .says(format!("exception `{exception}` does not say `{missing}`"))
                 .cure(match *missing {
-                    "action" => "add a line like `action = \"allow\"` (allow, block or reject)".to_owned(),
+                    "action" => {
+                        "add a line like `action = \"allow\"` (allow, block or reject)".to_owned()
+                    }
                     _ => format!("add a line like `{missing} = \"…\"`"),
                 }),
             Self::Action { word, at } => error("unknown-choice", at)
@@ -45,12 +47,17 @@ impl Diagnose for ExceptionProblem {
                     nearest(word, Action::ALL.map(Action::word)).map(str::to_owned).as_ref(),
                     "write allow, block or reject",
                 )),
-            Self::Day { word, at } => error("bad-day", at)
-                .says(format!("`{word}` is not a day"))
-                .cure("write it like 2027-03-31; the exception counts up to and including that day"),
+            Self::Day { word, at } => {
+                error("bad-day", at).says(format!("`{word}` is not a day")).cure(
+                    "write it like 2027-03-31; the exception counts up to and including that day",
+                )
+            }
             Self::UnknownBefore { word, nearest, at } => error("unknown-exception", at)
                 .says(format!("no exception is called `{word}`"))
-                .cure(nearest_or(nearest.as_ref(), "name one that is declared as `[exception.NAME]`")),
+                .cure(nearest_or(
+                    nearest.as_ref(),
+                    "name one that is declared as `[exception.NAME]`",
+                )),
             Self::BeforeItself { exception, at } => error("before-itself", at)
                 .says(format!("exception `{exception}` goes before itself"))
                 .cure("take its name out of `before`"),

@@ -118,6 +118,7 @@ fn choice<T: Copy>(
 
 /// The site. Without a name it gets an empty one, and a problem is noted.
 pub(super) fn site(draft: &Draft, shop: &mut Workshop) -> Site {
+    let before = shop.problems.len();
     let draft = &draft.site;
     let tie = [("third-octet", Tie::ThirdOctet), ("none", Tie::None)];
     let name = draft.name.as_ref().filter(|name| !name.value.trim().is_empty());
@@ -139,10 +140,12 @@ pub(super) fn site(draft: &Draft, shop: &mut Workshop) -> Site {
             }
         }
     }
+    let tie = choice(draft.tie.as_ref(), "tie", &tie, shop).unwrap_or_default();
+    shop.subnets_follow = !draft.troubled && shop.problems.len() == before;
     Site {
         name: name.map(|name| name.value.clone()).unwrap_or_default(),
         space,
-        tie: choice(draft.tie.as_ref(), "tie", &tie, shop).unwrap_or_default(),
+        tie,
         time_zone: draft.time_zone.as_ref().and_then(|word| time_zone(word, shop)),
     }
 }
@@ -227,7 +230,10 @@ pub(super) fn ports(draft: &draft::Gateway, shop: &mut Workshop) -> Ports {
             if !ports.names.contains(&member.value) {
                 ports.known(member, shop);
             } else if !used.insert(&member.value) {
-                shop.problem(GatewayProblem::PortTwice { word: member.value.clone(), at: member.at });
+                shop.problem(GatewayProblem::PortTwice {
+                    word: member.value.clone(),
+                    at: member.at,
+                });
             }
         }
         let members = members.iter().map(|member| member.value.clone()).collect();
@@ -262,7 +268,10 @@ pub(super) fn uplinks(draft: &Draft, ports: &mut Ports, shop: &mut Workshop) -> 
         let dhcp = matches!(draft.address.as_slice(), [only] if only.value == "dhcp");
         let addresses = if dhcp { Vec::new() } else { own_addresses(draft, shop) };
         if draft.address.is_empty() {
-            shop.problem(GatewayProblem::NoUplinkAddress { uplink: name.clone(), at: draft.name.at });
+            shop.problem(GatewayProblem::NoUplinkAddress {
+                uplink: name.clone(),
+                at: draft.name.at,
+            });
         }
         let routers = routers(draft, &addresses, dhcp, shop);
         uplinks.push(Uplink { name, port, addresses, routers, dhcp, at: draft.name.at });
@@ -279,7 +288,8 @@ fn own_addresses(draft: &draft::Uplink, shop: &mut Workshop) -> Vec<IpNet> {
         };
         match word.value.parse::<IpNet>().ok().filter(usable) {
             Some(address) => addresses.push(address),
-            None => shop.problem(GatewayProblem::UplinkAddress { word: word.value.clone(), at: word.at }),
+            None => shop
+                .problem(GatewayProblem::UplinkAddress { word: word.value.clone(), at: word.at }),
         }
     }
     addresses

@@ -136,7 +136,9 @@ fn lines(grid: &Text) -> Vec<Vec<Word<'_>>> {
 fn zone_of(word: &Word<'_>, zones: &[Zone], shop: &mut Workshop) -> Option<usize> {
     let found = zones.iter().position(|zone| zone.name.as_str() == word.text);
     // A zone whose own declaration has a problem is known all the same.
-    if found.is_none() && shop.directory.find(word.text).is_none_or(|e| e.kind != super::super::Kind::Zone) {
+    if found.is_none()
+        && shop.directory.find(word.text).is_none_or(|e| e.kind != super::super::Kind::Zone)
+    {
         let names = zones.iter().map(|zone| zone.name.as_str());
         shop.problem(GridProblem::UnknownZone {
             word: word.text.to_owned(),
@@ -232,7 +234,8 @@ fn cell(word: &Word<'_>, log: LogPolicy, shop: &mut Workshop) -> Option<Cell> {
     }
     let read = action_and_log(word.text, log);
     if read.is_none() {
-        let known = ["allow", "block", "reject", "allow+log", "block+log", "block+quiet", "reject+quiet"];
+        let known =
+            ["allow", "block", "reject", "allow+log", "block+log", "block+quiet", "reject+quiet"];
         shop.problem(GridProblem::NotACell {
             word: word.text.to_owned(),
             nearest: nearest(word.text, known).map(str::to_owned),

@@ -118,7 +118,9 @@ fn host(
         }
         let (at, other) = (word.at, taken.addresses.get(&address).cloned());
         match other {
-            Some((other, first)) => shop.problem(HostProblem::AddressTaken { address, other, at, first }),
+            Some((other, first)) => {
+                shop.problem(HostProblem::AddressTaken { address, other, at, first })
+            }
             None => drop(taken.addresses.insert(address, (name.clone(), at))),
         }
         addresses.push(address);

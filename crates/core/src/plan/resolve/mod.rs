@@ -19,8 +19,8 @@ pub use hosts::HostProblem;
 pub use names::NameProblem;
 pub use networks::NetworkProblem;
 pub use places::PlaceProblem;
-pub(super) use services::{declared, services};
 pub use services::ServiceProblem;
+pub(super) use services::{declared, services};
 
 use super::draft::Draft;
 use super::parts::{Site, Unread};
@@ -73,6 +73,8 @@ from_parts! {
 struct Workshop {
     problems: Vec<Problem>,
     directory: Directory,
+    /// Whether what the site says about subnets could be read: if not, that none follows is no news.
+    subnets_follow: bool,
 }
 
 impl Workshop {

@@ -70,9 +70,8 @@ fn not_a_name(text: &str, why: NotAName, diagnosis: Diagnosis) -> Diagnosis {
         NotAName::Beginning => "a name begins with a letter".to_owned(),
         NotAName::Hyphen => "hyphens stand singly, between words".to_owned(),
     };
-    let cure = Name::suggestion(text).map_or("choose another name".to_owned(), |name| {
-        format!("write it like `{name}`")
-    });
+    let cure = Name::suggestion(text)
+        .map_or("choose another name".to_owned(), |name| format!("write it like `{name}`"));
     diagnosis.says(format!("`{text}` is not a name")).why(reason).cure(cure)
 }
 
@@ -106,8 +105,12 @@ pub(super) fn declare(draft: &Draft, shop: &mut Workshop) {
     }
 }
 
+fn is_reserved(name: &Name) -> bool {
+    matches!(name.as_str(), "internet" | "gateway" | "any")
+}
+
 fn enter(name: Name, kind: Kind, at: Span, reach: Reach, draft: &Draft, shop: &mut Workshop) {
-    if matches!(name.as_str(), "internet" | "gateway" | "any") {
+    if is_reserved(&name) {
         shop.problem(NameProblem::Reserved { name, at });
         return;
     }
@@ -138,16 +141,20 @@ pub(super) fn zones(
     let mut zones = Vec::new();
     for zone in &draft.zones {
         let uses = zone.uses.as_ref().and_then(|words| services::uses(words, known, shop));
-        let Ok(name) = Name::new(&zone.name.value) else { continue };
+        let Some(name) = Name::new(&zone.name.value).ok().filter(|name| !is_reserved(name)) else {
+            continue;
+        };
         let trust = match &zone.trust {
             None => {
                 shop.problem(NameProblem::NoTrust { zone: name.clone(), at: zone.name.at });
                 Trust::None
             }
-            Some(word) => Trust::GIVEN.into_iter().find(|t| t.word() == word.value).unwrap_or_else(|| {
-                shop.problem(NameProblem::Trust { word: word.value.clone(), at: word.at });
-                Trust::None
-            }),
+            Some(word) => {
+                Trust::GIVEN.into_iter().find(|t| t.word() == word.value).unwrap_or_else(|| {
+                    shop.problem(NameProblem::Trust { word: word.value.clone(), at: word.at });
+                    Trust::None
+                })
+            }
         };
         let about = zone.about.as_ref().map(|text| text.value.clone()).unwrap_or_default();
         zones.push(Zone { name, trust, about, uses, at: zone.name.at });

@@ -150,10 +150,16 @@ fn words(prefixes: &[IpNet]) -> String {
     words.join(" or ")
 }
 
-fn no_subnet(network: &Name, reason: &NoSubnet, vlan: Option<u16>, diagnosis: Diagnosis) -> Diagnosis {
+fn no_subnet(
+    network: &Name,
+    reason: &NoSubnet,
+    vlan: Option<u16>,
+    diagnosis: Diagnosis,
+) -> Diagnosis {
     let (why, cure) = match reason {
         NoSubnet::NotTied => (
-            "none is given, and none follows: that takes `site.tie`, `site.space` and a `vlan`".to_owned(),
+            "none is given, and none follows: that takes `site.tie`, `site.space` and a `vlan`"
+                .to_owned(),
             "add a line like `subnet = [\"10.44.24.0/24\"]`",
         ),
         NoSubnet::AboveOctet => (
@@ -275,11 +281,13 @@ fn subnets(
     shop: &mut Workshop,
 ) -> Option<Vec<Subnet>> {
     let prefixes: Vec<(IpNet, Span)> = match &draft.subnets {
-        Some(given) if !given.is_empty() => {
-            given.iter().map(|text| prefix(text, shop).map(|p| (p, text.at))).collect::<Option<_>>()?
-        }
+        Some(given) if !given.is_empty() => given
+            .iter()
+            .map(|text| prefix(text, shop).map(|p| (p, text.at)))
+            .collect::<Option<_>>()?,
         _ => match derive(site.tie, vlan, &site.space) {
             Ok(derived) => derived.into_iter().map(|p| (p, draft.name.at)).collect(),
+            Err(_) if !shop.subnets_follow => return None,
             Err(reason) => {
                 let network = name.clone();
                 shop.problem(NetworkProblem::NoSubnet { network, reason, vlan, at: draft.name.at });
@@ -372,15 +380,15 @@ fn pool(text: &Text, subnets: &[Subnet], shop: &mut Workshop) -> Option<Pool> {
     let ends = match (address(first), address(last)) {
         _ if v4.is_empty() => Err(outside),
         (None, _) | (_, None) => Err(bad),
-        (Some(Some(IpAddr::V4(first))), Some(Some(IpAddr::V4(last)))) => {
-            Pool::new(first, last).ok_or(bad).and_then(|pool| match v4.iter().find(|s| holds(s, pool)) {
+        (Some(Some(IpAddr::V4(first))), Some(Some(IpAddr::V4(last)))) => Pool::new(first, last)
+            .ok_or(bad)
+            .and_then(|pool| match v4.iter().find(|s| holds(s, pool)) {
                 None => Err(outside),
                 Some(home) if pool.contains(home.gateway()) => {
                     Err(NetworkProblem::PoolHoldsGateway { gateway: home.gateway(), at: text.at })
                 }
                 Some(_) => Ok(pool),
-            })
-        }
+            }),
         _ => Err(outside),
     };
     ends.map_err(|problem| shop.problem(problem)).ok()
@@ -394,11 +402,15 @@ fn holds(subnet: &Subnet, pool: Pool) -> bool {
 fn taken_vlans(drafts: &[draft::Network], shop: &mut Workshop) {
     let mut first: HashMap<u16, (Name, Span)> = HashMap::new();
     for draft in drafts {
-        let (Some(located), Ok(name)) = (draft.vlan, Name::new(&draft.name.value)) else { continue };
+        let (Some(located), Ok(name)) = (draft.vlan, Name::new(&draft.name.value)) else {
+            continue;
+        };
         let Ok(vlan @ 1..=4094) = u16::try_from(located.value) else { continue };
         let at = located.at;
         match first.get(&vlan).cloned() {
-            Some((other, first)) => shop.problem(NetworkProblem::VlanTaken { vlan, other, at, first }),
+            Some((other, first)) => {
+                shop.problem(NetworkProblem::VlanTaken { vlan, other, at, first })
+            }
             None => drop(first.insert(vlan, (name, at))),
         }
     }
@@ -428,7 +440,8 @@ fn overlaps(built: &[Option<Network>], shop: &mut Workshop) {
     for network in built.iter().flatten() {
         // Derived twins of one VLAN id are told as that already.
         let twin = |other: &&Network| other.vlan.is_some() && other.vlan == network.vlan;
-        let repeats = |prefix: IpNet| all.iter().any(|(p, n)| *p == prefix && twin(n) && n.at != network.at);
+        let repeats =
+            |prefix: IpNet| all.iter().any(|(p, n)| *p == prefix && twin(n) && n.at != network.at);
         let own: Vec<IpNet> = network.subnets.iter().map(Subnet::prefix).collect();
         let fresh: Vec<IpNet> = if network.vlan.is_some() {
             own.into_iter().filter(|prefix| !repeats(*prefix)).collect()

@@ -2,7 +2,7 @@
 
 use super::super::draft;
 use super::super::parts::{Group, Host, HostId, Network, Zone};
-use super::super::place::{Directory, Place, Reach, names_in};
+use super::super::place::{Directory, Kind, Place, Reach, names_in};
 use super::{Workshop, nearest_or};
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::graph;
@@ -115,12 +115,12 @@ pub(super) fn reach_of_zones(
 ) {
     let known = |addresses| Reach::Known(Place { addresses, ..Place::default() });
     for network in networks.iter().flatten() {
-        directory.set_reach(&network.name, known(network.device_addresses()));
+        directory.set_reach(&network.name, Kind::Network, known(network.device_addresses()));
     }
     for (index, zone) in zones.iter().enumerate() {
         let own = networks.iter().flatten().filter(|n| n.zone.0 == index);
         let addresses: AddressSet = own.map(Network::device_addresses).collect();
-        directory.set_reach(&zone.name, known(addresses));
+        directory.set_reach(&zone.name, Kind::Zone, known(addresses));
     }
 }
 
@@ -144,14 +144,17 @@ pub(super) fn reach_of_hosts(
                 ..Place::default()
             })
         };
-        directory.set_reach(&host.name, reach);
+        directory.set_reach(&host.name, Kind::Host, reach);
     }
 }
 
 /// Resolves the groups, each after those it holds.
 pub(super) fn groups(drafts: &[draft::Group], shop: &mut Workshop) -> Vec<Group> {
-    let by_name: HashMap<&str, usize> =
-        drafts.iter().enumerate().map(|(index, draft)| (draft.name.value.as_str(), index)).collect();
+    let by_name: HashMap<&str, usize> = drafts
+        .iter()
+        .enumerate()
+        .map(|(index, draft)| (draft.name.value.as_str(), index))
+        .collect();
     let held = |draft: &draft::Group| {
         let names = draft.members.iter().flat_map(|member| names_in(&member.value));
         names.filter_map(|name| by_name.get(name).copied()).collect()
@@ -168,7 +171,7 @@ pub(super) fn groups(drafts: &[draft::Group], shop: &mut Workshop) -> Vec<Group>
         let draft = &drafts[index];
         let Ok(name) = Name::new(&draft.name.value) else { continue };
         let Some(place) = shop.place(&draft.members, draft.name.at) else { continue };
-        shop.directory.set_reach(&name, Reach::Known(place.clone()));
+        shop.directory.set_reach(&name, Kind::Group, Reach::Known(place.clone()));
         groups.push((index, Group { name, place, at: draft.name.at }));
     }
     groups.sort_by_key(|entry| entry.0);

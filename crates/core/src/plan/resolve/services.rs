@@ -178,6 +178,13 @@ pub(super) fn declare(drafts: &[draft::Service], shop: &mut Workshop) -> Vec<Ser
         known.insert(name.to_string(), set.clone());
         done.push((index, Service { name, set, at: draft.name.at }));
     }
+    // What is left is part of a circle, or needs one. It has been told of; its name is known.
+    for (index, (name, draft)) in fresh.iter().enumerate() {
+        if !known.contains_key(name.as_str()) {
+            let set = ServiceSet::empty();
+            done.push((index, Service { name: name.clone(), set, at: draft.name.at }));
+        }
+    }
     done.sort_by_key(|entry| entry.0);
     done.into_iter().map(|entry| entry.1).collect()
 }
@@ -203,7 +210,11 @@ fn declared_set(
         && let Some(own) = built_in(name.as_str()).filter(|service| service.set() != set)
     {
         let meant = own.set().words().join(", ");
-        problems.push(ServiceProblem::Shadows { name: name.clone(), built_in: meant, at: draft.name.at });
+        problems.push(ServiceProblem::Shadows {
+            name: name.clone(),
+            built_in: meant,
+            at: draft.name.at,
+        });
     }
     shop.problems.extend(problems.into_iter().map(Into::into));
     set
