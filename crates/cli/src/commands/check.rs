@@ -12,7 +12,6 @@ use bastium_core::meaning::Meaning;
 use bastium_core::plan::Plan;
 use bastium_core::rules;
 use bastium_core::source::Source;
-use bastium_export::clean;
 use bastium_export::sheets::FindingSheet;
 
 pub(super) fn run(args: &Day, session: &mut Session<'_>) -> Result<Exit, Failure> {
@@ -61,7 +60,6 @@ fn report(
         return Ok(exit);
     }
     session.print(&diagnostic::render(source, diagnoses, session.width()))?;
-    let name = clean(source.name()).into_owned();
     let counts: Vec<String> = [
         (Severity::Error, "error"),
         (Severity::Warning, "warning"),
@@ -76,12 +74,11 @@ fn report(
         (_, word) => format!("{number} {word}s"),
     })
     .collect();
-    let result = if counts.is_empty() {
-        style::in_style(style::GOOD, "nothing found")
-    } else {
-        style::in_style(style::WARN, &counts.join(", "))
+    let (tone, result) = match counts.is_empty() {
+        true => (style::GOOD, "nothing found".to_owned()),
+        false => (style::WARN, counts.join(", ")),
     };
-    let looked_at = summary.map(|summary| format!(" ({summary})")).unwrap_or_default();
-    session.print(&format!("{name}: {result}{looked_at}\n"))?;
+    let looked_at = summary.map(|summary| format!(" in {summary}")).unwrap_or_default();
+    session.prose(tone, &format!("{}: {result}{looked_at}", source.name()))?;
     Ok(exit)
 }

@@ -20,30 +20,28 @@ pub struct End {
 }
 
 impl End {
-    /// Resolves the words of one end. Other than in a plan, an address of the gateway may be named.
+    /// Resolves the words of one end. Other than in a plan, any single address may be named: one of
+    /// the gateway, or one that lies nowhere, for there is an answer about it too.
     ///
     /// # Errors
     /// All the problems that the words have.
     pub fn new(plan: &Plan, words: &str) -> Result<Self, Vec<PlaceProblem>> {
+        let Ok(address) = words.trim().parse::<IpAddr>() else {
+            let place = plan.place(&[Text::new(words)])?;
+            return Ok(Self { place, gateway: AddressSet::empty() });
+        };
         let own = plan.gateway_inside().union(&plan.gateway_outside());
-        if let Ok(address) = words.trim().parse::<IpAddr>()
-            && own.contains(address)
-        {
-            let place = plan.place(&[Text::new("gateway")])?;
-            return Ok(Self { place: renamed(place, words), gateway: address.into() });
-        }
-        let place = plan.place(&[Text::new(words)])?;
-        Ok(Self { place, gateway: AddressSet::empty() })
+        let (alone, is_own) = (AddressSet::from(address), own.contains(address));
+        let (addresses, gateway) =
+            if is_own { (AddressSet::empty(), alone) } else { (alone, AddressSet::empty()) };
+        let text = address.to_string();
+        Ok(Self { place: Place { text, addresses, gateway: is_own, ..Place::default() }, gateway })
     }
 
     /// The end in words.
     pub fn text(&self) -> &str {
         &self.place.text
     }
-}
-
-fn renamed(place: Place, words: &str) -> Place {
-    Place { text: words.trim().to_owned(), ..place }
 }
 
 /// Why a question has no answer.

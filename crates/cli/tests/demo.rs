@@ -1,0 +1,117 @@
+//! The demo, and every command on every demo plan in every format.
+
+mod common;
+
+use common::{Bench, DAY, demo};
+
+#[test]
+fn the_demo_walks_through_the_whole_job() {
+    let bench = Bench::new();
+    let run = bench.run(&format!("demo --dir walk --day {DAY}"));
+    insta::assert_snapshot!("demo", run.all());
+    assert_eq!(
+        std::fs::read_to_string(bench.file("walk/clinic.toml")).expect("written"),
+        demo("clinic.toml")
+    );
+    for command in ["addresses", "matrix", "check", "rules", "ask", "checklist"] {
+        assert!(run.out.contains(&format!("$ bastium {command}")), "{command}");
+    }
+}
+
+#[test]
+fn the_demo_can_be_run_again_but_writes_over_no_changed_plan() {
+    let bench = Bench::new();
+    assert_eq!(bench.run("demo --dir walk").code, 0);
+    assert_eq!(bench.run("demo --dir walk").code, 0);
+    bench.write("walk/clinic.toml", demo("bare.toml"));
+    let refused = bench.run("demo --dir walk");
+    assert_eq!(refused.code, 2);
+    assert!(refused.err.contains("is there already"), "{}", refused.err);
+    assert_eq!(
+        std::fs::read_to_string(bench.file("walk/clinic.toml")).expect("kept"),
+        demo("bare.toml")
+    );
+    assert_eq!(bench.run("demo --dir walk --force").code, 0);
+}
+
+const COMMANDS: [&str; 9] = [
+    "addresses",
+    "check",
+    "matrix",
+    "matrix staff clinical",
+    "rules",
+    "rules desks printers",
+    "ask imaging internet https",
+    "ask desks gateway dns",
+    "checklist",
+];
+
+#[test]
+fn every_command_prints_the_same_in_every_format() {
+    let bench = Bench::new();
+    for command in COMMANDS {
+        let name = command.replace(' ', "_");
+        for format in ["text", "csv", "md"] {
+            let run = bench.clinic(&format!("{command} --format {format}"));
+            insta::assert_snapshot!(format!("{name}.{format}"), run.all());
+        }
+        let json = bench.clinic(&format!("{command} --format json"));
+        assert_eq!(json.json()["bastium"], 1, "{command}");
+        assert!(json.out.starts_with("{\n  \"bastium\": 1,"), "the edition comes first: {command}");
+        assert!(json.err.is_empty());
+    }
+}
+
+#[test]
+fn every_line_for_people_fits_eighty_columns() {
+    let bench = Bench::new();
+    for command in
+        COMMANDS.iter().chain(&["checklist --system windows", "checklist --system macos"])
+    {
+        let run = bench.clinic(command);
+        for line in run.out.lines() {
+            assert!(line.chars().count() <= 80, "{command}: {line}");
+        }
+    }
+}
+
+#[test]
+fn a_wider_terminal_is_used() {
+    let bench = Bench::new();
+    let wide = |words: &[&str]| {
+        common::Run::of(
+            bench.command().env("COLUMNS", "180").args(words).args(["--plan", "clinic.toml"]),
+        )
+    };
+    let matrix = wide(&["matrix", "--day", DAY]);
+    assert!(matrix.out.starts_with("from       control"), "{}", matrix.out);
+    let rules = wide(&["rules", "--day", DAY]);
+    assert!(rules.out.contains("reason"), "{}", rules.out);
+    let addresses = wide(&["addresses"]);
+    assert!(addresses.out.contains("255.255.255.0"), "{}", addresses.out);
+}
+
+#[test]
+fn the_formats_tell_of_the_same_rules_and_checks() {
+    let bench = Bench::new();
+    let rules = bench.clinic("rules --format json").json();
+    let lists = rules["lists"].as_array().expect("lists");
+    let ids: Vec<&str> = lists
+        .iter()
+        .flat_map(|list| list["rules"].as_array().expect("rules"))
+        .map(|rule| rule["id"].as_str().expect("an id"))
+        .collect();
+    let unique: std::collections::HashSet<&&str> = ids.iter().collect();
+    assert_eq!(unique.len(), ids.len(), "ids are unique");
+    for format in ["text", "csv"] {
+        let shown = bench.clinic(&format!("rules --format {format}")).out;
+        assert!(ids.iter().all(|id| shown.contains(id)), "{format}");
+    }
+    let checks = bench.clinic("checklist --format json").json();
+    let stands = checks["stands"].as_array().expect("stands");
+    let count: usize =
+        stands.iter().map(|stand| stand["checks"].as_array().expect("checks").len()).sum();
+    let csv = bench.clinic("checklist --format csv").out;
+    let mut reader = csv::Reader::from_reader(csv.as_bytes());
+    assert_eq!(reader.records().filter(|record| record.is_ok()).count(), count);
+}

@@ -1,0 +1,159 @@
+//! Files that are no plans, and plans that mean harm.
+
+mod common;
+
+use common::{Bench, Run, demo};
+
+/// What nobody wants on a terminal: an escape, a bell, a turned direction, a line of its own.
+const HARM: &str = "\\u001b[2J\\u0007\\u202e\\n| =1+1 <b> `x`";
+
+fn harmful() -> String {
+    demo("bare.toml")
+        .replace("name = \"Two networks\"", &format!("name = \"{HARM}\""))
+        .replace("why = \"People print\"", &format!("why = \"{HARM}\""))
+        .replace("[zone.people]\n", &format!("[zone.people]\nabout = \"{HARM}\"\n"))
+}
+
+fn is_harmless(text: &str) -> bool {
+    text.chars().all(|c| c == '\n' || !(c.is_control() || c == '\u{202e}'))
+}
+
+#[test]
+fn text_out_of_a_plan_can_do_no_harm_in_any_format() {
+    let bench = Bench::new();
+    bench.write("harm.toml", harmful());
+    for command in [
+        "addresses",
+        "check",
+        "matrix",
+        "matrix people things",
+        "rules",
+        "ask desks printers ipp",
+        "checklist",
+    ] {
+        for format in ["text", "json", "csv", "md"] {
+            let run = bench.run(&format!("{command} --plan harm.toml --format {format}"));
+            assert!(run.code <= 1, "{command} {format}: {}", run.err);
+            assert!(
+                is_harmless(&run.out) && is_harmless(&run.err),
+                "{command} {format}: {:?}",
+                run.out
+            );
+        }
+    }
+    let csv = bench.run("rules --plan harm.toml --format csv").out;
+    let mut reader = csv::Reader::from_reader(csv.as_bytes());
+    for record in reader.records() {
+        let record = record.expect("every record has the same fields");
+        assert!(record.iter().all(|field| !field.starts_with(['=', '+', '@'])), "{record:?}");
+    }
+    let markdown = bench.run("rules --plan harm.toml --format md").out;
+    assert!(markdown.contains("&lt;b&gt;") && !markdown.contains("<b>"), "{markdown}");
+    let json = bench.run("rules --plan harm.toml --format json --find print").json();
+    let reason = json["lists"][2]["rules"][0]["reason"].as_str().expect("a reason").to_owned();
+    assert_eq!(reason, "\u{1b}[2J\u{7}\u{202e}\n| =1+1 <b> `x`", "programs get it as it is");
+}
+
+#[test]
+fn harm_in_what_is_wrong_is_shown_and_not_done() {
+    let bench = Bench::new();
+    for (good, bad) in [
+        ("[zone.people]", format!("[zone.\"{HARM}\"]")),
+        ("from = \"desks\"", format!("from = \"{HARM}\"")),
+        ("tie = \"third-octet\"", format!("tie = \"{HARM}\"")),
+        ("trust = \"medium\"", format!("\"{HARM}\" = 1")),
+        ("why = \"People print\"", "why = \"\u{1b}[2J\"".to_owned()),
+        ("people    -       block", "people    -       \u{1b}[2J".to_owned()),
+        ("bastium = 1", "bastium = 1 # \u{202e}".to_owned()),
+    ] {
+        bench.write("harm.toml", demo("bare.toml").replace(good, &bad));
+        for words in [
+            "check --plan harm.toml",
+            "check --plan harm.toml --format json",
+            "rules --plan harm.toml",
+        ] {
+            let run = bench.run(words);
+            let piped =
+                Run::of(bench.command().args(["ask", &bad, "printers", "--plan", "bare.toml"]));
+            assert!(
+                is_harmless(&run.out) && is_harmless(&run.err),
+                "{bad:?}: {:?} {:?}",
+                run.out,
+                run.err
+            );
+            assert!(is_harmless(&piped.err), "{bad:?}");
+        }
+    }
+}
+
+#[test]
+fn a_file_that_is_no_plan_is_refused_quickly_and_clearly() {
+    let bench = Bench::new();
+    let noise: Vec<u8> =
+        (0..200_000u32).map(|n| (n.wrapping_mul(2_654_435_761) >> 13) as u8).collect();
+    let huge = vec![b'a'; 50 << 20];
+    let deep = format!("bastium = 1\na = {}", "[".repeat(100_000));
+    let deeper = format!("bastium = 1\na = {}1{}", "{a = ".repeat(20_000), "}".repeat(20_000));
+    let dotted = format!("{} = 1", vec!["a"; 100_000].join("."));
+    let long_line = format!("bastium = 1\n[site]\nname = \"{}\"\nnmae = 1\n", "x".repeat(1 << 20));
+    for (name, bytes, says) in [
+        ("noise", noise, "not text"),
+        ("huge", huge, "more than 16777216 bytes"),
+        ("deep", deep.into_bytes(), "error[syntax]"),
+        ("deeper", deeper.into_bytes(), "error[syntax]"),
+        ("dotted", dotted.into_bytes(), "error[syntax]"),
+        ("long", long_line.into_bytes(), "`nmae` is not a key"),
+        ("empty", Vec::new(), "there is nothing in the plan"),
+        ("blank", b" \n\t\n".to_vec(), "there is nothing in the plan"),
+        ("zeros", vec![0; 1000], "error[syntax]"),
+        ("mark", "\u{feff}bastium = 2".as_bytes().to_vec(), "edition 2"),
+    ] {
+        bench.write(name, bytes);
+        for command in ["check", "rules"] {
+            let run = bench.run(&format!("{command} --plan {name}"));
+            assert_eq!(run.code, 2, "{name}: {}", run.err);
+            assert!(
+                format!("{}{}", run.out, run.err).contains(says),
+                "{name}: {}{}",
+                run.out,
+                run.err
+            );
+        }
+    }
+    let nothing = Run::of(bench.command().args(["check", "--plan", "-"]).write_stdin(""));
+    assert_eq!(nothing.code, 2);
+    assert_eq!(bench.run("check --plan .").code, 2);
+    assert_eq!(bench.run("check --plan not-there.toml").code, 2);
+}
+
+#[test]
+fn circles_and_chains_of_any_length_end() {
+    let bench = Bench::new();
+    let link = |n: usize, next: usize| {
+        format!("[group.g{n}]\nmembers = [\"g{next}\"]\n[service.s{n}]\nincludes = [\"s{next}\"]\n")
+    };
+    let circle: String = (0..5_000).map(|n| link(n, (n + 1) % 5_000)).collect();
+    bench.write("circle.toml", format!("{}{circle}", demo("bare.toml")));
+    let run = bench.run("check --plan circle.toml");
+    assert_eq!(run.code, 2);
+    assert!(
+        run.out.contains("group-circle") && run.out.contains("service-circle"),
+        "both circles are told"
+    );
+    let chain: String = (0..5_000).map(|n| link(n, n + 1)).collect();
+    let end = "[group.g5000]\nmembers = [\"desks\"]\n[service.s5000]\nports = [\"tcp/4000\"]\n";
+    bench.write("chain.toml", format!("{}{chain}{end}", demo("bare.toml")));
+    assert!(bench.run("rules --plan chain.toml").code == 0);
+}
+
+#[test]
+fn a_plan_cut_off_anywhere_ends_with_an_exit_code() {
+    let bench = Bench::new();
+    let plan = demo("clinic.toml");
+    for length in (0..plan.len()).step_by(397) {
+        bench.write("cut.toml", &plan.as_bytes()[..length]);
+        let run = bench.run("check --plan cut.toml");
+        assert!((0..=2).contains(&run.code), "{length}: {}", run.err);
+        assert!(!run.err.contains("panicked"), "{length}: {}", run.err);
+    }
+}
