@@ -101,7 +101,6 @@ fn print(
         for parts in sheet.tables() {
             session.print(&table::draw(&parts, session.look(), 2))?;
         }
-        session.print("\n")?;
     }
     let mut details = Table::new([Column::whole("about"), Column::text("")]);
     let mut line =
@@ -124,6 +123,12 @@ fn print(
     }
     for (index, aside) in sheet.asides.iter().enumerate() {
         line(if index == 0 { "besides" } else { "" }, aside.clone());
+    }
+    if details.rows.is_empty() {
+        return Ok(());
+    }
+    if !sheet.parts.is_empty() {
+        session.print("\n")?;
     }
     session.print(&table::draw_rows(&details, session.look()))
 }

@@ -71,7 +71,7 @@ pub(super) fn run(args: &Demo, session: &mut Session<'_>) -> Result<Exit, Failur
         }
         let number = format!("{}/{}", index + 1, STEPS.len());
         session.print("\n")?;
-        session.prose(style::FAINT, &format!("{number}  {}", step.sees))?;
+        session.prose(style::PLAIN, &format!("{number}  {}", step.sees))?;
         session.print(&style::in_style(style::STRONG, &format!("$ {}\n", shell_words(&words))))?;
         step_output(&words, session)?;
     }

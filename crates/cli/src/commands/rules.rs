@@ -13,7 +13,7 @@ use bastium_export::clean;
 use bastium_export::sheets::RuleSheet;
 
 /// From this width on there is room for a column for everything.
-const WIDE: u16 = 130;
+const WIDE: u16 = 160;
 
 pub(super) fn run(args: &Rules, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let plan = session.plan()?;

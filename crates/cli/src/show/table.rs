@@ -12,7 +12,7 @@ const PLAIN: TableStyle =
     TableStyle::new().header_separator(LineStyle::none().fill('─').junction('─'));
 
 /// The longest word that keeps a column from getting narrower.
-const LONGEST_WORD: usize = 26;
+const LONGEST_WORD: usize = 40;
 
 /// Draws a table within a width. Words are wrapped, never cut off.
 pub(crate) fn draw(table: &Table, look: Look, gap: u16) -> String {

@@ -135,7 +135,7 @@ impl RuleSheet {
                 Column::text("service"),
                 Column::text("from"),
                 Column::text("to"),
-                Column::text("id"),
+                Column::whole("id"),
                 Column::text("reason"),
                 Column::numbers("line"),
             ]
