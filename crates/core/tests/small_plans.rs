@@ -1,177 +1,18 @@
 //! Random small plans: the two ways to a verdict, held against each other on every packet that the
 //! plan can tell apart.
 
+mod model;
+
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Plan, draft, resolve};
 use bastium_core::proof;
 use bastium_core::rules;
-use bastium_core::source::{Located, Span, Text};
 use bastium_core::space::{Coordinate, Ends, Leg, Packet, ServicePoint};
 use bastium_core::verdict::Verdict;
-use jiff::civil::{Date, date};
+use model::{TODAY, any_draft, frame, located, text, texts};
 use proptest::prelude::*;
-use proptest::sample::{select, subsequence};
 use std::collections::BTreeSet;
 use std::net::{Ipv4Addr, Ipv6Addr};
-
-const TODAY: Date = date(2026, 11, 24);
-
-fn text(value: &str) -> Text {
-    Text::new(value)
-}
-
-fn texts(values: &[&str]) -> Vec<Text> {
-    values.iter().map(|value| text(value)).collect()
-}
-
-/// A switch, as the file would have it.
-fn located<T>(value: T) -> Option<Located<T>> {
-    Some(Located { value, at: Span::default() })
-}
-
-/// Four networks in three zones: private and global, IPv4 and IPv6, two networks in one zone.
-fn frame(uplink: bool, dhcp: bool) -> draft::Draft {
-    let network = |name: &str, zone: &str, subnets: &[&str]| draft::Network {
-        name: text(name),
-        zone: Some(text(zone)),
-        subnets: Some(texts(subnets)),
-        ..draft::Network::default()
-    };
-    let zone = |name: &str, uses: Option<&[&str]>| draft::Zone {
-        name: text(name),
-        trust: Some(text("medium")),
-        uses: uses.map(texts),
-        ..draft::Zone::default()
-    };
-    let host = |name: &str, network: &str, addresses: &[&str]| draft::Host {
-        name: text(name),
-        network: Some(text(network)),
-        addresses: texts(addresses),
-        ..draft::Host::default()
-    };
-    let mut draft = draft::Draft {
-        zones: vec![
-            zone("staff", Some(&["dns", "dhcp", "ping"])),
-            zone("guests", Some(&[])),
-            zone("tills", None),
-        ],
-        networks: vec![
-            network("desks", "staff", &["10.44.24.0/29", "fd6b:2f4e:91c0:24::/64"]),
-            network("printers", "staff", &["10.44.48.0/29"]),
-            network("waiting-room", "guests", &["203.0.113.0/29", "2001:db8:80::/64"]),
-            network("tills", "tills", &["10.44.60.0/30"]),
-        ],
-        hosts: vec![
-            host("reception", "desks", &["10.44.24.2", "fd6b:2f4e:91c0:24::2"]),
-            host("label-printer", "printers", &["10.44.48.3"]),
-            host("kiosk", "waiting-room", &["203.0.113.3"]),
-        ],
-        ..draft::Draft::default()
-    };
-    draft.site.name = Some(text("Fernside Veterinary Clinic"));
-    draft.site.space = texts(&["10.44.0.0/16", "fd6b:2f4e:91c0::/48"]);
-    draft.networks[2].uses = Some(texts(&["dns"]));
-    if uplink {
-        let address: &[&str] =
-            if dhcp { &["dhcp"] } else { &["198.51.100.14/30", "2001:db8:9::2/64"] };
-        draft.uplinks.push(draft::Uplink {
-            name: text("fibre"),
-            address: texts(address),
-            ..draft::Uplink::default()
-        });
-    }
-    draft
-}
-
-const PLACES: &[&str] = &[
-    "desks",
-    "printers",
-    "waiting-room",
-    "tills",
-    "staff",
-    "guests",
-    "reception",
-    "label-printer",
-    "kiosk",
-    "internet",
-    "any",
-    "gateway",
-    "any - staff",
-    "desks + kiosk",
-    "staff - reception",
-    "10.44.24.2-10.44.24.5",
-    "10.44.24.0/30",
-    "fd6b:2f4e:91c0:24::/80",
-    "203.0.113.2-203.0.113.9",
-    "198.51.100.64/28",
-    "gateway + printers",
-];
-const SERVICES: &[&str] =
-    &["any", "tcp/80", "tcp/80-90", "tcp", "udp/53", "dns", "icmp/echo", "icmp", "dhcp", "esp"];
-/// Mostly one action, so that many plans have a meaning and many exceptions in it.
-const ACTIONS: &[&str] = &["allow", "allow", "allow", "allow", "block", "reject"];
-const CELLS: &[&str] = &["allow", "block", "reject", "allow+log", "block+quiet", "-"];
-
-fn any_exception(index: usize) -> impl Strategy<Value = draft::Exception> {
-    let ends = (select(PLACES), select(PLACES), select(SERVICES));
-    let before = prop::collection::vec(0..6usize, 0..2);
-    (ends, select(ACTIONS), any::<(bool, bool)>(), 0..8u8, before).prop_map(
-        move |((from, to, service), action, (log, says_log), off, before)| {
-            let before = before.into_iter().filter(|other| *other != index);
-            draft::Exception {
-                name: text(&format!("e{index}")),
-                from: texts(&[from]),
-                to: texts(&[to]),
-                service: Some(texts(&[service])),
-                action: Some(text(action)),
-                log: if says_log { located(log) } else { None },
-                off: located(off == 0),
-                until: (off == 1).then(|| text("2026-11-23")),
-                before: before.map(|other| text(&format!("e{other}"))).collect(),
-                ..draft::Exception::default()
-            }
-        },
-    )
-}
-
-fn any_draft() -> impl Strategy<Value = draft::Draft> {
-    let exceptions: Vec<_> = (0..6).map(any_exception).collect();
-    let shown = subsequence((0..6).collect::<Vec<usize>>(), 0..=6);
-    let grid = prop::collection::vec(select(CELLS), 16);
-    let frame = (any::<(bool, bool, bool)>(), select(&["block", "reject", "block+quiet"][..]));
-    (exceptions, shown, grid, frame).prop_map(
-        |(exceptions, shown, cells, ((uplink, dhcp, manage), unmatched))| {
-            let mut draft = frame_of(uplink, dhcp, manage);
-            let zones = ["staff", "guests", "tills", "internet"];
-            let rows = zones
-                .iter()
-                .zip(cells.chunks(4))
-                .map(|(zone, row)| format!("{zone} {}", row.join(" ")));
-            let grid = format!("{}\n{}\n", zones.join(" "), rows.collect::<Vec<_>>().join("\n"));
-            draft.matrix.grid = Some(text(&grid));
-            draft.matrix.unmatched = Some(text(unmatched));
-            draft.exceptions = shown.iter().map(|index| exceptions[*index].clone()).collect();
-            let known: Vec<String> =
-                draft.exceptions.iter().map(|e| e.name.value.clone()).collect();
-            for exception in &mut draft.exceptions {
-                exception.before.retain(|name| known.contains(&name.value));
-            }
-            draft
-        },
-    )
-}
-
-fn frame_of(uplink: bool, dhcp: bool, manage: bool) -> draft::Draft {
-    let mut draft = frame(uplink, dhcp);
-    if manage {
-        draft.gateway.manage = Some(draft::Manage {
-            from: texts(&["reception"]),
-            service: texts(&["ssh", "https"]),
-            ..draft::Manage::default()
-        });
-    }
-    draft
-}
 
 /// The numbers at which anything changes: the ends of every interval, and their neighbours.
 struct Borders {
