@@ -89,9 +89,9 @@ impl World<'_> {
         let in_space = self.plan.site().space.iter().any(|space| space.contains(&address));
         let own =
             self.plan.uplinks().iter().flat_map(|u| &u.addresses).any(|a| a.addr() == address);
-        !(self.is_inside(address) || in_space || own)
-            && !within(&NOT_GLOBAL, address)
-            && !is_multicast(address)
+        let known = self.is_inside(address) || in_space || own;
+        let special = within(&NOT_GLOBAL, address) || is_multicast(address);
+        !known && !special
     }
 
     fn network(&self, leg: Leg) -> Option<&Network> {

@@ -1,7 +1,7 @@
 //! Places: what a name, an address or a small expression of them stands for.
 
+use super::HostId;
 use super::resolve::PlaceProblem;
-use super::{HostId, NetworkId};
 use crate::name::{Name, nearest};
 use crate::source::{Span, Text};
 use crate::space::AddressSet;
@@ -97,9 +97,10 @@ pub(super) struct Directory {
     entries: Vec<Entry>,
     by_name: HashMap<Name, usize>,
     pub(super) inside: AddressSet,
+    /// What is inside and can be a device's.
+    pub(super) devices: AddressSet,
     pub(super) internet: AddressSet,
     pub(super) gateway: AddressSet,
-    pub(super) networks: Vec<(NetworkId, Vec<IpNet>)>,
 }
 
 impl Directory {
@@ -168,7 +169,7 @@ impl Directory {
 
     /// Every place but the gateway.
     fn anywhere(&self) -> AddressSet {
-        self.inside.union(&self.internet).difference(&self.gateway)
+        self.devices.union(&self.internet)
     }
 
     /// Resolves a list of expressions. `None` where a word has no meaning; if that has been told

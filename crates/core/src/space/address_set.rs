@@ -157,6 +157,31 @@ mod tests {
     }
 
     #[test]
+    fn words_lead_back_to_the_set() {
+        for parts in [
+            &["10.44.24.7/32"][..],
+            &["10.44.24.0/25", "10.44.24.200/32"],
+            &["0.0.0.0/1", "fd6b:2f4e:91c0::/48"],
+            &["fd6b::/16", "fd6c::/16", "10.0.0.0/8"],
+        ] {
+            let set: AddressSet = parts.iter().map(|part| net(part)).collect();
+            let words = set.words();
+            let back: AddressSet = words
+                .iter()
+                .map(|word| match word.split_once('-') {
+                    Some((low, high)) => AddressSet::range(
+                        low.parse().expect("an address"),
+                        high.parse().expect("an address"),
+                    ),
+                    None if word.contains('/') => net(word),
+                    None => word.parse::<IpAddr>().expect("an address").into(),
+                })
+                .collect();
+            assert_eq!(back, set, "{words:?}");
+        }
+    }
+
+    #[test]
     fn the_families_never_mix() {
         let mapped = net("::ffff:10.44.24.0/120");
         assert!(mapped.v4.is_empty());

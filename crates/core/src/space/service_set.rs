@@ -250,6 +250,10 @@ impl ServiceSet {
         add(&v6.intersection(&icmp6), "");
         add(&v4.difference(&icmp4), " (IPv4)");
         add(&v6.difference(&icmp6), " (IPv6)");
+        // All of ICMP has one word for both families.
+        if words.iter().any(|word| word == "icmp") {
+            words.retain(|word| word != "icmpv6");
+        }
         words
     }
 }
@@ -308,6 +312,30 @@ fn stretch_words(protocol: Protocol, low: u32, high: u32) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    /// Every word that a plan could use for a part says just that part.
+    #[test]
+    fn words_lead_back_to_the_set() {
+        let tcp = |low, high| ServiceSet::ports(Protocol::TCP, low, high);
+        let udp = |low, high| ServiceSet::ports(Protocol::UDP, low, high);
+        for set in [
+            tcp(1, 1),
+            tcp(1, 65_535),
+            tcp(80, 80).union(&tcp(443, 450)).union(&udp(53, 53)),
+            udp(1, 9).union(&ServiceSet::echo()),
+            ServiceSet::icmp(),
+            ServiceSet::protocol(Protocol(47)).union(&ServiceSet::protocol(Protocol(50))),
+            ServiceSet::protocol(Protocol::TCP).union(&udp(5, 6)),
+            ServiceSet::any(),
+        ] {
+            let words = set.words();
+            let read = |word: &String| crate::service::parse_literal(word).and_then(Result::ok);
+            let parts: Option<Vec<ServiceSet>> = words.iter().map(read).collect();
+            let parts = parts.unwrap_or_else(|| panic!("{words:?} can be read"));
+            let back = parts.iter().fold(ServiceSet::empty(), |all, part| all.union(part));
+            assert_eq!(back, set, "{words:?}");
+        }
+    }
 
     #[test]
     fn words_name_ports_ranges_and_messages() {
