@@ -38,7 +38,7 @@ pub struct Options {
     /// Print nothing but the result and errors
     #[arg(long, short, global = true)]
     pub quiet: bool,
-    /// Tell more about what is done
+    /// Tell which plan is read, and how much is in it
     #[arg(long, short, global = true, conflicts_with = "quiet")]
     pub verbose: bool,
 }

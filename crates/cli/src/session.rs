@@ -147,6 +147,15 @@ impl<'w> Session<'w> {
     pub(crate) fn plan(&mut self) -> Result<Plan, Failure> {
         let plan = plans::load(self.options.plan.as_deref())?;
         self.tell_unread(&plan);
+        if self.options.verbose {
+            let (name, networks, exceptions) =
+                (plan.source().name(), plan.networks().len(), plan.exceptions().len());
+            self.say(&format!(
+                "read {}: networks {networks}, hosts {}, exceptions {exceptions}\n",
+                clean(name),
+                plan.hosts().len(),
+            ));
+        }
         Ok(plan)
     }
 

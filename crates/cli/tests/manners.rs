@@ -22,6 +22,8 @@ fn the_plan_is_found_here_or_above_or_is_named() {
         "bare.toml",
     ]));
     assert!(both.out.starts_with("Two networks"), "{}", both.out);
+    let told = bench.run("addresses --plan clinic.toml --verbose");
+    assert_eq!(told.err, "read clinic.toml: networks 11, hosts 17, exceptions 16\n");
     let piped =
         Run::of(bench.command().args(["addresses", "--plan", "-"]).write_stdin(demo("bare.toml")));
     assert!(piped.out.starts_with("Two networks"), "{}", piped.out);

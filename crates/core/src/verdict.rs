@@ -147,6 +147,7 @@ impl Cause {
         match self {
             Self::SameNetwork(network) => Some(plan.network(network).at),
             Self::Manage => plan.gateway().manage.as_ref().map(|manage| manage.at),
+            Self::Forged(Forgery::Unspecified, _) => None,
             Self::GatewayService(leg) | Self::Forged(_, leg) => match plan.network_on(leg) {
                 Some(network) => Some(plan.network(network).at),
                 None => plan.uplink_on(leg).map(|uplink| uplink.at),

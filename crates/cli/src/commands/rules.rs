@@ -12,9 +12,6 @@ use bastium_core::source::Text;
 use bastium_export::clean;
 use bastium_export::sheets::RuleSheet;
 
-/// From this width on there is room for a column for everything.
-const WIDE: u16 = 160;
-
 pub(super) fn run(args: &Rules, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let plan = session.plan()?;
     refuse_other_forms(args.form, &plan, session)?;
@@ -125,8 +122,7 @@ fn print(sheet: &RuleSheet, session: &mut Session<'_>) -> Result<(), Failure> {
         sheet.day
     );
     session.print(&heading)?;
-    let width = session.width();
-    let tables = if width < WIDE { sheet.narrow_tables() } else { sheet.tables() };
+    let tables = sheet.short_tables();
     for shown in &tables {
         let list = sheet.lists.iter().find(|list| Some(list.name) == shown.title.as_deref());
         let (about, otherwise) = list.map_or(("", ""), |list| (list.about, list.otherwise));

@@ -77,7 +77,7 @@ impl Writer<'_> {
     fn opening(&mut self) -> Vec<Rule> {
         let plan = self.plan;
         let mut rules = Vec::new();
-        let any = Words::new("any", "any", "any", "any", "any");
+        let any = Words::new("any", "any", "any", "any", "replies");
         let mut reply =
             self.rule("reply".to_owned(), Action::Allow, false, Cause::Reply, any, None);
         reply.name = "replies to permitted conversations".to_owned();
@@ -102,7 +102,7 @@ impl Writer<'_> {
                 product,
             ));
         }
-        let words = Words::new("any", "0.0.0.0, ::", "any", "any", "all but asking for an address");
+        let words = Words::new("any", "0.0.0.0, ::", "any", "any", "not address requests");
         let cause = Cause::Forged(Forgery::Unspecified, Leg(0));
         let id = "forged@unspecified".to_owned();
         rules.push(self.forged(id, cause, words, frame::forged_unspecified(plan)));
@@ -138,8 +138,7 @@ impl Writer<'_> {
         let plan = self.plan;
         let mut rules = Vec::new();
         let needs = Match { service: frame::ipv6_needs(), ..frame::arriving(plan) };
-        let words =
-            Words::new("any", "any", "gateway", "any", "neighbour discovery, ICMPv6 errors");
+        let words = Words::new("any", "any", "gateway", "any", "needed ICMPv6");
         let id = "ipv6_needs".to_owned();
         let mut rule = self.rule(id, Action::Allow, false, Cause::Ipv6Needs, words, Some(needs));
         rule.name = "what IPv6 cannot do without".to_owned();
@@ -157,8 +156,7 @@ impl Writer<'_> {
             let leg = plan.uplink_leg(index);
             let service = frame::lease_from_provider();
             let product = Match { service, ..frame::entering(leg) };
-            let words =
-                Words::new("internet", "any", "gateway", "any", "address from the provider");
+            let words = Words::new("internet", "any", "gateway", "any", "lease");
             let id = format!("gateway_service@uplink.{}", uplink.name);
             let cause = Cause::GatewayService(leg);
             let mut rule = self.rule(id, Action::Allow, false, cause, words, Some(product));

@@ -65,6 +65,9 @@ pub(crate) fn frame(uplink: bool, dhcp: bool) -> draft::Draft {
     draft.site.name = Some(text("Fernside Veterinary Clinic"));
     draft.site.space = texts(&["10.44.0.0/16", "fd6b:2f4e:91c0::/48"]);
     draft.networks[2].uses = Some(texts(&["dns"]));
+    // Pools that some of the exceptions' ranges cut through.
+    draft.networks[0].dhcp = Some(draft::Dhcp::Range(text("3-6")));
+    draft.networks[2].dhcp = Some(draft::Dhcp::Range(text("4-6")));
     if uplink {
         let address: &[&str] =
             if dhcp { &["dhcp"] } else { &["198.51.100.14/30", "2001:db8:9::2/64"] };

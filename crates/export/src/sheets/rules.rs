@@ -131,6 +131,7 @@ impl RuleSheet {
         let columns = || {
             [
                 Column::numbers("no"),
+                Column::text("name"),
                 Column::whole("action"),
                 Column::text("service"),
                 Column::text("from"),
@@ -143,6 +144,7 @@ impl RuleSheet {
         self.each_list(columns, |rule| {
             vec![
                 rule.number.into(),
+                rule.name.clone().into(),
                 logged(Cell::action(rule.action), rule.log),
                 rule.service.clone().into(),
                 end(&rule.from, &rule.source).into(),
@@ -154,8 +156,8 @@ impl RuleSheet {
         })
     }
 
-    /// The same for a narrow terminal: where, id, line and reason below each other.
-    pub fn narrow_tables(&self) -> Vec<Table> {
+    /// The same for a terminal: what, id, line and reason below each other.
+    pub fn short_tables(&self) -> Vec<Table> {
         let columns = || {
             [
                 Column::numbers("no"),
@@ -167,11 +169,12 @@ impl RuleSheet {
         self.each_list(columns, |rule| {
             let line = rule.because.line.map(|line| format!(", line {line}")).unwrap_or_default();
             let place = format!("{}{line}", rule.id);
-            let words = if rule.because.kind == "cell" {
-                place
-            } else {
-                let (from, to) = (end(&rule.from, &rule.source), end(&rule.to, &rule.destination));
-                format!("{from} -> {to}\n{place}\n{}", rule.reason)
+            let (from, to) = (end(&rule.from, &rule.source), end(&rule.to, &rule.destination));
+            let words = match rule.because.kind {
+                // The id of a cell says from where and to where, and its reason is the matrix.
+                "cell" => place,
+                "exception" => format!("{from} -> {to}\n{place}\n{}", rule.reason),
+                _ => format!("{}\n{place}\n{}", rule.name, rule.reason),
             };
             vec![
                 rule.number.into(),
