@@ -143,9 +143,9 @@ impl Probe {
         match self {
             Self::Ping => Some(format!("have a device at {target}")),
             Self::Tcp(port) => Some(format!("run at {target}: nc -l -p {port}")),
-            Self::Udp(port) => {
-                Some(format!("run at {target}: nc -u -l -p {port}; the word \"test\" arrives there"))
-            }
+            Self::Udp(port) => Some(format!(
+                "run at {target}: nc -u -l -p {port}; the word \"test\" arrives there"
+            )),
             Self::Dns => Some(format!("have a resolver at {target}")),
             Self::Time => Some(format!("have a time server at {target}")),
             Self::Lease | Self::Web => None,
