@@ -7,27 +7,20 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 /// The addresses in which any device that joins a network may find itself: the pool, and in IPv6
 /// everything that no host has. Without a pool, one free address stands for them.
 pub(crate) fn anonymous(plan: &Plan, id: NetworkId) -> AddressSet {
-    let network = plan.network(id);
-    let mut set = named_by_nobody(plan, id);
-    set.v4 = match network.pool {
+    let unnamed = plan.unnamed_addresses(id);
+    let v4 = match plan.network(id).pool {
         Some(pool) => {
             let pool = IntervalSet::range(pool.first().to_bits(), pool.last().to_bits());
-            set.v4.intersection(&pool)
+            unnamed.v4.intersection(&pool)
         }
-        None => free(&set.v4).map(IntervalSet::point).unwrap_or_default(),
+        None => free(&unnamed.v4).map(IntervalSet::point).unwrap_or_default(),
     };
-    set
-}
-
-fn named_by_nobody(plan: &Plan, id: NetworkId) -> AddressSet {
-    let hosts = plan.hosts().iter().filter(|host| host.network == id);
-    let taken: AddressSet = hosts.flat_map(|host| host.addresses.iter().copied()).collect();
-    plan.network_addresses(id).difference(&taken)
+    AddressSet { v4, v6: unnamed.v6.clone() }
 }
 
 /// The address to set by hand in a network without a pool.
 pub(crate) fn free_address(plan: &Plan, id: NetworkId) -> Option<IpAddr> {
-    free(&named_by_nobody(plan, id).v4).map(|bits| Ipv4Addr::from_bits(bits).into())
+    free(&plan.unnamed_addresses(id).v4).map(|bits| Ipv4Addr::from_bits(bits).into())
 }
 
 /// A high address is the least likely to be in anyone's range.

@@ -119,7 +119,7 @@ fn finds_a_resolver(meaning: &Meaning<'_>, id: NetworkId) -> bool {
     let inside: AddressSet = plan.inside().union(&plan.gateway_inside());
     let asking = Match {
         enters: IntervalSet::point(plan.network_leg(id)),
-        source: plan.network_addresses(id),
+        source: plan.network_addresses(id).clone(),
         destination: inside,
         service: built_in("dns").map(|service| service.set()).unwrap_or_default(),
     };

@@ -18,10 +18,16 @@ pub struct Part {
 /// What is not yet decided, and the parts so far.
 struct Cutter {
     rest: PacketSet,
+    /// The legs that the whole set enters at: no others need be looked at.
+    enters: IntervalSet<Leg>,
     parts: Vec<Part>,
 }
 
 impl Cutter {
+    fn new(rest: PacketSet) -> Self {
+        Self { enters: rest.enters(), rest, parts: Vec::new() }
+    }
+
     /// Decides everything of the rest that lies in one of the products.
     fn cut(&mut self, products: impl IntoIterator<Item = Match>, decision: Decision) {
         for product in products {
@@ -57,10 +63,10 @@ impl Meaning<'_> {
     /// Cuts a set into parts to which the same happens for the same reason. Together the parts are
     /// the set again, as far as its packets enter at legs that the plan has.
     pub fn parts(&self, set: &PacketSet) -> Vec<Part> {
-        let mut cutter = Cutter { rest: set.intersection(&self.universe()), parts: Vec::new() };
+        let mut cutter = Cutter::new(set.intersection(&self.universe()));
         self.cut_from_gateway(&mut cutter);
         self.cut_same_network(&mut cutter);
-        for ground in &self.ground.legs {
+        for ground in self.legs_of(&cutter) {
             self.cut_forged(ground, &mut cutter);
         }
         self.cut_to_gateway(&mut cutter);
@@ -71,12 +77,17 @@ impl Meaning<'_> {
         cutter.parts
     }
 
+    fn legs_of(&self, cutter: &Cutter) -> Vec<&LegGround> {
+        let legs = self.ground.legs.iter();
+        legs.filter(|ground| cutter.enters.contains(ground.leg)).collect()
+    }
+
     fn cut_from_gateway(&self, cutter: &mut Cutter) {
-        let own = PacketSet::from(entering(self.ground.gateway_leg));
-        if cutter.rest.is_disjoint(&own) {
+        if !cutter.enters.contains(self.ground.gateway_leg) {
             return;
         }
-        let mut gateway = Cutter { rest: cutter.rest.intersection(&own), parts: Vec::new() };
+        let own = PacketSet::from(entering(self.ground.gateway_leg));
+        let mut gateway = Cutter::new(cutter.rest.intersection(&own));
         cutter.rest = cutter.rest.difference(&own);
         self.cut_exceptions(&mut gateway);
         gateway.cut_set(&own, decision(Verdict::Allow, false, Cause::FromGateway));
@@ -84,8 +95,8 @@ impl Meaning<'_> {
     }
 
     fn cut_same_network(&self, cutter: &mut Cutter) {
-        for id in self.plan.network_ids() {
-            let Some(ground) = self.ground.leg(self.plan.network_leg(id)) else { continue };
+        for ground in self.legs_of(cutter) {
+            let Some(id) = self.plan.network_on(ground.leg) else { continue };
             let within = Match {
                 source: ground.own.clone(),
                 destination: ground.own.clone(),
@@ -112,11 +123,11 @@ impl Meaning<'_> {
     }
 
     fn cut_to_gateway(&self, cutter: &mut Cutter) {
-        let all: PacketSet = self.ground.legs.iter().map(for_gateway).collect();
+        let all: PacketSet = self.legs_of(cutter).into_iter().map(for_gateway).collect();
         if cutter.rest.is_disjoint(&all) {
             return;
         }
-        let mut local = Cutter { rest: cutter.rest.intersection(&all), parts: Vec::new() };
+        let mut local = Cutter::new(cutter.rest.intersection(&all));
         cutter.rest = cutter.rest.difference(&all);
         let needs = Match { service: self.ground.ipv6_needs.clone(), ..Match::everything() };
         local.cut([needs], decision(Verdict::Allow, false, Cause::Ipv6Needs));
@@ -140,7 +151,7 @@ impl Meaning<'_> {
     }
 
     fn cut_gateway_services(&self, local: &mut Cutter) {
-        for ground in &self.ground.legs {
+        for ground in self.legs_of(local) {
             let offered = decision(Verdict::Allow, false, Cause::GatewayService(ground.leg));
             if let Some(network) = self.plan.network_on(ground.leg)
                 && let Some(uses) = self.uses(network)
@@ -198,8 +209,7 @@ impl Meaning<'_> {
     fn cut_cells(&self, cutter: &mut Cutter) {
         for from in self.plan.zone_ids() {
             let legs = self.plan.zone_legs(from);
-            let row = PacketSet::from(Match { enters: legs.clone(), ..Match::everything() });
-            if cutter.rest.is_disjoint(&row) {
+            if cutter.enters.is_disjoint(&legs) || cutter.rest.is_empty() {
                 continue;
             }
             for to in self.plan.zone_ids() {

@@ -41,6 +41,8 @@ pub struct Plan {
     matrix: Matrix,
     exceptions: Vec<Exception>,
     unread: Vec<Unread>,
+    /// By network: what its devices can have and no host of the plan has.
+    unnamed: Vec<AddressSet>,
     directory: Directory,
 }
 
@@ -233,12 +235,17 @@ impl Plan {
         if zone == self.internet() {
             return self.internet_addresses().clone();
         }
-        self.networks_of(zone).map(|id| self.network_addresses(id)).collect()
+        self.networks_of(zone).map(|id| self.network_addresses(id).clone()).collect()
     }
 
     /// The addresses that devices of a network can have: without the gateway's and the reserved ones.
-    pub fn network_addresses(&self, id: NetworkId) -> AddressSet {
+    pub fn network_addresses(&self, id: NetworkId) -> &AddressSet {
         self.network(id).device_addresses()
+    }
+
+    /// Of these, the ones that no host of the plan has.
+    pub fn unnamed_addresses(&self, id: NetworkId) -> &AddressSet {
+        &self.unnamed[id.0]
     }
 
     /// The gateway's addresses in its networks.
@@ -254,9 +261,7 @@ impl Plan {
 
     /// A set of addresses together with the gateway's own and the reserved ones, which no place holds.
     pub(crate) fn gateway_and(&self, addresses: &AddressSet) -> AddressSet {
-        let devices = self.networks.iter().map(Network::device_addresses);
-        let nobody = self.directory.inside.difference(&devices.collect());
-        addresses.union(&nobody)
+        addresses.union(&self.directory.inside.difference(&self.directory.devices))
     }
 
     /// Resolves a place expression that does not stand in the plan: one from the command line.

@@ -208,13 +208,19 @@ pub struct Network {
     pub at: Span,
     /// Where its VLAN id stands.
     pub vlan_at: Span,
+    pub(super) devices: AddressSet,
 }
 
 impl Network {
     /// The addresses that its devices can have: without the gateway's and the reserved ones.
-    pub fn device_addresses(&self) -> AddressSet {
-        let usable: AddressSet = self.subnets.iter().map(Subnet::usable).collect();
-        let gateway: AddressSet = self.subnets.iter().map(Subnet::gateway).collect();
+    pub fn device_addresses(&self) -> &AddressSet {
+        &self.devices
+    }
+
+    /// The same for subnets that are no network yet.
+    pub(super) fn devices_in(subnets: &[Subnet]) -> AddressSet {
+        let usable: AddressSet = subnets.iter().map(Subnet::usable).collect();
+        let gateway: AddressSet = subnets.iter().map(Subnet::gateway).collect();
         usable.difference(&gateway)
     }
 

@@ -139,6 +139,13 @@ impl PacketSet {
         self.v4.is_subset(&other.v4) && self.v6.is_subset(&other.v6)
     }
 
+    /// Where its packets enter.
+    pub fn enters(&self) -> IntervalSet<Leg> {
+        let v4 = self.v4.blocks().iter().flat_map(|block| block.enters.spans());
+        let v6 = self.v6.blocks().iter().flat_map(|block| block.enters.spans());
+        IntervalSet::from_spans(v4.chain(v6).copied())
+    }
+
     /// The set as products, each of one family.
     pub fn products(&self) -> impl Iterator<Item = Match> + '_ {
         let v4 = self.v4.blocks().iter().map(|block| Match {

@@ -212,7 +212,8 @@ fn deciding<'r>(
         // Inside one network nothing meets the gateway.
         for id in plan.networks_of(from) {
             let own = plan.network_addresses(id);
-            let within = Match { source: own.clone(), destination: own, ..Match::everything() };
+            let within =
+                Match { source: own.clone(), destination: own.clone(), ..Match::everything() };
             rest = rest.difference(&PacketSet::from(within));
         }
     }

@@ -24,11 +24,13 @@ pub use services::ServiceProblem;
 pub(super) use services::{declared, services};
 
 use super::draft::Draft;
-use super::parts::{Site, Unread};
+use super::parts::{Host, Network, Site, Unread};
 use super::place::Directory;
 use super::{Plan, Zone};
 use crate::diagnosis::{Diagnose, Diagnosis};
 use crate::source::{Span, Text};
+use crate::space::AddressSet;
+use std::net::IpAddr;
 
 /// Any of the problems that keep a draft from being a plan.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -123,22 +125,37 @@ pub fn resolve(draft: Draft) -> Result<Plan, Vec<Problem>> {
         return Err(problems);
     };
     let unread: Vec<Unread> = draft.unread;
-    let built = |built: Vec<Option<super::Network>>| built.into_iter().flatten().collect();
+    let networks: Vec<Network> = networks.into_iter().flatten().collect();
+    let hosts: Vec<Host> = hosts.into_iter().flatten().collect();
+    let unnamed = unnamed(&networks, &hosts);
     Ok(Plan {
         source: draft.source,
         site: Site { ..site },
         gateway,
         uplinks,
         zones,
-        networks: built(networks),
-        hosts: hosts.into_iter().flatten().collect(),
+        networks,
+        hosts,
         groups,
         services,
         matrix,
         exceptions,
         unread,
+        unnamed,
         directory: shop.directory,
     })
+}
+
+/// By network: the addresses that its devices can have and none of the hosts has.
+fn unnamed(networks: &[Network], hosts: &[Host]) -> Vec<AddressSet> {
+    let mut taken: Vec<Vec<IpAddr>> = vec![Vec::new(); networks.len()];
+    for host in hosts {
+        taken[host.network.0].extend(&host.addresses);
+    }
+    let of_network = |(network, taken): (&Network, Vec<IpAddr>)| {
+        network.device_addresses().difference(&taken.into_iter().collect())
+    };
+    networks.iter().zip(taken).map(of_network).collect()
 }
 
 fn in_order_of_text(mut problems: Vec<Problem>) -> Vec<Problem> {

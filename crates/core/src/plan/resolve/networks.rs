@@ -79,6 +79,7 @@ fn network(
         zone: zone.unwrap_or(ZoneId(0)),
         vlan,
         port,
+        devices: Network::devices_in(&subnets),
         subnets,
         pool,
         dhcp_said: draft.dhcp.is_some(),
@@ -331,7 +332,8 @@ pub(super) fn survey(
     directory: &mut Directory,
 ) {
     let subnets = || networks.iter().flatten().flat_map(|network| &network.subnets);
-    directory.devices = networks.iter().flatten().map(Network::device_addresses).collect();
+    directory.devices =
+        networks.iter().flatten().map(|network| network.device_addresses().clone()).collect();
     directory.inside = subnets().map(Subnet::prefix).collect();
     let outside: AddressSet =
         uplinks.iter().flat_map(|u| u.addresses.iter().map(IpNet::addr)).collect();

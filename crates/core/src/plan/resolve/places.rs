@@ -115,11 +115,15 @@ pub(super) fn reach_of_zones(
 ) {
     let known = |addresses| Reach::Known(Place { addresses, ..Place::default() });
     for network in networks.iter().flatten() {
-        directory.set_reach(&network.name, Kind::Network, known(network.device_addresses()));
+        directory.set_reach(
+            &network.name,
+            Kind::Network,
+            known(network.device_addresses().clone()),
+        );
     }
     for (index, zone) in zones.iter().enumerate() {
         let own = networks.iter().flatten().filter(|n| n.zone.0 == index);
-        let addresses: AddressSet = own.map(Network::device_addresses).collect();
+        let addresses: AddressSet = own.map(|network| network.device_addresses().clone()).collect();
         directory.set_reach(&zone.name, Kind::Zone, known(addresses));
     }
 }
