@@ -181,6 +181,9 @@ pub struct Ask {
     /// Which services: names, or literals like tcp/443 and icmp/echo
     #[arg(default_value = "any")]
     pub service: Vec<String>,
+    /// At that time of the week, like "tue 21:30", or 21:30 for the day [default: at any time]
+    #[arg(long, value_name = "WHEN")]
+    pub at: Option<String>,
     /// The day
     #[command(flatten)]
     pub day: Day,

@@ -146,10 +146,12 @@ impl<'w> Session<'w> {
     /// When there is none, or it is not a plan.
     pub(crate) fn plan(&mut self) -> Result<Plan, Failure> {
         let plan = plans::load(self.options.plan.as_deref())?;
-        self.tell_unread(&plan);
         if self.options.verbose {
-            let (name, networks, exceptions) =
-                (plan.source().name(), plan.networks().len(), plan.exceptions().len());
+            let (name, networks, exceptions) = {
+                let tunnels = plan.networks().iter().filter(|n| n.tunnel.is_some()).count();
+                let networks = plan.networks().len() - tunnels;
+                (plan.source().name(), networks, plan.exceptions().len() - plan.inbounds().len())
+            };
             self.say(&format!(
                 "read {}: networks {networks}, hosts {}, exceptions {exceptions}\n",
                 clean(name),
@@ -157,18 +159,6 @@ impl<'w> Session<'w> {
             ));
         }
         Ok(plan)
-    }
-
-    fn tell_unread(&mut self, plan: &Plan) {
-        if plan.unread().is_empty() {
-            return;
-        }
-        let whats = plan
-            .unread()
-            .iter()
-            .map(|unread| format!("{} (line {})", unread.what.value, plan.line(unread.what.at)));
-        let list = whats.collect::<Vec<_>>().join(", ");
-        self.remark(&format!("not read yet by this version, so nothing below knows of it: {list}"));
     }
 }
 

@@ -2,7 +2,7 @@
 
 mod common;
 
-use common::Bench;
+use common::{Bench, DAY, demo};
 
 #[test]
 fn verdicts_and_exit_codes() {
@@ -74,8 +74,6 @@ fn a_question_about_nothing_is_told_with_a_cure() {
         ("desk printers", "nothing in the plan is called `desk`\n  cure: write `desks`"),
         ("desks printers htps", "no service is called `htps`\n  cure: write `https`"),
         ("desk printer htps", "nothing in the plan is called `printer`"),
-        ("remote printers", "nothing is in `remote` yet"),
-        ("printers remote", "nothing is in `remote` yet"),
         ("xray fd6b:2f4e:91c0:40::10", "no packet goes from `xray`"),
         ("gateway gateway", "both ends are the gateway"),
         ("desks + printers", "a `+` or `-` stands without a name on each side"),
@@ -86,6 +84,49 @@ fn a_question_about_nothing_is_told_with_a_cure() {
         assert!(run.err.contains(says), "{question}: {}", run.err);
         assert!(run.out.is_empty(), "{question}");
     }
+    // A zone in which nothing is yet.
+    let moved =
+        demo("clinic.toml").replace("zone = \"remote\"\nclients", "zone = \"staff\"\nclients");
+    bench.write("clinic.toml", moved);
+    for question in ["remote printers", "printers remote"] {
+        let run = bench.clinic(&format!("ask {question}"));
+        assert_eq!(run.code, 2, "{question}");
+        assert!(run.err.contains("nothing is in `remote` yet"), "{question}: {}", run.err);
+    }
+}
+
+#[test]
+fn hours_offers_and_domains_are_answered_about() {
+    let bench = Bench::new();
+    for (question, verdict, kind) in [
+        ("delivery-tablet records https --at 07:00", "allow", "exception"),
+        ("delivery-tablet records https --at sun,07:00", "block", "cell"),
+        ("delivery-tablet records https", "mixed", "exception"),
+        ("internet booking https", "allow", "offered"),
+        ("internet 198.51.100.14 https", "allow", "offered"),
+        ("internet booking ssh", "block", "forged"),
+        ("internet gateway udp/51820", "allow", "tunnel_port"),
+        ("home-visits records https", "allow", "exception"),
+        ("phones phone-provider sips", "allow", "exception"),
+        ("phones internet sips", "mixed", "exception"),
+        ("servers drug-register https", "allow", "exception"),
+    ] {
+        let words: Vec<String> = question.split(' ').map(|word| word.replace(',', " ")).collect();
+        let mut words: Vec<&str> = words.iter().map(String::as_str).collect();
+        words.splice(0..0, ["ask"]);
+        words.extend(["--plan", "clinic.toml", "--day", DAY, "--format", "json"]);
+        let run = bench.run_words(&words);
+        let json = run.json();
+        assert_eq!(json["verdict"], verdict, "{question}: {}", run.out);
+        assert_eq!(json["because"]["kind"], kind, "{question}");
+        assert!(!run.out.contains("240."), "no stand-in is shown: {question}");
+        assert!(!run.all().contains("100::"), "no stand-in is shown: {question}");
+    }
+    let offered = bench.clinic("ask internet booking https --format json").json();
+    assert_eq!(offered["packet"]["translated"], true);
+    let hours = bench.clinic("ask delivery-tablet records https --format json").json();
+    assert_eq!(hours["parts"][0]["packet"]["at"], "mon 06:45");
+    assert_eq!(bench.clinic("ask desks printers ipp --at noon").code, 2);
 }
 
 #[test]

@@ -8,7 +8,11 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 /// everything that no host has. Without a pool, one free address stands for them.
 pub(crate) fn anonymous(plan: &Plan, id: NetworkId) -> AddressSet {
     let unnamed = plan.unnamed_addresses(id);
-    let v4 = match plan.network(id).pool {
+    let network = plan.network(id);
+    if network.tunnel.is_some() {
+        return unnamed.clone();
+    }
+    let v4 = match network.pool {
         Some(pool) => {
             let pool = IntervalSet::range(pool.first().to_bits(), pool.last().to_bits());
             unnamed.v4.intersection(&pool)
@@ -91,7 +95,7 @@ pub(crate) fn packet(plan: &Plan, packets: &PacketSet) -> Option<Packet> {
         let targets = candidates(plan, &product.destination, v6);
         let destination = targets.into_iter().find(|address| *address != source)?;
         let (enters, ends) = (product.enters.first()?, Ends::new(source, destination)?);
-        Some(Packet { enters, ends, service })
+        Some(Packet { enters, ends, service, at: product.at.first()? })
     });
     Some(typical.unwrap_or(ordinary))
 }

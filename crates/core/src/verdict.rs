@@ -86,10 +86,16 @@ pub enum Cause {
     Ipv6Needs,
     /// The gateway's management.
     Manage,
+    /// The gateway listens there for that tunnel.
+    TunnelPort(NetworkId),
+    /// Names that are repeated between networks, by the entry's place in the plan's list.
+    Discovery(usize),
     /// What the network on that leg uses the gateway for; for an uplink, how it gets its address.
     GatewayService(Leg),
     /// An exception.
     Exception(ExceptionId),
+    /// A service that is offered to the outside.
+    Offered(ExceptionId),
     /// A cell of the matrix.
     Cell(ZoneId, ZoneId),
     /// Nothing speaks of it.
@@ -103,6 +109,14 @@ pub enum Cause {
 }
 
 impl Cause {
+    /// The exception, or the permission of an `inbound` entry, that decided.
+    pub fn exception(self) -> Option<ExceptionId> {
+        match self {
+            Self::Exception(id) | Self::Offered(id) => Some(id),
+            _ => None,
+        }
+    }
+
     /// Its kind, as the JSON output names it.
     pub fn kind(self) -> &'static str {
         match self {
@@ -110,6 +124,9 @@ impl Cause {
             Self::Forged(..) => "forged",
             Self::Ipv6Needs => "ipv6_needs",
             Self::Manage => "manage",
+            Self::TunnelPort(_) => "tunnel_port",
+            Self::Discovery(_) => "discovery",
+            Self::Offered(_) => "offered",
             Self::GatewayService(_) => "gateway_service",
             Self::Exception(_) => "exception",
             Self::Cell(..) => "cell",
@@ -129,7 +146,9 @@ impl Cause {
             }
             Self::Forged(Forgery::Unspecified, _) => "unspecified".to_owned(),
             Self::Forged(Forgery::ToPrivate, _) => "to-private".to_owned(),
-            Self::Exception(id) => plan.exception(id).name.to_string(),
+            Self::Exception(id) | Self::Offered(id) => plan.exception(id).name.to_string(),
+            Self::TunnelPort(tunnel) => plan.network(tunnel).name.to_string(),
+            Self::Discovery(index) => plan.discoveries()[index].name.to_string(),
             Self::Cell(from, to) => format!("{}>{}", plan.zone(from).name, plan.zone(to).name),
             Self::NoRoute(NoWay::Nowhere) => "nowhere".to_owned(),
             Self::NoRoute(NoWay::NoUplink) => "no-uplink".to_owned(),
@@ -145,14 +164,17 @@ impl Cause {
     /// Where the plan says so, if it does.
     pub fn at(self, plan: &Plan) -> Option<Span> {
         match self {
-            Self::SameNetwork(network) => Some(plan.network(network).at),
+            Self::SameNetwork(network) | Self::TunnelPort(network) => {
+                Some(plan.network(network).at)
+            }
+            Self::Discovery(index) => Some(plan.discoveries()[index].at),
             Self::Manage => plan.gateway().manage.as_ref().map(|manage| manage.at),
             Self::Forged(Forgery::Unspecified, _) => None,
             Self::GatewayService(leg) | Self::Forged(_, leg) => match plan.network_on(leg) {
                 Some(network) => Some(plan.network(network).at),
                 None => plan.uplink_on(leg).map(|uplink| uplink.at),
             },
-            Self::Exception(id) => Some(plan.exception(id).at),
+            Self::Exception(id) | Self::Offered(id) => Some(plan.exception(id).at),
             Self::Cell(from, to) => Some(plan.matrix().cell(from, to).at),
             Self::Unmatched => plan.matrix().unmatched().at,
             Self::Ipv6Needs | Self::NoRoute(_) | Self::FromGateway | Self::Reply => None,
@@ -182,6 +204,15 @@ impl Cause {
             Self::Forged(forgery, leg) => forged_words(forgery, plan.leg_name(leg)),
             Self::Ipv6Needs => "IPv6 does not work without it (RFC 4890)".to_owned(),
             Self::Manage => "gateway.manage says who may manage the gateway".to_owned(),
+            Self::TunnelPort(tunnel) => {
+                format!("the gateway listens there for tunnel {}", plan.network(tunnel).name)
+            }
+            Self::Discovery(index) => {
+                format!("discovery {} repeats these names", plan.discoveries()[index].name)
+            }
+            Self::Offered(id) => {
+                format!("inbound {} offers it to the outside", plan.exception(id).name)
+            }
             Self::GatewayService(leg) => match plan.network_on(leg) {
                 Some(network) => {
                     let network = plan.network(network);

@@ -9,7 +9,7 @@ use bastium_core::meaning::Meaning;
 use bastium_core::plan::resolve;
 use bastium_core::rules;
 use bastium_core::space::{Ends, Packet};
-use bastium_core::verdict::{Cause, Verdict};
+use bastium_core::verdict::Verdict;
 use model::{TODAY, any_draft};
 use proptest::prelude::*;
 use std::collections::HashSet;
@@ -74,10 +74,10 @@ proptest! {
         prop_assert!(found.iter().all(|finding| finding.severity != Severity::Error));
         let parts = meaning.parts(&meaning.universe());
         for &id in meaning.precedence().active() {
-            let name = &plan.exception(id).name;
-            let says = format!("exception `{name}` never decides anything");
+            let (name, table) = (&plan.exception(id).name, plan.exception(id).table());
+            let says = format!("{table} `{name}` never decides anything");
             let told = found.iter().any(|finding| finding.says == says);
-            let decides = parts.iter().any(|part| part.decision.cause == Cause::Exception(id));
+            let decides = parts.iter().any(|part| part.decision.cause.exception() == Some(id));
             prop_assert_eq!(told, !decides, "{}", name);
         }
     }

@@ -178,7 +178,10 @@ fn problems_are_values() {
     let found = problems(|draft| draft.networks[0].vlan = located(0));
     assert_eq!(found, [Problem::Network(NetworkProblem::Vlan { vlan: 0, at })]);
 
-    let found = problems(|draft| draft.networks[3].subnets = None);
+    let found = problems(|draft| {
+        draft.networks[3].subnets = None;
+        draft.site.space.clear();
+    });
     let (network, reason) = (name("tills"), NoSubnet::NotTied);
     let expected = NetworkProblem::NoSubnet { network, reason, vlan: None, at };
     assert_eq!(found, [Problem::Network(expected)]);

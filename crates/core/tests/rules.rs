@@ -6,7 +6,7 @@ use bastium_core::asking::{End, ask};
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Plan, draft, resolve};
 use bastium_core::rules::{self, RuleSet, Stage};
-use bastium_core::space::{Match, PacketSet};
+use bastium_core::space::{IntervalSet, Match, PacketSet};
 use bastium_core::verdict::Verdict;
 use model::{TODAY, any_draft, frame, text, texts};
 use proptest::prelude::*;
@@ -160,7 +160,7 @@ proptest! {
         let rules = rules::compile(&meaning);
         let (from, to) = (End::new(&plan, from).expect("a place"), End::new(&plan, to).expect("a place"));
         let service = plan.service(&[text(service)]).expect("a service");
-        let Ok(answer) = ask(&meaning, &rules, &from, &to, &service) else { return Ok(()) };
+        let Ok(answer) = ask(&meaning, &rules, &from, &to, &service, &IntervalSet::full()) else { return Ok(()) };
         prop_assert!(answer.differences.is_empty());
         let shares: Vec<_> = answer.shares.iter().chain(&answer.asides).collect();
         for (index, share) in shares.iter().enumerate() {

@@ -7,7 +7,7 @@ use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Plan, draft, resolve};
 use bastium_core::proof;
 use bastium_core::rules;
-use bastium_core::space::{Coordinate, Ends, Leg, Packet, ServicePoint};
+use bastium_core::space::{Coordinate, Ends, Leg, Minute, Packet, ServicePoint};
 use bastium_core::verdict::Verdict;
 use model::{TODAY, any_draft, frame, located, text, texts};
 use proptest::prelude::*;
@@ -32,6 +32,8 @@ impl Borders {
             borders.v4.extend(set.v4.spans().iter().flat_map(|span| around(*span)));
             borders.v6.extend(set.v6.spans().iter().flat_map(|span| around(*span)));
         }
+        let own = plan.gateway_outside();
+        borders.v4.extend(own.v4.spans().iter().flat_map(|span| around(*span)));
         for set in ruled.iter().map(|m| &m.service) {
             borders.services.extend(set.v4.spans().iter().flat_map(|span| around(*span)));
             borders.services.extend(set.v6.spans().iter().flat_map(|span| around(*span)));
@@ -67,7 +69,9 @@ fn packet(borders: &Borders, plan: &Plan, seed: &mut u64) -> Packet {
             destination: Ipv4Addr::from_bits(pick(&borders.v4, seed)),
         }
     };
-    Packet { enters, ends, service }
+    // Monday is half past six, or Tuesday.
+    let at = Minute::new(if *seed >> 50 & 1 == 0 { 390 } else { 1500 });
+    Packet { enters, ends, service, at }
 }
 
 proptest! {
@@ -91,6 +95,10 @@ proptest! {
             if decision.verdict.is_filtered() {
                 let outcome = rules.first_match(&packet);
                 prop_assert!(proof::agrees(decision, outcome), "{packet:?}: {decision:?} but {outcome:?}");
+            }
+            if let Some(inside) = meaning.translate(&packet).filter(|_| decision.cause.exception().is_some()) {
+                prop_assert_eq!(rules.as_filtered(&packet), inside);
+                prop_assert_eq!(meaning.decide(&inside), decision);
             }
         }
     }
@@ -133,6 +141,7 @@ proptest! {
             prop_assert_ne!(one.action, other.action);
             for party in [one, other] {
                 let exception = plan.exceptions().iter().find(|e| e.name == party.name).expect("named");
+                prop_assert!(exception.minutes().contains(packet.at));
                 let to_gateway = exception.to.gateway && !exception.to.addresses.contains(packet.destination());
                 prop_assert!(to_gateway || exception.to.addresses.contains(packet.destination()));
                 prop_assert!(exception.from.gateway || exception.from.addresses.contains(packet.source()));

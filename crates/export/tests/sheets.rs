@@ -6,6 +6,7 @@ use bastium_core::meaning::Meaning;
 use bastium_core::plan::Plan;
 use bastium_core::rules::{self, RuleSet};
 use bastium_core::source::Text;
+use bastium_core::space::IntervalSet;
 use bastium_export::sheets::{
     AddressSheet, AnswerSheet, ChecklistSheet, GridLayout, MatrixSheet, RuleSheet,
 };
@@ -38,7 +39,8 @@ fn answer(from: &str, to: &str, service: &str) -> Value {
         let (from, to) =
             (End::new(plan, from).expect("a place"), End::new(plan, to).expect("a place"));
         let service = plan.service(&[Text::new(service)]).expect("a service");
-        let answer = ask(meaning, rules, &from, &to, &service).expect("an answer");
+        let answer =
+            ask(meaning, rules, &from, &to, &service, &IntervalSet::full()).expect("an answer");
         to_json(&AnswerSheet::new(plan, &from, &to, &service, &answer))
     })
 }
@@ -47,8 +49,8 @@ fn answer(from: &str, to: &str, service: &str) -> Value {
 fn the_addressing_sheet_counts_every_address_once() {
     let sheet = to_json(&AddressSheet::new(&read(CLINIC)));
     let networks = sheet["networks"].as_array().expect("networks");
-    assert_eq!(networks.len(), 11);
-    for network in networks {
+    assert_eq!(networks.len(), 12);
+    for network in networks.iter().filter(|network| network["kind"] == "network") {
         let subnet = &network["subnets"][0];
         let name = network["name"].as_str().expect("a name");
         let vlan = network["vlan"].as_u64().expect("a VLAN id");
@@ -129,7 +131,14 @@ fn one_cell_lists_what_decides_it_in_order() {
         .iter()
         .map(|rule| rule["id"].as_str().expect("an id"))
         .collect();
-    assert_eq!(ids, ["exception.old-ultrasound-stays-in", "cell.clinical>internet"]);
+    assert_eq!(
+        ids,
+        [
+            "exception.old-ultrasound-stays-in",
+            "exception.servers-ask-register",
+            "cell.clinical>internet"
+        ]
+    );
 }
 
 #[test]
@@ -165,15 +174,19 @@ fn rules_carry_name_reason_and_line() {
             let line =
                 rule.because.line.map(|line| CLINIC.lines().nth(line - 1).expect("the line"));
             match (rule.because.kind, line) {
-                ("exception", Some(line)) => assert!(line.contains(&rule.because.name), "{line}"),
+                ("exception" | "offered" | "tunnel_port" | "discovery", Some(line)) => {
+                    assert!(line.contains(&rule.because.name), "{line}")
+                }
                 ("cell", Some(line)) => assert!(line.starts_with(&rule.from), "{line}"),
                 ("unmatched", Some(line)) => assert!(line.starts_with("unmatched"), "{line}"),
                 ("ipv6_needs" | "reply", None) => {}
                 ("manage", Some(line)) => assert!(line.contains("manage"), "{line}"),
                 ("forged" | "gateway_service", line) => {
-                    assert!(line.is_none_or(
-                        |line| line.starts_with("[network.") || line.starts_with("[uplink.")
-                    ));
+                    assert!(line.is_none_or(|line| {
+                        ["[network.", "[uplink.", "[tunnel."]
+                            .iter()
+                            .any(|table| line.starts_with(table))
+                    }));
                 }
                 other => panic!("{}: {other:?}", rule.id),
             }

@@ -58,7 +58,8 @@ fn ask_one_question(bencher: Bencher<'_, '_>, name: &str) {
     let (from, to) = if name == "clinic" { ("desks", "printers") } else { ("n0", "n3") };
     let ends = [from, to].map(|words| End::new(&plan, words).expect("a place"));
     let service = plan.service(&[Text::new("any")]).expect("a service");
-    bencher.bench(|| ask(&meaning, &rules, &ends[0], &ends[1], &service).is_ok());
+    let at = bastium_core::space::IntervalSet::full();
+    bencher.bench(|| ask(&meaning, &rules, &ends[0], &ends[1], &service, &at).is_ok());
 }
 
 #[divan::bench(args = ["clinic", "made"])]

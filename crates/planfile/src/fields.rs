@@ -2,7 +2,6 @@
 
 use crate::problem::ReadProblem;
 use bastium_core::name::nearest;
-use bastium_core::plan::{Unread, UnreadKind};
 use bastium_core::source::{Located, Source, Span, Text};
 use std::collections::HashSet;
 use toml::Spanned;
@@ -15,7 +14,6 @@ type Value<'i> = Spanned<DeValue<'i>>;
 pub(crate) struct Notes {
     pub(crate) source: Source,
     pub(crate) problems: Vec<ReadProblem>,
-    pub(crate) unread: Vec<Unread>,
     /// The names of entries that have a problem of shape: what is missing there is not told again.
     pub(crate) troubled: HashSet<Span>,
 }
@@ -43,6 +41,11 @@ impl<'t, 'i, 'n> Fields<'t, 'i, 'n> {
     /// The name of the entry, which is the last word of its heading.
     pub(crate) fn name(&self) -> Text {
         self.name.clone()
+    }
+
+    /// Whether something in it could not be read.
+    pub(crate) fn is_troubled(&self) -> bool {
+        self.notes.troubled.contains(&self.name.at)
     }
 
     pub(crate) fn notes(&mut self) -> &mut Notes {
@@ -148,6 +151,54 @@ impl<'t, 'i, 'n> Fields<'t, 'i, 'n> {
         }
     }
 
+    /// A number, with or without a fraction.
+    pub(crate) fn decimal(&mut self, key: &'static str) -> Option<Located<f64>> {
+        let value = self.value(key)?;
+        let at = value.span().into();
+        let parsed = match value.get_ref() {
+            DeValue::Integer(number) => i64::from_str_radix(number.as_str(), number.radix())
+                .map_or(Some(f64::INFINITY), |number| Some(number as f64)),
+            DeValue::Float(number) => number.as_str().parse().ok(),
+            _ => None,
+        };
+        if parsed.is_none() {
+            self.wrong_kind(key, "a number", value);
+        }
+        parsed.map(|value| Located { value, at })
+    }
+
+    /// The tables in a list, each with its place.
+    pub(crate) fn tables(&mut self, key: &'static str) -> Option<Vec<(&'t DeTable<'i>, Span)>> {
+        let value = self.value(key)?;
+        let Some(items) = value.get_ref().as_array() else {
+            self.wrong_kind(key, "a list of tables", value);
+            return None;
+        };
+        let mut tables = Vec::new();
+        for item in items.iter() {
+            match item.get_ref() {
+                DeValue::Table(table) => tables.push((table, item.span().into())),
+                _ => self.wrong_kind(key, "a list of tables", item),
+            }
+        }
+        Some(tables)
+    }
+
+    /// All keys of this table with their texts: for tables whose keys are names.
+    pub(crate) fn named_texts(&mut self) -> Vec<(Text, Text)> {
+        let mut all = Vec::new();
+        for (name, value) in self.table.iter() {
+            let key = located_text(name.get_ref(), name.span().into(), &self.notes.source);
+            match value.get_ref() {
+                DeValue::String(text) => {
+                    all.push((key, located_text(text, value.span().into(), &self.notes.source)));
+                }
+                _ => self.wrong_kind(name.get_ref(), "a text in quotes", value),
+            }
+        }
+        all
+    }
+
     /// A table inside this one.
     pub(crate) fn table(&mut self, key: &'static str) -> Option<(&'t DeTable<'i>, Span)> {
         let at = self.key_span(key);
@@ -183,16 +234,6 @@ impl<'t, 'i, 'n> Fields<'t, 'i, 'n> {
     /// Where a key stands.
     pub(crate) fn key_span(&self, key: &str) -> Span {
         self.table.get_key_value(key).map_or(Span::default(), |(key, _)| key.span().into())
-    }
-
-    /// Notes a key that belongs to the format but is not read by this version.
-    pub(crate) fn not_read(&mut self, key: &'static str, kind: UnreadKind) {
-        if self.value(key).is_some() {
-            let label = self.label.trim_matches(['[', ']']);
-            let what = if label.is_empty() { key.to_owned() } else { format!("{label}.{key}") };
-            let what = Text { value: what, at: self.key_span(key), body: None };
-            self.notes.unread.push(Unread { what, kind });
-        }
     }
 
     /// Notes every key that nobody asked for.

@@ -6,9 +6,11 @@
 
 #![forbid(unsafe_code)]
 
+mod entries;
 mod fields;
 mod problem;
 mod tables;
+mod wiring;
 
 pub use problem::ReadProblem;
 

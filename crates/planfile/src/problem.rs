@@ -23,8 +23,6 @@ pub enum ReadProblem {
     UnknownKey { key: String, table: String, nearest: Option<String>, at: Span },
     /// A value of another kind than the key takes.
     Kind { key: String, wanted: &'static str, found: &'static str, at: Span },
-    /// A key that changes what the entry says, and that this version does not read.
-    NotReadYet { what: String, at: Span },
 }
 
 impl Diagnose for ReadProblem {
@@ -69,10 +67,6 @@ impl Diagnose for ReadProblem {
             Self::Kind { key, wanted, found, at } => error("wrong-kind", at)
                 .says(format!("`{key}` takes {wanted}, and this is {found}"))
                 .cure(format!("write {wanted}")),
-            Self::NotReadYet { what, at } => error("not-read-yet", at)
-                .says(format!("`{what}` is not read yet by this version"))
-                .why("left out, the entry would say something else than you wrote")
-                .cure("take the key out, or set `off = true` for the entry until then"),
         }
     }
 }

@@ -1,9 +1,10 @@
-//! The tables of the file, one by one, into a draft.
+//! The tables of the file, one by one, into a draft: here zones, networks and what goes with them.
 
+use crate::entries;
 use crate::fields::{Fields, Notes};
 use crate::problem::ReadProblem;
+use crate::wiring;
 use bastium_core::plan::draft::{self, Dhcp, Draft};
-use bastium_core::plan::{Unread, UnreadKind};
 use bastium_core::source::{Source, Span, Text};
 use std::collections::HashSet;
 use toml::de::{DeTable, DeValue};
@@ -14,24 +15,6 @@ pub(crate) struct Reading {
     pub(crate) problems: Vec<ReadProblem>,
     pub(crate) troubled: HashSet<Span>,
 }
-
-/// Tables of the format that this version does not read, and whether verdicts depend on them.
-/// What an exception names out of them is refused there, so `domain` and `hours` change none.
-const UNREAD: [(&str, UnreadKind); 13] = [
-    ("route", UnreadKind::Traffic),
-    ("tunnel", UnreadKind::Traffic),
-    ("inbound", UnreadKind::Traffic),
-    ("discovery", UnreadKind::Traffic),
-    ("domain", UnreadKind::Other),
-    ("hours", UnreadKind::Other),
-    ("stream", UnreadKind::Other),
-    ("never", UnreadKind::Other),
-    ("always", UnreadKind::Other),
-    ("known", UnreadKind::Other),
-    ("switch", UnreadKind::Other),
-    ("access-point", UnreadKind::Other),
-    ("wifi", UnreadKind::Other),
-];
 
 /// Reads all tables.
 pub(crate) fn read(file: &DeTable<'_>, source: Source) -> Reading {
@@ -56,18 +39,15 @@ pub(crate) fn read(file: &DeTable<'_>, source: Source) -> Reading {
     if let Some((table, at)) = fields.table("matrix") {
         draft.matrix = matrix(table, at, fields.notes());
     }
-    for (key, kind) in UNREAD {
-        unread(&mut fields, key, kind, &mut draft);
-    }
+    entries::read(&mut fields, &mut draft);
+    wiring::read(&mut fields, &mut draft);
     fields.finish();
-    draft.unread.append(&mut notes.unread);
-    draft.unread.sort_by_key(|unread| unread.what.at);
     let problems = notes.problems;
     Reading { draft, problems, troubled: notes.troubled }
 }
 
 /// Reads the entries of a table of tables with `read`.
-fn each<T>(
+pub(crate) fn each<T>(
     fields: &mut Fields<'_, '_, '_>,
     key: &'static str,
     read: fn(&mut Fields<'_, '_, '_>) -> T,
@@ -96,27 +76,6 @@ fn edition(fields: &mut Fields<'_, '_, '_>) {
     fields.notes().problems.push(problem);
 }
 
-fn unread(fields: &mut Fields<'_, '_, '_>, key: &'static str, kind: UnreadKind, draft: &mut Draft) {
-    let whole = fields.key_span(key);
-    let Some(value) = fields.value(key) else { return };
-    let table = value.get_ref().as_table();
-    let named = |table: &DeTable<'_>| table.values().any(|entry| entry.get_ref().is_table());
-    let Some(table) = table.filter(|table| named(table)) else {
-        let what = Text { value: key.to_owned(), at: whole, body: None };
-        draft.unread.push(Unread { what, kind });
-        return;
-    };
-    for name in table.keys() {
-        let at = name.span().into();
-        let word = name.get_ref().to_string();
-        let what = Text { value: format!("{key}.{word}"), at, body: None };
-        draft.unread.push(Unread { what, kind });
-        if matches!(key, "tunnel" | "domain") {
-            draft.unread_names.push((Text { value: word, at, body: None }, key.to_owned()));
-        }
-    }
-}
-
 fn site(table: &DeTable<'_>, at: Span, notes: &mut Notes) -> draft::Site {
     let mut fields = Fields::new(table, "[site]".to_owned(), Text { at, ..Text::default() }, notes);
     let site = draft::Site {
@@ -142,18 +101,36 @@ fn gateway(table: &DeTable<'_>, at: Span, notes: &mut Notes) -> draft::Gateway {
     }
     let manage = fields.table("manage");
     let manage = manage.map(|(table, at)| self::manage(table, at, fields.notes()));
-    for key in ["routes-mbps", "matches", "limits"] {
-        fields.not_read(key, UnreadKind::Other);
-    }
+    let limits = fields.table("limits");
+    let limits = limits.map(|(table, at)| self::limits(table, at, fields.notes()));
     let gateway = draft::Gateway {
         form: fields.text("form"),
         ports: fields.texts("ports").unwrap_or_default(),
         aggregates,
         manage,
+        routes_mbps: fields.decimal("routes-mbps"),
+        matches: fields.text("matches"),
+        limits: limits.unwrap_or_default(),
         at,
     };
     fields.finish();
     gateway
+}
+
+fn limits(table: &DeTable<'_>, at: Span, notes: &mut Notes) -> draft::Limits {
+    let name = Text { at, ..Text::default() };
+    let mut fields = Fields::new(table, "gateway.limits".to_owned(), name, notes);
+    let limits = draft::Limits {
+        reject: fields.flag("reject"),
+        log: fields.flag("log"),
+        hours: fields.flag("hours"),
+        domains: fields.flag("domains"),
+        ipv6: fields.flag("ipv6"),
+        rules: fields.number("rules"),
+        name: fields.number("name"),
+    };
+    fields.finish();
+    limits
 }
 
 fn aggregate(table: &DeTable<'_>, mut fields: Fields<'_, '_, '_>) -> Vec<(Text, Vec<Text>)> {
@@ -220,6 +197,7 @@ fn network(fields: &mut Fields<'_, '_, '_>) -> draft::Network {
         gateway: fields.texts("gateway").unwrap_or_default(),
         isolate: fields.flag("isolate"),
         uses: fields.texts("uses-gateway-for"),
+        troubled: fields.is_troubled(),
     }
 }
 
@@ -276,26 +254,28 @@ fn matrix(table: &DeTable<'_>, at: Span, notes: &mut Notes) -> draft::Matrix {
 }
 
 fn exception(fields: &mut Fields<'_, '_, '_>) -> draft::Exception {
-    let off = fields.flag("off");
-    if off.is_some_and(|off| off.value) {
-        fields.not_read("hours", UnreadKind::Other);
-    } else if fields.value("hours").is_some() {
-        let (what, at) = ("hours".to_owned(), fields.key_span("hours"));
-        fields.notes().problems.push(ReadProblem::NotReadYet { what, at });
-    }
-    fields.not_read("limit-mbps", UnreadKind::Other);
     draft::Exception {
-        name: fields.name(),
         from: fields.texts("from").unwrap_or_default(),
         to: fields.texts("to").unwrap_or_default(),
-        service: fields.texts("service"),
         action: fields.text("action"),
+        ..permission(fields)
+    }
+}
+
+/// The keys that exceptions and offered services have in common.
+pub(crate) fn permission(fields: &mut Fields<'_, '_, '_>) -> draft::Exception {
+    draft::Exception {
+        name: fields.name(),
+        service: fields.texts("service"),
         why: fields.text("why"),
         ticket: fields.text("ticket"),
         owner: fields.text("owner"),
         log: fields.flag("log"),
         until: fields.day("until"),
-        off,
+        off: fields.flag("off"),
         before: fields.texts("before").unwrap_or_default(),
+        hours: fields.text("hours"),
+        limit_mbps: fields.decimal("limit-mbps"),
+        ..draft::Exception::default()
     }
 }

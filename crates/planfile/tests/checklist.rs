@@ -115,7 +115,7 @@ fn every_exception_is_tried_from_both_sides() {
                 checks.iter().find(move |check| check.id == id)
             };
             // Where the same packet stands in the list already, it is not listed again.
-            let itself = checks.iter().find(|check| check.decision.cause == Cause::Exception(id));
+            let itself = checks.iter().find(|check| check.decision.cause.exception() == Some(id));
             let itself = itself.unwrap_or_else(|| panic!("{} is not tried", exception.name));
             for what in ["next-port", "other-source", "other-destination"] {
                 if let Some(other) = of_it(what) {

@@ -143,11 +143,6 @@ fn mistakes_in_the_matrix_are_found() {
             "[service.mine]\nports = [\"tcp/443\"]\n[host.paper-printer]",
             "service-repeated",
         ),
-        (
-            "[host.paper-printer]",
-            "[never.x]\nfrom = \"guests\"\n[host.paper-printer]",
-            "not-read-yet",
-        ),
     ] {
         assert!(plan().contains(good), "{good}");
         assert_eq!(found(&plan().replacen(good, bad, 1)), [name], "{bad}");

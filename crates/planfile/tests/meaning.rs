@@ -5,7 +5,7 @@ use bastium_core::meaning::Meaning;
 use bastium_core::plan::Plan;
 use bastium_core::proof;
 use bastium_core::rules;
-use bastium_core::space::{Ends, Leg, Packet, Protocol, ServicePoint};
+use bastium_core::space::{Ends, Leg, Minute, Packet, Protocol, ServicePoint};
 use jiff::civil::{Date, date};
 
 const DAY: Date = date(2026, 11, 24);
@@ -64,7 +64,16 @@ const STEPS: &[(&str, &str)] = &[
     ("desks 10.44.24.100 10.44.48.1 udp/53", "block unmatched unmatched yes"),
     ("desks 10.44.24.100 10.44.24.1 udp/123", "allow exception time-for-all no"),
     ("desks 10.44.24.100 10.44.48.1 udp/123", "allow exception time-for-all no"),
-    ("desks 10.44.24.100 224.0.0.251 udp/5353", "block unmatched unmatched yes"),
+    ("desks 10.44.24.100 224.0.0.251 udp/5353", "allow discovery printers no"),
+    ("phones 10.44.52.100 224.0.0.251 udp/5353", "block unmatched unmatched yes"),
+    ("desks 10.44.24.100 10.44.48.1 udp/5353", "block unmatched unmatched yes"),
+    ("fibre 192.0.2.10 198.51.100.14 udp/51820", "allow tunnel_port home-visits no"),
+    ("fibre 192.0.2.10 198.51.100.14 tcp/443", "allow offered booking no"),
+    ("fibre 192.0.2.10 198.51.100.14 tcp/444", "block unmatched unmatched yes"),
+    ("desks 10.44.24.100 198.51.100.14 tcp/443", "block unmatched unmatched yes"),
+    ("home-visits 10.44.250.9 10.44.250.10 tcp/443", "block unmatched unmatched yes"),
+    ("home-visits 10.44.250.9 10.44.40.10 tcp/443", "allow exception visits-read-records no"),
+    ("doors 10.44.68.11 10.44.40.10 tcp/443", "block cell premises>clinical yes"),
     ("waiting-room 10.44.80.20 10.44.80.1 icmp/echo", "block unmatched unmatched yes"),
     ("control 10.44.10.10 10.44.10.1 tcp/22", "allow manage manage no"),
     ("control 10.44.10.10 10.44.48.1 tcp/22", "allow manage manage no"),
@@ -103,6 +112,7 @@ fn every_step_of_the_way_decides_as_the_plan_says() {
         let words: Vec<&str> = question.split(' ').collect();
         let end = |text: &str| text.parse().expect("an address");
         let packet = Packet {
+            at: Minute::default(),
             enters: leg(&plan, words[0]),
             ends: Ends::new(end(words[1]), end(words[2])).expect("one family"),
             service: service(words[3]),
@@ -163,6 +173,7 @@ fn a_last_day_counts_and_the_day_after_does_not() {
     let plan = read(CLINIC);
     let (last, after) = (date(2029, 3, 31), date(2029, 4, 1));
     let locum = Packet {
+        at: Minute::default(),
         enters: leg(&plan, "desks"),
         ends: Ends::new("10.44.24.60".parse().expect("ip"), "10.44.40.10".parse().expect("ip"))
             .expect("one family"),

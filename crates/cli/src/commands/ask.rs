@@ -9,17 +9,20 @@ use bastium_core::diagnosis::Diagnose;
 use bastium_core::plan::{Plan, Services};
 use bastium_core::rules;
 use bastium_core::source::Text;
+use bastium_core::space::{DAYS, IntervalSet, Minute};
 use bastium_core::verdict::Verdict;
 use bastium_export::sheets::AnswerSheet;
 use bastium_export::{Cell, Column, Table, Tone, clean};
+use jiff::civil::Date;
 
 pub(super) fn run(args: &Ask, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let plan = session.plan()?;
     let meaning = session::meaning(&plan, args.day.day)?;
     let compiled = rules::compile(&meaning);
     let (from, to, service) = words(args, &plan)?;
-    let answer =
-        ask(&meaning, &compiled, &from, &to, &service).map_err(|reason| no_answer(reason, args))?;
+    let at = minutes(args, session::day_of(&plan, args.day.day))?;
+    let answer = ask(&meaning, &compiled, &from, &to, &service, &at)
+        .map_err(|reason| no_answer(reason, args))?;
     let exit = if answer.verdict == Some(Verdict::Allow) { Exit::Fine } else { Exit::No };
     let sheet = AnswerSheet::new(&plan, &from, &to, &service, &answer);
     let Some(sheet) = sheet else { return Err(no_answer(NoAnswer::NoCommonFamily, args)) };
@@ -59,6 +62,16 @@ fn words(args: &Ask, plan: &Plan) -> Result<(End, End, Services), Failure> {
         (Some(from), Some(to), Some(service)) => Ok((from, to, service)),
         _ => Err(Failure::Words { diagnoses }),
     }
+}
+
+/// The minutes of the week that are asked about.
+fn minutes(args: &Ask, day: Date) -> Result<IntervalSet<Minute>, Failure> {
+    let Some(words) = &args.at else { return Ok(IntervalSet::full()) };
+    let today = usize::try_from(day.weekday().to_monday_zero_offset()).unwrap_or_default();
+    Minute::from_words(words, DAYS[today]).map(IntervalSet::point).ok_or_else(|| Failure::Call {
+        says: format!("`{words}` is not a time of the week"),
+        cure: "write it like \"tue 21:30\", or 21:30 for the day that is asked about".to_owned(),
+    })
 }
 
 fn no_answer(reason: NoAnswer, args: &Ask) -> Failure {

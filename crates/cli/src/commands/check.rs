@@ -33,9 +33,9 @@ fn examine(plan: &Plan, args: &Day) -> (Vec<Diagnosis>, Option<String>) {
             let rules = rules::compile(&meaning).rules().count();
             let summary = format!(
                 "{}, {}, {}, {} for {day}",
-                count(plan.networks().len(), "network"),
+                count(plan.networks().iter().filter(|n| n.tunnel.is_none()).count(), "network"),
                 count(plan.hosts().len(), "host"),
-                count(plan.exceptions().len(), "exception"),
+                count(plan.exceptions().len() - plan.inbounds().len(), "exception"),
                 count(rules, "rule"),
             );
             (findings::find(plan, day, Ok(&meaning)), Some(summary))

@@ -30,7 +30,7 @@ pub(super) fn run(args: &Rules, session: &mut Session<'_>) -> Result<Exit, Failu
     if show::for_programs(session, &sheet, || sheet.tables(), "list")? {
         return Ok(Exit::Fine);
     }
-    print(&sheet, session)?;
+    print(&sheet, ends.is_none() && word.is_none(), session)?;
     Ok(Exit::Fine)
 }
 
@@ -80,7 +80,7 @@ fn touches(plan: &Plan, list: &RuleList, rule: &Rule, from: &Place, to: &Place) 
             let enters = plan
                 .zone_ids()
                 .filter(|zone| !plan.zone_addresses(*zone).is_disjoint(&from.addresses));
-            let mut enters = enters.map(|zone| plan.zone_legs(zone));
+            let mut enters = enters.flat_map(|zone| plan.zone_entries(zone)).map(|(legs, _)| legs);
             !product.source.is_disjoint(&from.addresses)
                 && (product.enters.contains(own)
                     || enters.any(|legs| !legs.is_disjoint(&product.enters)))
@@ -106,11 +106,16 @@ fn mentions(rule: &Rule, word: &str) -> bool {
         &rule.service,
     ];
     let number = rule.number.to_string();
-    texts.into_iter().chain(&rule.ports).any(|text| text.to_lowercase().contains(word))
+    texts
+        .into_iter()
+        .chain(&rule.ports)
+        .chain(&rule.hours)
+        .any(|text| text.to_lowercase().contains(word))
         || number == word
 }
 
-fn print(sheet: &RuleSheet, session: &mut Session<'_>) -> Result<(), Failure> {
+/// `whole` says that nothing was left out, so that what stands beside the lists is told too.
+fn print(sheet: &RuleSheet, whole: bool, session: &mut Session<'_>) -> Result<(), Failure> {
     let until = match &sheet.changes_on {
         Some(day) => format!("; they change on {day}"),
         None => String::new(),
@@ -122,6 +127,17 @@ fn print(sheet: &RuleSheet, session: &mut Session<'_>) -> Result<(), Failure> {
         sheet.day
     );
     session.print(&heading)?;
+    for translation in sheet.translations.iter().filter(|_| whole) {
+        let says = format!(
+            "translated first: {} at {} goes to {} ({}) as {}",
+            translation.outside,
+            translation.at.join(", "),
+            translation.to,
+            translation.address,
+            translation.inside
+        );
+        session.prose(style::FAINT, &says)?;
+    }
     let tables = sheet.short_tables();
     for shown in &tables {
         let list = sheet.lists.iter().find(|list| Some(list.name) == shown.title.as_deref());
@@ -134,6 +150,15 @@ fn print(sheet: &RuleSheet, session: &mut Session<'_>) -> Result<(), Failure> {
     }
     if tables.is_empty() {
         session.print("No rule fits.\n")?;
+    }
+    if whole {
+        session.print(&format!(
+            "\n{}: beside the lists\n",
+            style::in_style(style::STRONG, "settings")
+        ))?;
+        for setting in &sheet.settings {
+            session.prose(style::PLAIN, &format!("- {setting}"))?;
+        }
     }
     Ok(())
 }

@@ -23,6 +23,8 @@ pub enum NoSubnet {
     AboveOctet,
     /// The subnet that would follow lies in none of the site's spaces.
     OutsideSpace(IpNet),
+    /// It would be carved, and nothing free is large enough.
+    NoRoom,
 }
 
 /// The subnets that follow from a VLAN id: one in the first IPv4 space that has it, and one in the

@@ -1,11 +1,15 @@
 //! Subnets: what lies in them, which follow from a VLAN id, and which addresses are special.
 
+mod carve;
 mod derive;
 mod special;
+mod stand_in;
 mod subnet;
 
+pub use carve::{FreeSpace, Growth, grow, prefix_for};
 pub use derive::{NoSubnet, Tie, derive};
 pub use special::{
     documentation, link_local, loopback, multicast, not_global, private_v4, unique_local,
 };
+pub use stand_in::StandIn;
 pub use subnet::{Family, Pool, Subnet};

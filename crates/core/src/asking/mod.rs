@@ -7,7 +7,7 @@ use crate::proof::{self, Difference};
 use crate::rules::{Rule, RuleSet, Stage};
 use crate::sample;
 use crate::source::Text;
-use crate::space::{AddressSet, Ends, IntervalSet, Leg, Match, Packet, PacketSet};
+use crate::space::{AddressSet, Ends, IntervalSet, Leg, Match, Minute, Packet, PacketSet};
 use crate::verdict::{Cause, Decision, Verdict};
 use std::net::IpAddr;
 
@@ -98,7 +98,8 @@ pub struct Answer<'r> {
     pub differences: Vec<Difference<'r>>,
 }
 
-/// Answers a question by the meaning, and checks the answer against the rules.
+/// Answers a question by the meaning, and checks the answer against the rules. It is about the minutes
+/// of the week in `at`.
 ///
 /// # Errors
 /// Says why the question is about nothing.
@@ -108,8 +109,10 @@ pub fn ask<'r>(
     from: &End,
     to: &End,
     service: &Services,
+    at: &IntervalSet<Minute>,
 ) -> Result<Answer<'r>, NoAnswer> {
-    let packets = packets(meaning, from, to, service)?;
+    let packets = packets(meaning, from, to, service, at)?;
+    let packets = by_what_is_offered(meaning, packets);
     let mut shares: Vec<Share> = meaning
         .parts(&packets)
         .into_iter()
@@ -140,12 +143,14 @@ fn packets(
     from: &End,
     to: &End,
     service: &Services,
+    at: &IntervalSet<Minute>,
 ) -> Result<PacketSet, NoAnswer> {
     let plan = meaning.plan();
     let mut products = Vec::new();
     let mut product = |leg: Leg, source: AddressSet, destination: AddressSet| {
         let enters = IntervalSet::point(leg);
-        products.push(Match { enters, source, destination, service: service.set.clone() });
+        let service = service.set.clone();
+        products.push(Match { enters, source, destination, service, at: at.clone() });
     };
     let outer = (0..plan.gateway_leg().0).map(Leg);
     let mut sources: Vec<(Leg, AddressSet)> = outer
@@ -177,6 +182,31 @@ fn packets(
         _ if from.place.gateway && to.place.gateway => NoAnswer::GatewayToItself,
         _ => NoAnswer::NoCommonFamily,
     })
+}
+
+/// To ask for an offered host and its service from outside is to ask about the translated path: that
+/// an untranslated packet for it would be forged is not what anybody wants to know.
+fn by_what_is_offered(meaning: &Meaning<'_>, packets: PacketSet) -> PacketSet {
+    let plan = meaning.plan();
+    let mut packets = packets;
+    for product in meaning.translated().products() {
+        let came_by = |leg: &Leg| plan.came_by(*leg);
+        let enters = IntervalSet::from_spans(
+            product.enters.spans().iter().map(|(low, high)| (came_by(low), came_by(high))),
+        );
+        if enters.is_disjoint(&plan.uplink_legs()) {
+            continue;
+        }
+        let direct = PacketSet::from(Match { enters, ..product.clone() });
+        let asked = packets.intersection(&direct);
+        if asked.is_empty() {
+            continue;
+        }
+        packets = packets.difference(&direct);
+        let inside = asked.products().map(|part| Match { enters: product.enters.clone(), ..part });
+        packets = packets.union(&inside.collect());
+    }
+    packets
 }
 
 /// The gateway's addresses as seen from a leg: those asked for, or its own ones there.

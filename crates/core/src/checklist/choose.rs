@@ -1,12 +1,16 @@
 //! Which packets to try: what every network needs, each cell, and each exception from both sides.
 
+mod offered;
+
 use super::{Check, Expect, Probe, Standpoint, Target, proves};
+use crate::addressing::StandIn;
 use crate::meaning::Meaning;
 use crate::plan::{ExceptionId, NetworkId, Plan, ZoneId};
 use crate::rules::RuleSet;
 use crate::sample;
 use crate::space::{
     AddressSet, Ends, IntervalSet, Leg, Match, Packet, PacketSet, Protocol, ServicePoint,
+    ServiceSet,
 };
 use crate::verdict::{Cause, Verdict};
 use std::net::{IpAddr, Ipv4Addr};
@@ -68,11 +72,7 @@ impl Chooser<'_, '_> {
         let outside = !self.plan.inside().contains(destination);
         let answered =
             outside || self.is_gateway(destination) || self.plan.host_at(destination).is_some();
-        let target = if self.is_anyone(destination) {
-            Target::Anyone { v6: destination.is_ipv6() }
-        } else {
-            Target::Address(destination)
-        };
+        let target = self.target(destination);
         let web = probe == Probe::Tcp(443) && target != Target::Address(destination);
         let probe = if web && self.finds_names(&packet) { Probe::Web } else { probe };
         let proves = proves(self.rules, &packet);
@@ -82,6 +82,7 @@ impl Chooser<'_, '_> {
             standpoint,
             packet,
             to,
+            when: self.hours_matter(&packet).then_some(packet.at),
             target,
             probe,
             expect,
@@ -89,6 +90,23 @@ impl Chooser<'_, '_> {
             proves,
             answered,
         });
+    }
+
+    fn target(&self, destination: IpAddr) -> Target {
+        match StandIn::of(destination) {
+            Some(StandIn::Domain(number)) => {
+                let domain = &self.plan.domains()[usize::from(number)];
+                // Any host of a wildcard's will do.
+                let first = domain.names.first().map(|name| name.replace("*.", "www."));
+                Target::Named(first.unwrap_or_else(|| domain.name.to_string()))
+            }
+            Some(StandIn::Uplink(number)) => {
+                let uplink = &self.plan.uplinks()[usize::from(number)];
+                Target::Named(format!("ADDRESS_OF_{}", uplink.name.as_str().to_uppercase()))
+            }
+            None if self.is_anyone(destination) => Target::Anyone { v6: destination.is_ipv6() },
+            None => Target::Address(destination),
+        }
     }
 
     /// Whether an address stands for the whole internet: the plan speaks of nobody there.
@@ -127,12 +145,7 @@ impl Chooser<'_, '_> {
     }
 
     fn is_same_for_all(&self, packet: &Packet, sources: &AddressSet) -> bool {
-        let all = Match {
-            enters: IntervalSet::point(packet.enters),
-            source: sources.clone(),
-            destination: packet.destination().into(),
-            service: service_set(packet.service),
-        };
+        let all = Match { source: sources.clone(), ..only(packet) };
         self.meaning.parts(&PacketSet::from(all)).len() <= 1
     }
 
@@ -143,7 +156,7 @@ impl Chooser<'_, '_> {
         destination: IpAddr,
         service: ServicePoint,
     ) -> Option<Packet> {
-        Some(Packet { enters: leg, ends: Ends::new(source, destination)?, service })
+        Some(Packet::new(leg, Ends::new(source, destination)?, service))
     }
 
     /// What every network needs: its address, the gateway, names, the internet; and that not everyone
@@ -154,7 +167,7 @@ impl Chooser<'_, '_> {
         if network.pool.is_some() {
             let ends = Ends::V4 { source: Ipv4Addr::UNSPECIFIED, destination: Ipv4Addr::BROADCAST };
             let service = ServicePoint::port(Protocol::UDP, 67);
-            let packet = Packet { enters: leg, ends, service };
+            let packet = Packet::new(leg, ends, service);
             self.add(format!("network.{name}/lease"), packet, "gateway".to_owned(), Probe::Lease);
         }
         let anyone = sample::anonymous(self.plan, id);
@@ -273,8 +286,21 @@ impl Chooser<'_, '_> {
         }
         match self.plan.network_of(address) {
             Some(id) => self.plan.network(id).name.to_string(),
-            None => "internet".to_owned(),
+            None => match self.plan.stand_in_words(address) {
+                Some(words) => words,
+                None if self.plan.inside().contains(address) => address.to_string(),
+                None => "internet".to_owned(),
+            },
         }
+    }
+
+    /// Whether the same happens to a packet at every hour.
+    fn hours_matter(&self, packet: &Packet) -> bool {
+        if self.plan.hours().is_empty() {
+            return false;
+        }
+        let all = Match { at: IntervalSet::full(), ..only(packet) };
+        self.meaning.parts(&PacketSet::from(all)).len() > 1
     }
 
     /// An exception from both sides: what it says; the port next to it; a source and a destination
@@ -282,11 +308,21 @@ impl Chooser<'_, '_> {
     fn exception(&mut self, id: ExceptionId) {
         let exception = self.plan.exception(id);
         let name = exception.name.clone();
-        for v6 in [false, true] {
+        let families = if exception.translated {
+            self.offered(id);
+            &[true][..]
+        } else {
+            &[false, true][..]
+        };
+        for &v6 in families {
             let Some((packet, probe)) = self.packet_of_exception(id, v6) else { continue };
             let family = if v6 { "6" } else { "" };
             let to = self.target_words(&packet);
             self.add(format!("exception.{name}/itself{family}"), packet, to, probe);
+            if let Some(at) = exception.minutes().complement().first() {
+                let (to, late) = (self.target_words(&packet), Packet { at, ..packet });
+                self.add(format!("exception.{name}/other-hours{family}"), late, to, probe);
+            }
             let ports =
                 self.next_ports(id, &packet).into_iter().enumerate().map(|(index, packet)| {
                     let number = if index == 0 { String::new() } else { format!("-{}", index + 1) };
@@ -322,7 +358,7 @@ impl Chooser<'_, '_> {
         let top =
             above.fold(precedence.set(id).clone(), |top, id| top.difference(precedence.set(*id)));
         for product in top.products() {
-            let leg = product.enters.first()?;
+            let (leg, at) = (product.enters.first()?, product.at.first()?);
             if leg == self.plan.gateway_leg() {
                 continue;
             }
@@ -338,8 +374,9 @@ impl Chooser<'_, '_> {
                 for target in sample::candidates(self.plan, &targets, v6) {
                     let found = services_to_try(&product, v6).into_iter().find_map(|service| {
                         let packet = self.packet(leg, source, target, service)?;
+                        let packet = Packet { at, ..packet };
                         let probe = Probe::for_service(service)?;
-                        let decided = self.meaning.decide(&packet).cause == Cause::Exception(id);
+                        let decided = self.meaning.decide(&packet).cause.exception() == Some(id);
                         decided.then_some((packet, probe))
                     });
                     if found.is_some() {
@@ -378,7 +415,9 @@ impl Chooser<'_, '_> {
             let anyone = sample::anonymous(self.plan, id).difference(from);
             let anyone = sample::candidates(self.plan, &anyone, packet.source().is_ipv6());
             let source = *anyone.first()?;
-            self.packet(self.plan.network_leg(id), source, packet.destination(), packet.service)
+            let leg = self.plan.network_leg(id);
+            let other = self.packet(leg, source, packet.destination(), packet.service)?;
+            Some(Packet { at: packet.at, ..other })
         })
     }
 
@@ -422,8 +461,15 @@ impl Chooser<'_, '_> {
     }
 }
 
-fn service_set(point: ServicePoint) -> crate::space::ServiceSet {
-    crate::space::ServiceSet::both(IntervalSet::point(point.coordinate()))
+/// The set of one packet.
+fn only(packet: &Packet) -> Match {
+    Match {
+        enters: IntervalSet::point(packet.enters),
+        source: packet.source().into(),
+        destination: packet.destination().into(),
+        service: ServiceSet::both(IntervalSet::point(packet.service.coordinate())),
+        at: IntervalSet::point(packet.at),
+    }
 }
 
 /// Services of a product that a person can ask for: well-known ones that are likely to answer, then

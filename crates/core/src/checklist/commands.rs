@@ -39,7 +39,7 @@ pub enum Probe {
 }
 
 /// Where a check goes.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Target {
     /// To this address.
     Address(IpAddr),
@@ -48,6 +48,8 @@ pub enum Target {
         /// Whether over IPv6.
         v6: bool,
     },
+    /// To what this name leads to, or to the address that a word in capitals stands for.
+    Named(String),
 }
 
 impl std::fmt::Display for Target {
@@ -55,6 +57,7 @@ impl std::fmt::Display for Target {
         match self {
             Self::Address(address) => write!(f, "{address}"),
             Self::Anyone { .. } => f.write_str(OUTSIDE_ADDRESS),
+            Self::Named(name) => f.write_str(name),
         }
     }
 }
@@ -98,7 +101,7 @@ impl Probe {
     }
 
     /// What to type. For anyone on the internet a word in capitals stands for the address.
-    pub fn commands(self, target: Target) -> Commands {
+    pub fn commands(self, target: &Target) -> Commands {
         let command = |system| self.command(system, target);
         Commands {
             linux: command(System::Linux),
@@ -107,11 +110,12 @@ impl Probe {
         }
     }
 
-    fn command(self, system: System, target: Target) -> String {
+    fn command(self, system: System, target: &Target) -> String {
         use System::{Linux, Macos, Windows};
         let v6 = match target {
             Target::Address(address) => address.is_ipv6(),
-            Target::Anyone { v6 } => v6,
+            Target::Anyone { v6 } => *v6,
+            Target::Named(_) => false,
         };
         match (self, system) {
             (Self::Lease, Linux) => "ip -brief address".to_owned(),
@@ -155,7 +159,7 @@ impl Probe {
 
 impl Target {
     /// What the word in capitals in its commands stands for.
-    pub fn remark(self, probe: Probe) -> Option<String> {
+    pub fn remark(&self, probe: Probe) -> Option<String> {
         let asked =
             matches!(self, Self::Anyone { .. }) && !matches!(probe, Probe::Lease | Probe::Web);
         asked.then(|| {
@@ -167,7 +171,7 @@ impl Target {
     }
 }
 
-fn windows_udp(target: Target, v6: bool, port: u16) -> String {
+fn windows_udp(target: &Target, v6: bool, port: u16) -> String {
     let family = if v6 { "InterNetworkV6" } else { "InterNetwork" };
     format!(
         "$u = New-Object Net.Sockets.UdpClient({family}); $u.Connect('{target}', {port}); \
@@ -194,7 +198,7 @@ mod tests {
         for target in ["10.44.40.10", "fd6b:2f4e:91c0:40::10"] {
             let target = Target::Address(target.parse().expect("an address"));
             for probe in probes {
-                let Commands { linux, macos, windows } = probe.commands(target);
+                let Commands { linux, macos, windows } = probe.commands(&target);
                 let outside = matches!(probe, Probe::Lease | Probe::Web);
                 for command in [linux, macos, windows] {
                     assert!(outside || command.contains(&target.to_string()), "{command}");

@@ -12,7 +12,7 @@ use crate::meaning::Meaning;
 use crate::plan::NetworkId;
 use crate::rules::{Rule, RuleSet};
 use crate::sample;
-use crate::space::{Packet, Protocol};
+use crate::space::{Minute, Packet, Protocol};
 use crate::verdict::{Decision, Verdict};
 use std::net::IpAddr;
 
@@ -83,6 +83,8 @@ pub struct Check {
     pub packet: Packet,
     /// Where it goes, in the plan's words.
     pub to: String,
+    /// When to make it, where that matters.
+    pub when: Option<Minute>,
     /// Where it is sent.
     pub target: Target,
     /// How it is sent.
@@ -158,6 +160,9 @@ impl Standpoint {
         let join = |id: NetworkId| {
             let network = plan.network(id);
             match network.vlan {
+                _ if network.tunnel.is_some() => {
+                    format!("come in by the tunnel {}", network.name)
+                }
                 Some(vlan) => format!("join {} (VLAN {vlan})", network.name),
                 None => format!("join {} (untagged)", network.name),
             }
@@ -172,6 +177,7 @@ impl Standpoint {
                         pool.last()
                     )
                 }
+                _ if plan.network(*id).tunnel.is_some() => join(*id),
                 (None, Some(free)) => format!("{}; set the address {free} by hand", join(*id)),
                 (None, None) => join(*id),
             },
@@ -194,7 +200,7 @@ impl Standpoint {
 impl Check {
     /// What to type.
     pub fn commands(&self) -> Commands {
-        self.probe.commands(self.target)
+        self.probe.commands(&self.target)
     }
 
     /// What to set up at the other end first, if the plan has nothing there that answers.

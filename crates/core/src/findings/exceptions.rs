@@ -8,27 +8,52 @@ use crate::plan::{Action, Exception, ExceptionId, HostId, Plan};
 use crate::source::Span;
 use crate::space::{PacketSet, ServiceSet};
 use jiff::civil::Date;
+use std::fmt;
+
+/// An exception, or the permission of an `inbound` entry, as it is called in words.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Entry {
+    table: &'static str,
+    name: Name,
+}
+
+impl Entry {
+    fn of(exception: &Exception) -> Self {
+        Self { table: exception.table(), name: exception.name.clone() }
+    }
+
+    fn named(plan: &Plan, name: Name) -> Self {
+        let found = plan.exceptions().iter().find(|exception| exception.name == name);
+        found.map_or(Self { table: "exception", name }, Self::of)
+    }
+}
+
+impl fmt::Display for Entry {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} `{}`", self.table, self.name)
+    }
+}
 
 /// A finding about an exception.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[expect(missing_docs, reason = "the fields say what they hold")]
 pub enum ExceptionFinding {
     /// No packet is ever decided by it.
-    NeverMatches { exception: Name, covered_by: Vec<String>, at: Span },
+    NeverMatches { entry: Entry, covered_by: Vec<String>, at: Span },
     /// From everywhere to everywhere.
-    AllowsEverything { exception: Name, at: Span },
+    AllowsEverything { entry: Entry, at: Span },
     /// Its last day is over.
-    PastItsDay { exception: Name, until: Date, at: Span },
+    PastItsDay { entry: Entry, until: Date, at: Span },
     /// It is off, and nobody says for how long.
-    SwitchedOff { exception: Name, at: Span },
+    SwitchedOff { entry: Entry, at: Span },
     /// Switched on, it would contradict another.
-    OffContradicts { exception: Name, other: Name, at: Span },
+    OffContradicts { entry: Entry, other: Entry, at: Span },
     /// It does not say why it is there.
-    NoReason { exception: Name, at: Span },
+    NoReason { entry: Entry, at: Span },
     /// Two agree on the verdict and differ on the log.
-    LogDiffers { exception: Name, other: Name, at: Span, first: Span },
+    LogDiffers { entry: Entry, other: Entry, at: Span, first: Span },
     /// A denied host can come in by the other address family.
-    OtherFamily { exception: Name, host: Name, family: Family, at: Span },
+    OtherFamily { entry: Entry, host: Name, family: Family, at: Span },
 }
 
 impl Diagnose for ExceptionFinding {
@@ -36,41 +61,41 @@ impl Diagnose for ExceptionFinding {
         let warning = |name, at: &Span| Diagnosis::new(name, Severity::Warning, Some(*at));
         let advice = |name, at: &Span| Diagnosis::new(name, Severity::Advice, Some(*at));
         match self {
-            Self::NeverMatches { exception, covered_by, at } => warning("never-matches", at)
-                .says(format!("exception `{exception}` never decides anything"))
+            Self::NeverMatches { entry, covered_by, at } => warning("never-matches", at)
+                .says(format!("{entry} never decides anything"))
                 .why(if covered_by.is_empty() {
                     "no packet can get as far as this exception: there is no way, or it stays in one network, or nothing is there yet".to_owned()
                 } else {
                     format!("all that it matches is decided by {}", covered_by.join(", "))
                 })
                 .cure("take it out, or correct where it is from and to"),
-            Self::AllowsEverything { exception, at } => warning("allows-everything", at)
-                .says(format!("exception `{exception}` lets everything through"))
+            Self::AllowsEverything { entry, at } => warning("allows-everything", at)
+                .says(format!("{entry} lets everything through"))
                 .why("the whole matrix means nothing while it is there")
                 .cure("take it out, and allow what is needed"),
-            Self::PastItsDay { exception, until, at } => advice("past-its-day", at)
-                .says(format!("the last day of exception `{exception}` was {until}"))
+            Self::PastItsDay { entry, until, at } => advice("past-its-day", at)
+                .says(format!("the last day of {entry} was {until}"))
                 .why("it takes no part any more")
                 .cure("take it out, or give it a later day"),
-            Self::SwitchedOff { exception, at } => advice("switched-off", at)
-                .says(format!("exception `{exception}` is switched off"))
+            Self::SwitchedOff { entry, at } => advice("switched-off", at)
+                .says(format!("{entry} is switched off"))
                 .why("such entries are forgotten, and one day somebody switches them on again")
                 .cure("take it out, or add `until = …`, the day by which somebody decides"),
-            Self::OffContradicts { exception, other, at } => advice("off-contradicts", at)
-                .says(format!("switched on, exception `{exception}` would contradict `{other}`"))
+            Self::OffContradicts { entry, other, at } => advice("off-contradicts", at)
+                .says(format!("switched on, {entry} would contradict {other}"))
                 .why("the plan would then have no single meaning")
                 .cure("say with `before` which of the two would go first, or take it out"),
-            Self::NoReason { exception, at } => advice("no-reason", at)
-                .says(format!("exception `{exception}` does not say why it is there"))
+            Self::NoReason { entry, at } => advice("no-reason", at)
+                .says(format!("{entry} does not say why it is there"))
                 .why("whoever reads it next year cannot tell whether it is still needed")
                 .cure("add a line like `why = \"…\"`"),
-            Self::LogDiffers { exception, other, at, first } => advice("log-differs", at)
-                .says(format!("exceptions `{exception}` and `{other}` agree on some traffic, but only one of them logs it"))
+            Self::LogDiffers { entry, other, at, first } => advice("log-differs", at)
+                .says(format!("{entry} and {other} agree on some traffic, but only one of them logs it"))
                 .why("the one that stands first in the file decides about the log")
                 .cure("give both the same `log`, or make one of them narrower")
                 .also(*first, "the other one"),
-            Self::OtherFamily { exception, host, family, at } => warning("other-family", at)
-                .says(format!("exception `{exception}` denies host `{host}` by its addresses only, and its network has {}", family.word()))
+            Self::OtherFamily { entry, host, family, at } => warning("other-family", at)
+                .says(format!("{entry} denies host `{host}` by its addresses only, and its network has {}", family.word()))
                 .why(format!("the host can take other {} addresses by itself, and comes in by that door", family.word()))
                 .cure(format!("deny the whole network, put `{host}` into one of its own, or give that network no {}", family.word())),
         }
@@ -81,22 +106,22 @@ impl Diagnose for ExceptionFinding {
 pub(super) fn find(plan: &Plan, day: Date) -> Vec<ExceptionFinding> {
     let mut found = Vec::new();
     for exception in plan.exceptions() {
-        let (name, at) = (exception.name.clone(), exception.at);
+        let (entry, at) = (Entry::of(exception), exception.at);
         if exception.why.trim().is_empty() {
-            found.push(ExceptionFinding::NoReason { exception: name.clone(), at });
+            found.push(ExceptionFinding::NoReason { entry: entry.clone(), at });
         }
         match exception.until {
             Some(until) if until < day => {
                 let at = exception.until_at;
-                found.push(ExceptionFinding::PastItsDay { exception: name.clone(), until, at });
+                found.push(ExceptionFinding::PastItsDay { entry: entry.clone(), until, at });
             }
             None if exception.off => {
-                found.push(ExceptionFinding::SwitchedOff { exception: name.clone(), at });
+                found.push(ExceptionFinding::SwitchedOff { entry: entry.clone(), at });
             }
             _ => {}
         }
         if exception.counts_on(day) && lets_everything_through(plan, exception) {
-            found.push(ExceptionFinding::AllowsEverything { exception: name, at });
+            found.push(ExceptionFinding::AllowsEverything { entry, at });
         }
         if exception.counts_on(day) {
             other_family(plan, exception, &mut found);
@@ -137,8 +162,8 @@ fn other_family(plan: &Plan, exception: &Exception, found: &mut Vec<ExceptionFin
         for (open, family) in [(open_v6, Family::V6), (open_v4, Family::V4)] {
             if open {
                 let (host, at) = (host.name.clone(), exception.at);
-                let exception = exception.name.clone();
-                found.push(ExceptionFinding::OtherFamily { exception, host, family, at });
+                let entry = Entry::of(exception);
+                found.push(ExceptionFinding::OtherFamily { entry, host, family, at });
             }
         }
     }
@@ -159,13 +184,8 @@ pub(super) fn find_in_meaning(meaning: &Meaning<'_>) -> Vec<ExceptionFinding> {
                 precedence.above(one).contains(&other) || precedence.above(other).contains(&one);
             let alike = a.action == b.action && a.log != b.log && !related;
             if alike && !precedence.set(one).is_disjoint(precedence.set(other)) {
-                let (exception, other) = (b.name.clone(), a.name.clone());
-                found.push(ExceptionFinding::LogDiffers {
-                    exception,
-                    other,
-                    at: b.at,
-                    first: a.at,
-                });
+                let (entry, other) = (Entry::of(b), Entry::of(a));
+                found.push(ExceptionFinding::LogDiffers { entry, other, at: b.at, first: a.at });
             }
         }
     }
@@ -175,8 +195,9 @@ pub(super) fn find_in_meaning(meaning: &Meaning<'_>) -> Vec<ExceptionFinding> {
         }
         for problem in meaning.if_switched_on(ExceptionId(index)) {
             if let Some(other) = problem.other_than(exception) {
-                let (exception, at) = (exception.name.clone(), exception.at);
-                found.push(ExceptionFinding::OffContradicts { exception, other, at });
+                let other = Entry::named(plan, other);
+                let (entry, at) = (Entry::of(exception), exception.at);
+                found.push(ExceptionFinding::OffContradicts { entry, other, at });
             }
         }
     }
@@ -198,8 +219,8 @@ fn never_matches(meaning: &Meaning<'_>, id: ExceptionId, found: &mut Vec<Excepti
             covered_by.push(words);
         }
     }
-    let (exception, at) = (exception.name.clone(), exception.at);
-    found.push(ExceptionFinding::NeverMatches { exception, covered_by, at });
+    let (entry, at) = (Entry::of(exception), exception.at);
+    found.push(ExceptionFinding::NeverMatches { entry, covered_by, at });
 }
 
 /// Whether a packet is left of it that nothing above it, and nothing earlier in the file, decides.

@@ -122,6 +122,7 @@ fn finds_a_resolver(meaning: &Meaning<'_>, id: NetworkId) -> bool {
         source: plan.network_addresses(id).clone(),
         destination: inside,
         service: built_in("dns").map(|service| service.set()).unwrap_or_default(),
+        at: IntervalSet::full(),
     };
     let parts = meaning.parts(&PacketSet::from(asking));
     parts.iter().any(|part| part.decision.verdict == Verdict::Allow)

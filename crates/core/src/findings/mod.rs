@@ -5,13 +5,11 @@ mod addressing;
 mod exceptions;
 mod gateway;
 mod matrix;
-mod unread;
 
 pub use addressing::AddressingFinding;
 pub use exceptions::ExceptionFinding;
 pub use gateway::GatewayFinding;
 pub use matrix::MatrixFinding;
-pub use unread::UnreadFinding;
 
 use crate::diagnosis::{Diagnose, Diagnosis};
 use crate::meaning::{Meaning, OrderProblem};
@@ -26,7 +24,6 @@ pub fn find(
     meaning: Result<&Meaning<'_>, &[OrderProblem]>,
 ) -> Vec<Diagnosis> {
     let mut all = Vec::new();
-    all.extend(unread::find(plan).iter().map(Diagnose::diagnose));
     all.extend(addressing::find(plan).iter().map(Diagnose::diagnose));
     all.extend(matrix::find(plan).iter().map(Diagnose::diagnose));
     all.extend(exceptions::find(plan, day).iter().map(Diagnose::diagnose));

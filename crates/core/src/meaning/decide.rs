@@ -12,6 +12,9 @@ impl Meaning<'_> {
         if packet.enters == self.ground.gateway_leg {
             return self.begun_by_gateway(packet);
         }
+        if self.plan.is_translated(packet.enters) && self.ground.lets_in(packet) {
+            return self.on_its_way(packet);
+        }
         let Some(ground) = self.ground.leg(packet.enters) else {
             return denied(Verdict::Block, true, Cause::Forged(Forgery::Source, packet.enters));
         };
@@ -24,12 +27,19 @@ impl Meaning<'_> {
         if let Some(forgery) = self.forgery(packet, ground) {
             return denied(Verdict::Block, true, Cause::Forged(forgery, packet.enters));
         }
+        if let Some(inside) = self.translate(packet) {
+            return self.on_its_way(&inside);
+        }
         if ground.to_gateway.contains(packet.destination()) {
             return self.at_gateway(packet, ground);
         }
         if let Some(reason) = self.no_way(packet) {
             return denied(Verdict::NoWay, false, Cause::NoRoute(reason));
         }
+        self.on_its_way(packet)
+    }
+
+    fn on_its_way(&self, packet: &Packet) -> Decision {
         match self.top_exception(packet) {
             Some(id) => self.exception(id),
             None => self.by_cell(packet),
@@ -71,6 +81,17 @@ impl Meaning<'_> {
             let logged = plan.matrix().log().logs(crate::plan::Action::Allow);
             return allowed(logged, Cause::Manage);
         }
+        if plan.gateway_outside().contains(destination)
+            && let Some(tunnel) = self.listens(packet)
+        {
+            return allowed(false, Cause::TunnelPort(tunnel));
+        }
+        if ground.service_points.contains(destination)
+            && has(&self.ground.discovery, packet)
+            && let Some(index) = self.repeats_names_of(packet)
+        {
+            return allowed(false, Cause::Discovery(index));
+        }
         if let Some(network) = plan.network_on(packet.enters) {
             let offered = self.uses(network).is_some_and(|uses| has(uses, packet));
             if offered && ground.service_points.contains(destination) {
@@ -82,6 +103,21 @@ impl Meaning<'_> {
             return allowed(false, Cause::GatewayService(packet.enters));
         }
         denied(Verdict::Block, plan.matrix().unmatched().log, Cause::Unmatched)
+    }
+
+    /// The first tunnel for which the gateway listens where a packet goes.
+    fn listens(&self, packet: &Packet) -> Option<NetworkId> {
+        self.plan.network_ids().find(|id| {
+            let tunnel = self.plan.network(*id).tunnel.as_ref();
+            let listens = tunnel.and_then(|tunnel| tunnel.listens.as_ref());
+            listens.is_some_and(|listens| has(&listens.set, packet))
+        })
+    }
+
+    /// The first entry that repeats names out of the network where a packet enters.
+    fn repeats_names_of(&self, packet: &Packet) -> Option<usize> {
+        let network = self.plan.network_on(packet.enters)?;
+        self.plan.discoveries().iter().position(|d| d.between.contains(&network))
     }
 
     /// What a network may use the gateway for: its own list, or its zone's.
@@ -124,11 +160,8 @@ impl Meaning<'_> {
     }
 
     fn by_cell(&self, packet: &Packet) -> Decision {
-        let to = match self.plan.network_of(packet.destination()) {
-            Some(network) => self.plan.network(network).zone,
-            None => self.plan.internet(),
-        };
-        match self.plan.zone_on(packet.enters) {
+        let to = self.plan.zone_to(packet.destination());
+        match self.plan.zone_from(packet.enters, packet.source()) {
             Some(from) => self.cell(from, to),
             None => allowed(false, Cause::FromGateway),
         }

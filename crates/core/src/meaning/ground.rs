@@ -1,10 +1,11 @@
 //! The lie of the land: which sources belong where, what is the gateway's, what has a way.
 
 use crate::addressing::{Subnet, link_local, loopback, multicast, not_global, unique_local};
-use crate::plan::{Network, Plan, Uplink};
+use crate::plan::{Inbound, Network, Plan, Route, Uplink};
 use crate::space::{
     AddressSet, IntervalSet, Leg, Match, PacketSet, Protocol, ServicePoint, ServiceSet,
 };
+use jiff::civil::Date;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// What is known about one leg other than the gateway's own.
@@ -41,24 +42,34 @@ pub(super) struct Ground {
     /// RFC 4862) and the listener reports that go with it (RFC 3590).
     pub(super) from_unspecified: ServiceSet,
     pub(super) uplink_lease: ServiceSet,
+    pub(super) discovery: ServiceSet,
+    /// What each offered service lets in, after translation; by its place in the plan's list.
+    pub(super) translated: Vec<(usize, Match)>,
 }
 
 pub(super) const UNSPECIFIED_V4: IpAddr = IpAddr::V4(Ipv4Addr::UNSPECIFIED);
 pub(super) const UNSPECIFIED_V6: IpAddr = IpAddr::V6(Ipv6Addr::UNSPECIFIED);
 
 impl Ground {
-    pub(super) fn survey(plan: &Plan) -> Self {
+    pub(super) fn survey(plan: &Plan, day: Date) -> Self {
         let gateway = plan.gateway_inside().union(&plan.gateway_outside());
         let shared = to_everyone(plan).union(&gateway);
         let mut legs = Vec::new();
         for id in plan.network_ids() {
-            legs.push(network_ground(plan.network_leg(id), plan.network(id), &gateway, &shared));
+            let mut ground =
+                network_ground(plan.network_leg(id), plan.network(id), &gateway, &shared);
+            for route in plan.routes().iter().filter(|route| route.network == id) {
+                ground.belongs = ground.belongs.union(&route.devices);
+            }
+            legs.push(ground);
         }
         for (index, uplink) in plan.uplinks().iter().enumerate() {
             legs.push(uplink_ground(plan.uplink_leg(index), uplink, plan, &gateway, &shared));
         }
+        let translated = translated(plan, day, &legs);
         let broadcasts =
             plan.networks().iter().flat_map(|n| &n.subnets).filter_map(Subnet::broadcast);
+        let broadcasts = broadcasts.chain(plan.routes().iter().filter_map(far_broadcast));
         Self {
             legs,
             gateway_leg: plan.gateway_leg(),
@@ -72,6 +83,8 @@ impl Ground {
             ipv6_needs: ipv6_needs(),
             from_unspecified: from_unspecified(),
             uplink_lease: uplink_lease(),
+            discovery: ServiceSet::ports(Protocol::UDP, 5353, 5353),
+            translated,
         }
     }
 
@@ -82,7 +95,9 @@ impl Ground {
 
     pub(super) fn universe(&self) -> PacketSet {
         let enters = IntervalSet::range(Leg(0), self.gateway_leg);
-        Match { enters, ..Match::everything() }.into()
+        let arriving = Match { enters, ..Match::everything() };
+        let translated = self.translated.iter().map(|entry| entry.1.clone());
+        std::iter::once(arriving).chain(translated).collect()
     }
 
     /// The packets that get as far as the exceptions on their way through the gateway: not forged,
@@ -92,24 +107,30 @@ impl Ground {
         let outward = if self.has_uplink { self.internet.clone() } else { AddressSet::empty() };
         let mut products = Vec::new();
         for ground in &self.legs {
-            let source = ground.belongs.difference(&self.link_only);
-            let inward = unicast
-                .difference(&ground.own)
-                .difference(&ground.to_gateway)
-                .difference(&ground.hidden);
-            let everywhere = inward.union(&outward.difference(&ground.to_gateway));
-            for (source, destination) in [
-                (source.difference(&self.unique_local), everywhere),
-                (source.intersection(&self.unique_local), inward),
+            let sources = ground.belongs.difference(&self.link_only);
+            let inward = unicast.difference(&ground.to_gateway).difference(&ground.hidden);
+            let outward = outward.difference(&ground.to_gateway);
+            // What is behind a router here turns round to the network; what is in it does not.
+            for (source, inward) in [
+                (sources.intersection(&ground.own), inward.difference(&ground.own)),
+                (sources.difference(&ground.own), inward),
             ] {
-                products.push(Match {
-                    enters: IntervalSet::point(ground.leg),
-                    source,
-                    destination,
-                    service: ServiceSet::any(),
-                });
+                for (source, destination) in [
+                    (source.difference(&self.unique_local), inward.union(&outward)),
+                    (source.intersection(&self.unique_local), inward.clone()),
+                ] {
+                    products.push(Match {
+                        enters: IntervalSet::point(ground.leg),
+                        source,
+                        destination,
+                        service: ServiceSet::any(),
+                        at: IntervalSet::full(),
+                    });
+                }
             }
         }
+        products.retain(|product| !product.source.is_empty());
+        products.extend(self.translated.iter().map(|entry| entry.1.clone()));
         products
     }
 
@@ -128,6 +149,7 @@ impl Ground {
                     source,
                     destination: destination.clone(),
                     service,
+                    at: IntervalSet::full(),
                 });
             }
         }
@@ -171,9 +193,12 @@ fn network_ground(
         .difference(gateway)
         .difference(&broadcasts)
         .difference(&subnets().filter_map(anycast).collect());
+    let belongs = own.difference(&zeros).union(&link_local());
+    // Two clients of one tunnel do not meet without the gateway.
+    let own = if network.tunnel.is_some() { AddressSet::empty() } else { own };
     LegGround {
         leg,
-        belongs: own.difference(&zeros).union(&link_local()),
+        belongs,
         to_gateway: shared.union(&broadcasts),
         service_points: everyone.union(&here),
         own,
@@ -199,6 +224,7 @@ fn uplink_ground(
         .difference(&multicast())
         .difference(&loopback())
         .difference(&reserved)
+        .union(&plan.domains().iter().map(|domain| domain.stand_in.set()).collect())
         .union(&link_local());
     LegGround {
         leg,
@@ -207,6 +233,51 @@ fn uplink_ground(
         service_points: AddressSet::empty(),
         own: AddressSet::empty(),
         hidden: plan.inside().intersection(&not_global()),
+    }
+}
+
+/// The broadcast address of a routed subnet, where no longer prefix takes it.
+fn far_broadcast(route: &Route) -> Option<IpAddr> {
+    let subnet = Subnet::with_first_gateway(route.to)?;
+    subnet.broadcast().filter(|address| route.reach.contains(*address))
+}
+
+/// The packets that offered services let in, as they are after translation: from where they may
+/// come, to the one host.
+fn translated(plan: &Plan, day: Date, legs: &[LegGround]) -> Vec<(usize, Match)> {
+    let mut products = Vec::new();
+    for (index, inbound) in plan.inbounds().iter().enumerate() {
+        let permission = plan.exception(inbound.exception);
+        let Some(target) = inbound.target.filter(|_| permission.counts_on(day)) else { continue };
+        let service = ServiceSet { v4: permission.service.set.v4.clone(), ..ServiceSet::empty() };
+        for ground in legs {
+            let source = ground.belongs.intersection(&permission.from.addresses);
+            if source.v4.is_empty() {
+                continue;
+            }
+            let product = Match {
+                enters: IntervalSet::point(plan.translated_leg(ground.leg)),
+                source: AddressSet { v4: source.v4, ..AddressSet::empty() },
+                destination: target.into(),
+                service: service.clone(),
+                at: IntervalSet::full(),
+            };
+            products.push((index, product));
+        }
+    }
+    products
+}
+
+/// The packets that ask for an offered service at the outside, before translation.
+pub(super) fn asked_outside(plan: &Plan, inbound: &Inbound) -> Match {
+    let permission = plan.exception(inbound.exception);
+    let addresses = plan.uplinks()[inbound.uplink].gateway();
+    Match {
+        enters: IntervalSet::range(Leg(0), Leg(plan.gateway_leg().0 - 1)),
+        source: AddressSet { v4: permission.from.addresses.v4.clone(), ..AddressSet::empty() },
+        destination: AddressSet { v4: addresses.v4, ..AddressSet::empty() },
+        service: inbound.outside.clone(),
+        at: IntervalSet::full(),
     }
 }
 

@@ -4,17 +4,19 @@
 //! a single packet; [`Meaning::parts`] cuts a whole packet set along the same lines. Tests hold the
 //! one against the other, and both against the compiled rules, which share none of this code.
 //!
-//! The steps, in order: same network; forged; to (or from) the gateway; ways; exceptions; the cell.
+//! The steps, in order: same network; forged; offered; to (or from) the gateway; ways; exceptions; the
+//! cell.
 
 mod decide;
 mod ground;
+mod offered;
 mod parts;
 mod precedence;
 
 pub use parts::Part;
 pub use precedence::{OrderProblem, Precedence};
 
-use crate::plan::{Action, Exception, ExceptionId, Plan};
+use crate::plan::{Action, Exception, ExceptionId, Inbound, Plan};
 use crate::space::{AddressSet, Leg, PacketSet};
 use crate::verdict::{Cause, Decision};
 use ground::Ground;
@@ -35,7 +37,7 @@ impl<'p> Meaning<'p> {
     /// # Errors
     /// Where exceptions contradict each other, or their order runs in a circle: all such places.
     pub fn new(plan: &'p Plan, day: Date) -> Result<Self, Vec<OrderProblem>> {
-        let ground = Ground::survey(plan);
+        let ground = Ground::survey(plan, day);
         let counts = |(_, exception): &(usize, &Exception)| exception.counts_on(day);
         let active = plan.exceptions().iter().enumerate().filter(counts);
         let active = active.map(|(index, _)| ExceptionId(index)).collect();
@@ -91,8 +93,24 @@ impl<'p> Meaning<'p> {
         Decision {
             verdict: exception.action.into(),
             logged: exception.log,
-            cause: Cause::Exception(id),
+            cause: match exception.inbound {
+                Some(_) => Cause::Offered(id),
+                None => Cause::Exception(id),
+            },
         }
+    }
+
+    /// The offered services of that day that are translated, by their places in the plan's list.
+    pub fn translations(&self) -> impl Iterator<Item = &'p Inbound> + '_ {
+        let plan = self.plan;
+        plan.inbounds().iter().filter(move |inbound| {
+            inbound.target.is_some() && plan.exception(inbound.exception).counts_on(self.day)
+        })
+    }
+
+    /// The packets that offered services let in, as they are after translation.
+    pub fn translated(&self) -> PacketSet {
+        self.ground.translated.iter().map(|entry| entry.1.clone()).collect()
     }
 
     /// How the matrix decides between two zones.

@@ -2,7 +2,7 @@
 
 use super::Meaning;
 use super::ground::{LegGround, unspecified};
-use crate::plan::{Action, Plan, ZoneId};
+use crate::plan::Action;
 use crate::space::{AddressSet, IntervalSet, Leg, Match, PacketSet, ServiceSet};
 use crate::verdict::{Cause, Decision, Forgery, NoWay, Verdict};
 
@@ -16,15 +16,15 @@ pub struct Part {
 }
 
 /// What is not yet decided, and the parts so far.
-struct Cutter {
-    rest: PacketSet,
+pub(super) struct Cutter {
+    pub(super) rest: PacketSet,
     /// The legs that the whole set enters at: no others need be looked at.
     enters: IntervalSet<Leg>,
-    parts: Vec<Part>,
+    pub(super) parts: Vec<Part>,
 }
 
 impl Cutter {
-    fn new(rest: PacketSet) -> Self {
+    pub(super) fn new(rest: PacketSet) -> Self {
         Self { enters: rest.enters(), rest, parts: Vec::new() }
     }
 
@@ -44,9 +44,14 @@ impl Cutter {
         }
         let packets = self.rest.intersection(set);
         self.rest = self.rest.difference(set);
-        match self.parts.iter_mut().find(|part| part.decision == decision) {
-            Some(part) => part.packets = part.packets.union(&packets),
-            None => self.parts.push(Part { packets, decision }),
+        self.keep(Part { packets, decision });
+    }
+
+    /// Adds a part to those that are decided.
+    pub(super) fn keep(&mut self, part: Part) {
+        match self.parts.iter_mut().find(|known| known.decision == part.decision) {
+            Some(known) => known.packets = known.packets.union(&part.packets),
+            None => self.parts.push(part),
         }
     }
 }
@@ -69,6 +74,7 @@ impl Meaning<'_> {
         for ground in self.legs_of(&cutter) {
             self.cut_forged(ground, &mut cutter);
         }
+        self.cut_offered(&mut cutter);
         self.cut_to_gateway(&mut cutter);
         self.cut_no_way(&mut cutter);
         self.cut_exceptions(&mut cutter);
@@ -142,11 +148,40 @@ impl Meaning<'_> {
             let logged = self.plan.matrix().log().logs(Action::Allow);
             local.cut([managing], decision(Verdict::Allow, logged, Cause::Manage));
         }
+        self.cut_tunnel_ports(&mut local);
+        self.cut_discovery(&mut local);
         self.cut_gateway_services(&mut local);
         let logged = self.plan.matrix().unmatched().log;
         local.cut([Match::everything()], decision(Verdict::Block, logged, Cause::Unmatched));
         for part in local.parts {
             cutter.parts.push(part);
+        }
+    }
+
+    fn cut_tunnel_ports(&self, local: &mut Cutter) {
+        for id in self.plan.network_ids() {
+            let tunnel = self.plan.network(id).tunnel.as_ref();
+            let Some(listens) = tunnel.and_then(|tunnel| tunnel.listens.as_ref()) else { continue };
+            let arriving = Match {
+                destination: self.plan.gateway_outside(),
+                service: listens.set.clone(),
+                ..Match::everything()
+            };
+            local.cut([arriving], decision(Verdict::Allow, false, Cause::TunnelPort(id)));
+        }
+    }
+
+    fn cut_discovery(&self, local: &mut Cutter) {
+        for (index, discovery) in self.plan.discoveries().iter().enumerate() {
+            for &id in &discovery.between {
+                let Some(ground) = self.ground.leg(self.plan.network_leg(id)) else { continue };
+                let announced = Match {
+                    destination: ground.service_points.clone(),
+                    service: self.ground.discovery.clone(),
+                    ..entering(ground.leg)
+                };
+                local.cut([announced], decision(Verdict::Allow, false, Cause::Discovery(index)));
+            }
         }
     }
 
@@ -189,7 +224,7 @@ impl Meaning<'_> {
 
     /// Each exception, in the file's order, decides what it matches and nothing directly above it
     /// does: a later one cannot say otherwise about the same packet.
-    fn cut_exceptions(&self, cutter: &mut Cutter) {
+    pub(super) fn cut_exceptions(&self, cutter: &mut Cutter) {
         for &id in self.precedence.active() {
             let own = self.precedence.set(id);
             if cutter.rest.is_disjoint(own) {
@@ -208,17 +243,17 @@ impl Meaning<'_> {
 
     fn cut_cells(&self, cutter: &mut Cutter) {
         for from in self.plan.zone_ids() {
-            let legs = self.plan.zone_legs(from);
-            if cutter.enters.is_disjoint(&legs) || cutter.rest.is_empty() {
-                continue;
-            }
-            for to in self.plan.zone_ids() {
-                let cell = Match {
-                    enters: legs.clone(),
-                    destination: whole_zone(self.plan, to),
-                    ..Match::everything()
-                };
-                cutter.cut([cell], self.cell(from, to));
+            let entries = self.plan.zone_entries(from).into_iter();
+            let entries = entries.filter(|(legs, _)| !cutter.enters.is_disjoint(legs));
+            for (enters, source) in entries.collect::<Vec<_>>() {
+                if cutter.rest.is_empty() {
+                    return;
+                }
+                let row = Match { enters, source, ..Match::everything() };
+                for to in self.plan.zone_ids() {
+                    let destination = self.plan.zone_prefixes(to);
+                    cutter.cut([Match { destination, ..row.clone() }], self.cell(from, to));
+                }
             }
         }
     }
@@ -226,12 +261,4 @@ impl Meaning<'_> {
 
 fn for_gateway(ground: &LegGround) -> Match {
     Match { destination: ground.to_gateway.clone(), ..entering(ground.leg) }
-}
-
-/// Everything that leaves towards a zone: all of its subnets, or all of the internet.
-fn whole_zone(plan: &Plan, zone: ZoneId) -> AddressSet {
-    if zone == plan.internet() {
-        return plan.internet_addresses().clone();
-    }
-    plan.networks_of(zone).map(|id| plan.network(id).prefixes()).collect()
 }

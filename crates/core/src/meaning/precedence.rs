@@ -209,7 +209,10 @@ fn decidable(
     arriving: &[Match],
 ) -> PacketSet {
     let (from, to) = (&exception.from, &exception.to);
-    let service = &exception.service.set;
+    let (service, minutes) = (&exception.service.set, exception.minutes());
+    if let Some(index) = exception.inbound {
+        return offered(exception, index, ground, passing);
+    }
     let mut products = Vec::new();
     let mut clip = |reach: &Match, source: &AddressSet, destination: &AddressSet| {
         products.push(Match {
@@ -220,6 +223,7 @@ fn decidable(
                 v4: reach.service.v4.intersection(&service.v4),
                 v6: reach.service.v6.intersection(&service.v6),
             },
+            at: minutes.clone(),
         });
     };
     for reach in passing {
@@ -236,4 +240,27 @@ fn decidable(
         clip(&begun, &AddressSet::full(), &to.addresses);
     }
     products.into_iter().collect()
+}
+
+/// What an offered service lets in: translated packets, and in IPv6, which nobody translates, those
+/// that go to the host itself. Where nothing is translated that holds for both families.
+fn offered(exception: &Exception, index: usize, ground: &Ground, passing: &[Match]) -> PacketSet {
+    let translated = ground.translated.iter().filter(|entry| entry.0 == index);
+    let at = exception.minutes();
+    let translated = translated.map(|entry| Match { at: at.clone(), ..entry.1.clone() });
+    let untranslated = passing
+        .iter()
+        .filter(|reach| reach.enters.first().is_some_and(|leg| leg <= ground.gateway_leg));
+    let mut destination = exception.to.addresses.clone();
+    if exception.translated {
+        destination.v4 = IntervalSet::empty();
+    }
+    let direct = untranslated.map(|reach| Match {
+        enters: reach.enters.clone(),
+        source: reach.source.intersection(&exception.from.addresses),
+        destination: reach.destination.intersection(&destination),
+        service: exception.service.set.clone(),
+        at: at.clone(),
+    });
+    translated.chain(direct).collect()
 }

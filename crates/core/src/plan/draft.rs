@@ -3,7 +3,6 @@
 //! A reader of a format fills this in as far as the text has the right shape; whether the words mean
 //! something is for [`super::resolve`] to find out.
 
-use super::Unread;
 use crate::source::{Located, Source, Span, Text};
 
 /// The whole of it. Lists keep the order of the text.
@@ -21,10 +20,20 @@ pub struct Draft {
     pub services: Vec<Service>,
     pub matrix: Matrix,
     pub exceptions: Vec<Exception>,
-    /// What the text holds that this version does not read.
-    pub unread: Vec<Unread>,
-    /// Names that unread tables declare, with the table.
-    pub unread_names: Vec<(Text, String)>,
+    pub tunnels: Vec<Tunnel>,
+    pub routes: Vec<Route>,
+    pub domains: Vec<Domain>,
+    pub hours: Vec<Hours>,
+    pub inbounds: Vec<Inbound>,
+    pub discoveries: Vec<Discovery>,
+    pub streams: Vec<Stream>,
+    pub always: Vec<Guarantee>,
+    pub never: Vec<Guarantee>,
+    /// Each a finding's name with its reason.
+    pub known: Vec<(Text, Text)>,
+    pub switches: Vec<Switch>,
+    pub access_points: Vec<AccessPoint>,
+    pub wifi: Vec<Wifi>,
 }
 
 macro_rules! tables {
@@ -51,7 +60,20 @@ tables! {
         ports: Vec<Text>,
         aggregates: Vec<(Text, Vec<Text>)>,
         manage: Option<Manage>,
+        routes_mbps: Option<Located<f64>>,
+        matches: Option<Text>,
+        limits: Limits,
         at: Span,
+    }
+    /// `gateway.limits`
+    Limits {
+        reject: Option<Located<bool>>,
+        log: Option<Located<bool>>,
+        hours: Option<Located<bool>>,
+        domains: Option<Located<bool>>,
+        ipv6: Option<Located<bool>>,
+        rules: Option<Located<i64>>,
+        name: Option<Located<i64>>,
     }
     /// `[gateway.manage]`
     Manage {
@@ -86,6 +108,7 @@ tables! {
         gateway: Vec<Text>,
         isolate: Option<Located<bool>>,
         uses: Option<Vec<Text>>,
+        troubled: bool,
     }
     /// `[host.NAME]`
     Host {
@@ -126,6 +149,94 @@ tables! {
         until: Option<Text>,
         off: Option<Located<bool>>,
         before: Vec<Text>,
+        hours: Option<Text>,
+        limit_mbps: Option<Located<f64>>,
+    }
+    /// `[tunnel.NAME]`
+    Tunnel {
+        name: Text,
+        zone: Option<Text>,
+        clients: Vec<Text>,
+        gateway: Vec<Text>,
+        listens: Option<Vec<Text>>,
+        hosts: Option<Located<i64>>,
+        uses: Option<Vec<Text>>,
+    }
+    /// `[route.NAME]`
+    Route {
+        name: Text,
+        to: Option<Text>,
+        via: Option<Text>,
+        zone: Option<Text>,
+    }
+    /// `[domain.NAME]`
+    Domain {
+        name: Text,
+        names: Vec<Text>,
+    }
+    /// `[hours.NAME]`
+    Hours {
+        name: Text,
+        spans: Vec<HourSpan>,
+    }
+    /// One span of `[hours.NAME]`
+    HourSpan {
+        days: Vec<Text>,
+        from: Option<Text>,
+        to: Option<Text>,
+        at: Span,
+    }
+    /// `[inbound.NAME]`: a permission, and what is particular to it.
+    Inbound {
+        permission: Exception,
+        outside_port: Option<Located<i64>>,
+        uplink: Option<Text>,
+        translate: Option<Located<bool>>,
+    }
+    /// `[discovery.NAME]`
+    Discovery {
+        name: Text,
+        between: Vec<Text>,
+    }
+    /// `[stream.NAME]`
+    Stream {
+        name: Text,
+        from: Vec<Text>,
+        to: Vec<Text>,
+        mbps: Option<Located<f64>>,
+    }
+    /// `[always.NAME]` or `[never.NAME]`
+    Guarantee {
+        name: Text,
+        from: Vec<Text>,
+        to: Vec<Text>,
+        service: Option<Vec<Text>>,
+    }
+    /// `[switch.NAME]`
+    Switch {
+        name: Text,
+        hangs_on: Option<Text>,
+        uplinks: Vec<Text>,
+        ports: Vec<SwitchPort>,
+    }
+    /// `[switch.NAME.ports]`, one entry; its name may be a range
+    SwitchPort {
+        name: Text,
+        tagged: Option<Vec<Text>>,
+        untagged: Option<Text>,
+    }
+    /// `[access-point.NAME]`
+    AccessPoint {
+        name: Text,
+        hangs_on: Option<Text>,
+    }
+    /// `[wifi.NAME]`
+    Wifi {
+        name: Text,
+        shown: Option<Text>,
+        network: Option<Text>,
+        bands: Vec<Text>,
+        on: Vec<Text>,
     }
 }
 

@@ -5,24 +5,34 @@
 //! [`resolve`] turns it into a plan or into *all* the problems that it has.
 
 pub mod draft;
+mod legs;
 mod matrix;
 mod parts;
 mod place;
 mod resolve;
+mod traffic;
+mod wiring;
 
 pub use matrix::{Action, Cell, Denial, LogPolicy, Matrix, Unmatched};
 pub use parts::{
     Exception, ExceptionId, Form, Gateway, Group, Host, HostId, Manage, Network, NetworkId,
-    Service, Services, Site, Trust, Unread, UnreadKind, Uplink, Zone, ZoneId,
+    Service, Services, Site, Trust, Uplink, Zone, ZoneId,
 };
 pub use place::{Kind, Place};
 pub use resolve::{
-    ExceptionProblem, GatewayProblem, GridProblem, HostProblem, NameProblem, NetworkProblem,
-    PlaceProblem, Problem, ServiceProblem, resolve,
+    ExceptionProblem, GatewayProblem, GridProblem, HostProblem, HoursProblem, InboundProblem,
+    NameProblem, NetworkProblem, PlaceProblem, Problem, PromiseProblem, RouteProblem,
+    ServiceProblem, WiringProblem, resolve,
+};
+pub use traffic::{
+    Discovery, Domain, Guarantee, Hours, Inbound, Known, Limits, Route, Stream, Tunnel,
+};
+pub use wiring::{
+    AccessPoint, AccessPointId, Hang, Switch, SwitchId, SwitchPort, Tagged, Wifi, Wiring,
 };
 
 use crate::source::{Source, Span, Text};
-use crate::space::{AddressSet, IntervalSet, Leg, Packet};
+use crate::space::{AddressSet, Packet};
 use place::Directory;
 use std::net::IpAddr;
 
@@ -35,12 +45,20 @@ pub struct Plan {
     uplinks: Vec<Uplink>,
     zones: Vec<Zone>,
     networks: Vec<Network>,
+    routes: Vec<Route>,
     hosts: Vec<Host>,
     groups: Vec<Group>,
+    domains: Vec<Domain>,
     services: Vec<Service>,
     matrix: Matrix,
+    hours: Vec<Hours>,
     exceptions: Vec<Exception>,
-    unread: Vec<Unread>,
+    inbounds: Vec<Inbound>,
+    discoveries: Vec<Discovery>,
+    streams: Vec<Stream>,
+    guarantees: Vec<Guarantee>,
+    known: Vec<Known>,
+    wiring: Wiring,
     /// By network: what its devices can have and no host of the plan has.
     unnamed: Vec<AddressSet>,
     directory: Directory,
@@ -92,7 +110,7 @@ impl Plan {
         self.zone_ids().find(|id| self.zone(*id).name.as_str() == name)
     }
 
-    /// The networks, in the file's order.
+    /// The networks in the file's order, and behind them the tunnels in theirs.
     pub fn networks(&self) -> &[Network] {
         &self.networks
     }
@@ -137,12 +155,58 @@ impl Plan {
         &self.services
     }
 
+    /// The subnets behind other routers, in the file's order.
+    pub fn routes(&self) -> &[Route] {
+        &self.routes
+    }
+
+    /// What is known by name only, in the file's order.
+    pub fn domains(&self) -> &[Domain] {
+        &self.domains
+    }
+
+    /// The hours that have a name, in the file's order.
+    pub fn hours(&self) -> &[Hours] {
+        &self.hours
+    }
+
+    /// The services offered to the outside, in the file's order.
+    pub fn inbounds(&self) -> &[Inbound] {
+        &self.inbounds
+    }
+
+    /// The networks between which names are repeated, in the file's order.
+    pub fn discoveries(&self) -> &[Discovery] {
+        &self.discoveries
+    }
+
+    /// The steady loads, in the file's order.
+    pub fn streams(&self) -> &[Stream] {
+        &self.streams
+    }
+
+    /// What must hold: first what must never pass, then what must always.
+    pub fn guarantees(&self) -> &[Guarantee] {
+        &self.guarantees
+    }
+
+    /// The findings that are kept, in the file's order.
+    pub fn known(&self) -> &[Known] {
+        &self.known
+    }
+
+    /// Switches, access points and Wi-Fi names.
+    pub fn wiring(&self) -> &Wiring {
+        &self.wiring
+    }
+
     /// The matrix.
     pub fn matrix(&self) -> &Matrix {
         &self.matrix
     }
 
-    /// The exceptions in the file's order, those switched off or past their day included.
+    /// The exceptions in the file's order, those switched off or past their day included; and behind
+    /// them the permissions that `inbound` entries amount to.
     pub fn exceptions(&self) -> &[Exception] {
         &self.exceptions
     }
@@ -150,58 +214,6 @@ impl Plan {
     /// The exception of that number.
     pub fn exception(&self, id: ExceptionId) -> &Exception {
         &self.exceptions[id.0]
-    }
-
-    /// What the file holds that this version does not read.
-    pub fn unread(&self) -> &[Unread] {
-        &self.unread
-    }
-
-    /// The leg on which a network's packets enter.
-    pub fn network_leg(&self, id: NetworkId) -> Leg {
-        Leg(id.0 as u16)
-    }
-
-    /// The leg on which packets from an uplink (by its place in [`Plan::uplinks`]) enter.
-    pub fn uplink_leg(&self, index: usize) -> Leg {
-        Leg((self.networks.len() + index) as u16)
-    }
-
-    /// All uplinks' legs.
-    pub fn uplink_legs(&self) -> IntervalSet<Leg> {
-        (0..self.uplinks.len()).map(|index| self.uplink_leg(index)).collect()
-    }
-
-    /// The leg of what the gateway itself begins.
-    pub fn gateway_leg(&self) -> Leg {
-        Leg((self.networks.len() + self.uplinks.len()) as u16)
-    }
-
-    /// The network whose packets enter on that leg.
-    pub fn network_on(&self, leg: Leg) -> Option<NetworkId> {
-        let index = usize::from(leg.0);
-        (index < self.networks.len()).then_some(NetworkId(index))
-    }
-
-    /// The uplink whose packets enter on that leg.
-    pub fn uplink_on(&self, leg: Leg) -> Option<&Uplink> {
-        self.uplinks.get(usize::from(leg.0).checked_sub(self.networks.len())?)
-    }
-
-    /// The zone that a packet entering on that leg comes from; `None` for the gateway itself.
-    pub fn zone_on(&self, leg: Leg) -> Option<ZoneId> {
-        match self.network_on(leg) {
-            Some(network) => Some(self.network(network).zone),
-            None => self.uplink_on(leg).map(|_| self.internet()),
-        }
-    }
-
-    /// The legs on which a zone's packets enter.
-    pub fn zone_legs(&self, zone: ZoneId) -> IntervalSet<Leg> {
-        if zone == self.internet() {
-            return self.uplink_legs();
-        }
-        self.networks_of(zone).map(|id| self.network_leg(id)).collect()
     }
 
     /// The network in whose subnets that address lies.
@@ -212,15 +224,7 @@ impl Plan {
         self.network_ids().find(holds)
     }
 
-    /// What the leg is called: the network's, the uplink's name, or `gateway`.
-    pub fn leg_name(&self, leg: Leg) -> &str {
-        if let Some(network) = self.network_on(leg) {
-            return self.network(network).name.as_str();
-        }
-        self.uplink_on(leg).map_or("gateway", |uplink| uplink.name.as_str())
-    }
-
-    /// Every address that a network holds: what is *inside*.
+    /// Every address that a network, a tunnel or a route holds: what is *inside*.
     pub fn inside(&self) -> &AddressSet {
         &self.directory.inside
     }
@@ -235,7 +239,19 @@ impl Plan {
         if zone == self.internet() {
             return self.internet_addresses().clone();
         }
-        self.networks_of(zone).map(|id| self.network_addresses(id).clone()).collect()
+        let networks = self.networks_of(zone).map(|id| self.network_addresses(id).clone());
+        let behind = self.routes.iter().filter(|route| route.zone == zone);
+        networks.chain(behind.map(|route| route.devices.clone())).collect()
+    }
+
+    /// Everything that leads to a zone: its networks' whole subnets, and those behind its routers.
+    pub fn zone_prefixes(&self, zone: ZoneId) -> AddressSet {
+        if zone == self.internet() {
+            return self.internet_addresses().clone();
+        }
+        let networks = self.networks_of(zone).map(|id| self.network(id).prefixes());
+        let behind = self.routes.iter().filter(|route| route.zone == zone);
+        networks.chain(behind.map(|route| route.reach.clone())).collect()
     }
 
     /// The addresses that devices of a network can have: without the gateway's and the reserved ones.
@@ -254,9 +270,9 @@ impl Plan {
         gateways.collect()
     }
 
-    /// The gateway's addresses at its uplinks, as far as the plan knows them.
+    /// The gateway's addresses at its uplinks; those that are leased have a stand-in.
     pub fn gateway_outside(&self) -> AddressSet {
-        self.uplinks.iter().flat_map(|u| u.addresses.iter().map(ipnet::IpNet::addr)).collect()
+        self.uplinks.iter().map(Uplink::gateway).collect()
     }
 
     /// A set of addresses together with the gateway's own and the reserved ones, which no place holds.
@@ -303,7 +319,7 @@ impl Plan {
             Some(host) => format!("{address} ({})", host.name),
             None => match self.network_of(address) {
                 Some(network) => format!("{address} ({})", self.network(network).name),
-                None => address.to_string(),
+                None => self.address_words(address),
             },
         };
         let (source, destination) = (end(packet.source()), end(packet.destination()));

@@ -1,11 +1,11 @@
 //! The parts of a plan, as plain data. They are only ever reached through a [`super::Plan`], which
 //! nobody can change, so their fields can be read without asking.
 
-use super::{Action, Place};
-use crate::addressing::{Pool, Subnet, Tie};
+use super::{Action, Hours, Limits, Place, Tunnel};
+use crate::addressing::{Pool, StandIn, Subnet, Tie};
 use crate::name::Name;
-use crate::source::{Span, Text};
-use crate::space::{AddressSet, ServiceSet};
+use crate::source::Span;
+use crate::space::{AddressSet, IntervalSet, Minute, ServiceSet};
 use ipnet::IpNet;
 use jiff::civil::Date;
 use macaddr::MacAddr6;
@@ -80,7 +80,7 @@ impl Form {
 }
 
 /// The gateway.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug)]
 #[non_exhaustive]
 pub struct Gateway {
     /// How it takes its rules.
@@ -91,6 +91,14 @@ pub struct Gateway {
     pub aggregates: Vec<(String, Vec<String>)>,
     /// Who may manage it.
     pub manage: Option<Manage>,
+    /// Whether its lists can look at source addresses only (form `per-interface`).
+    pub source_only: bool,
+    /// What it cannot do.
+    pub limits: Limits,
+    /// What it can carry between networks, in megabits a second.
+    pub routes_mbps: Option<f64>,
+    /// Where it is declared.
+    pub at: Span,
 }
 
 /// Who may manage the gateway, and by what.
@@ -121,11 +129,19 @@ pub struct Uplink {
     pub routers: Vec<IpAddr>,
     /// Whether its address comes by DHCP.
     pub dhcp: bool,
+    /// What stands for its address, where that comes by DHCP.
+    pub stand_in: Option<StandIn>,
     /// Where it is declared.
     pub at: Span,
 }
 
 impl Uplink {
+    /// The gateway's own addresses there, known or stood in for.
+    pub fn gateway(&self) -> AddressSet {
+        let known: AddressSet = self.addresses.iter().map(IpNet::addr).collect();
+        known.union(&self.stand_in.map(StandIn::set).unwrap_or_default())
+    }
+
     /// The subnets that the uplink itself lies in, and its routers.
     pub fn own(&self) -> AddressSet {
         let prefixes: AddressSet = self.addresses.iter().map(IpNet::trunc).collect();
@@ -180,7 +196,7 @@ pub struct Zone {
     pub at: Span,
 }
 
-/// One VLAN with its subnets.
+/// One VLAN with its subnets; or a tunnel, which has no VLAN and whose devices are its clients.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub struct Network {
@@ -208,6 +224,10 @@ pub struct Network {
     pub at: Span,
     /// Where its VLAN id stands.
     pub vlan_at: Span,
+    /// What makes it a tunnel, if it is one.
+    pub tunnel: Option<Tunnel>,
+    /// Whether its subnets were carved from the site's space and do not stand in the file yet.
+    pub carved: bool,
     pub(super) devices: AddressSet,
 }
 
@@ -310,6 +330,14 @@ pub struct Exception {
     pub until_at: Span,
     /// Whether it is switched off.
     pub off: bool,
+    /// The hours at which it counts; all of them if it does not say.
+    pub hours: Option<Hours>,
+    /// How much it lets through, in megabits a second.
+    pub limit_mbps: Option<f64>,
+    /// Whether it is the permission that an `inbound` entry amounts to, by its place in their list.
+    pub inbound: Option<usize>,
+    /// Whether that entry translates what arrives for it.
+    pub translated: bool,
     /// The exceptions that it goes before, though it is not narrower.
     pub before: Vec<(ExceptionId, Span)>,
     /// Where it is declared.
@@ -321,22 +349,14 @@ impl Exception {
     pub fn counts_on(&self, day: Date) -> bool {
         !self.off && self.until.is_none_or(|last| day <= last)
     }
-}
 
-/// What an unread thing of the file would change, were it read.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum UnreadKind {
-    /// What may pass: verdicts may be others with it.
-    Traffic,
-    /// Nothing that the commands of today show.
-    Other,
-}
+    /// The minutes of the week at which it counts.
+    pub fn minutes(&self) -> IntervalSet<Minute> {
+        self.hours.as_ref().map_or_else(IntervalSet::full, |hours| hours.minutes.clone())
+    }
 
-/// A table or key of the format that this version does not read yet.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Unread {
-    /// What it is, as in `tunnel.home-visits`.
-    pub what: Text,
-    /// What it would change.
-    pub kind: UnreadKind,
+    /// `exception`, or `inbound` for the permission that such an entry amounts to.
+    pub fn table(&self) -> &'static str {
+        if self.inbound.is_some() { "inbound" } else { "exception" }
+    }
 }

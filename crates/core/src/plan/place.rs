@@ -53,8 +53,12 @@ pub enum Kind {
     Host,
     /// A group.
     Group,
-    /// Something that this version does not read yet.
-    Unread,
+    /// A tunnel.
+    Tunnel,
+    /// A route.
+    Route,
+    /// A domain.
+    Domain,
 }
 
 impl Kind {
@@ -65,7 +69,9 @@ impl Kind {
             Self::Network => "network",
             Self::Host => "host",
             Self::Group => "group",
-            Self::Unread => "name",
+            Self::Tunnel => "tunnel",
+            Self::Route => "route",
+            Self::Domain => "domain",
         }
     }
 }
@@ -79,8 +85,6 @@ pub(super) enum Reach {
     NotFixed,
     /// Its own declaration has a problem, which is told there.
     Broken,
-    /// A table that is not read yet declares it.
-    Unread(String),
 }
 
 #[derive(Clone, Debug)]
@@ -247,9 +251,6 @@ impl Directory {
             Some(Reach::Known(place)) => return Some(place.clone()),
             Some(Reach::Broken) => return None,
             Some(Reach::NotFixed) => PlaceProblem::NotFixed { host: word_owned(), at },
-            Some(Reach::Unread(table)) => {
-                PlaceProblem::Unread { word: word_owned(), table: table.clone(), at }
-            }
             None if word.contains(['.', ':', '/']) => match literal(word) {
                 Ok(addresses) => match self.settle(word, addresses, at) {
                     Ok(place) => return Some(place),

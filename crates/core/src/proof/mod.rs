@@ -18,7 +18,7 @@ pub struct Difference<'r> {
     pub rules: Outcome<'r>,
 }
 
-/// Compares meaning and rules on a set: same verdict, same logging. What never reaches a rule list
+/// Compares meaning and rules on a set, as the filter sees its packets: same verdict, same logging. What never reaches a rule list
 /// (it stays in its network, or has no way) is left out. An empty answer is a proof.
 pub fn differences<'r>(
     meaning: &Meaning<'_>,
@@ -26,7 +26,7 @@ pub fn differences<'r>(
     set: &PacketSet,
 ) -> Vec<Difference<'r>> {
     let mut differences = Vec::new();
-    for part in meaning.parts(set) {
+    for part in meaning.parts(&rules.set_as_filtered(set)) {
         if !part.decision.verdict.is_filtered() {
             continue;
         }

@@ -1,9 +1,9 @@
 //! The form `one-list`.
 
 use super::order::{self, Line};
-use super::{Otherwise, Rule, RuleList, RuleSet, Stage, frame};
-use crate::plan::{Action, Exception, ExceptionId, Form, NetworkId, Plan, ZoneId};
-use crate::space::{AddressSet, IntervalSet, Leg, Match, PacketSet, ServiceSet};
+use super::{Otherwise, Rule, RuleList, RuleSet, Stage, Translation, frame};
+use crate::plan::{Action, Exception, Form, Inbound, NetworkId, Plan, Route, ZoneId};
+use crate::space::{AddressSet, IntervalSet, Leg, Match, PacketSet, Protocol, ServiceSet};
 use crate::verdict::{Cause, Forgery};
 use jiff::civil::Date;
 use std::collections::HashMap;
@@ -61,7 +61,7 @@ pub(super) fn one_list(plan: &Plan, day: Date, changes_on: Option<Date>) -> Rule
             stage: Stage::Through,
             rules: writer.through(&lines),
             otherwise: Otherwise::Block,
-            covers: arriving.difference(&gateway),
+            covers: arriving.difference(&gateway).union(&PacketSet::from(translated(plan))),
         },
         RuleList {
             stage: Stage::FromGateway,
@@ -70,7 +70,33 @@ pub(super) fn one_list(plan: &Plan, day: Date, changes_on: Option<Date>) -> Rule
             covers: begun,
         },
     ];
-    RuleSet { form: Form::OneList, day, changes_on, lists }
+    let translations = super::translations(plan, day);
+    let translations = translations.filter_map(|(_, inbound)| translation(plan, inbound)).collect();
+    RuleSet { form: Form::OneList, day, changes_on, translations, lists }
+}
+
+/// Everything that has been translated on its way in.
+fn translated(plan: &Plan) -> Match {
+    let enters =
+        IntervalSet::range(plan.translated_leg(Leg(0)), plan.translated_leg(plan.gateway_leg()));
+    Match { enters, ..Match::everything() }
+}
+
+fn translation(plan: &Plan, inbound: &Inbound) -> Option<Translation> {
+    let permission = plan.exception(inbound.exception);
+    let own = plan.uplinks()[inbound.uplink].gateway();
+    Some(Translation {
+        id: format!("translate.{}", permission.name),
+        takes: Match {
+            source: AddressSet { v4: permission.from.addresses.v4.clone(), ..AddressSet::empty() },
+            destination: AddressSet { v4: own.v4, ..AddressSet::empty() },
+            service: inbound.outside.clone(),
+            ..frame::arriving(plan)
+        },
+        target: inbound.target?,
+        shift: inbound.shift,
+        leg: plan.translated_leg(Leg(0)).0,
+    })
 }
 
 impl Writer<'_> {
@@ -151,6 +177,8 @@ impl Writer<'_> {
             rules.extend(self.exception_rule(line, Stage::ToGateway, enters));
         }
         rules.extend(self.manage());
+        rules.extend(self.tunnel_ports());
+        rules.extend(self.discoveries());
         rules.extend(plan.network_ids().filter_map(|id| self.services(id)).collect::<Vec<_>>());
         for (index, uplink) in plan.uplinks().iter().enumerate().filter(|entry| entry.1.dhcp) {
             let leg = plan.uplink_leg(index);
@@ -196,6 +224,54 @@ impl Writer<'_> {
         Some(rule)
     }
 
+    fn tunnel_ports(&mut self) -> Vec<Rule> {
+        let plan = self.plan;
+        let mut rules = Vec::new();
+        for id in plan.network_ids() {
+            let network = plan.network(id);
+            let tunnel = network.tunnel.as_ref();
+            let Some(listens) = tunnel.and_then(|tunnel| tunnel.listens.as_ref()) else { continue };
+            let product = Match {
+                destination: plan.gateway_outside(),
+                service: listens.set.clone(),
+                ..frame::arriving(plan)
+            };
+            let words = Words::new("any", "any", "gateway", "outside addresses", &listens.text);
+            let (rule_id, cause) = (format!("tunnel_port.{}", network.name), Cause::TunnelPort(id));
+            let mut rule = self.rule(rule_id, Action::Allow, false, cause, words, Some(product));
+            rule.name = format!("tunnel {} can be reached", network.name);
+            rule.reason = "Its clients arrive there from outside".to_owned();
+            rules.push(rule);
+        }
+        rules
+    }
+
+    fn discoveries(&mut self) -> Vec<Rule> {
+        let plan = self.plan;
+        let mut rules = Vec::new();
+        for (index, discovery) in plan.discoveries().iter().enumerate() {
+            for &id in &discovery.between {
+                let name = plan.network(id).name.as_str();
+                let product = Match {
+                    destination: frame::service_addresses(plan, id),
+                    service: ServiceSet::ports(Protocol::UDP, 5353, 5353),
+                    ..frame::entering(plan.network_leg(id))
+                };
+                let zone = plan.zone(plan.network(id).zone).name.as_str();
+                let words =
+                    Words::new(zone, name, "gateway", &format!("gateway in {name}"), "mdns");
+                let rule_id = format!("discovery.{}@{name}", discovery.name);
+                let cause = Cause::Discovery(index);
+                let mut rule =
+                    self.rule(rule_id, Action::Allow, false, cause, words, Some(product));
+                rule.name = format!("names announced in {name}");
+                rule.reason = format!("Discovery {} repeats them", discovery.name);
+                rules.push(rule);
+            }
+        }
+        rules
+    }
+
     fn services(&mut self, id: NetworkId) -> Option<Rule> {
         let network = self.plan.network(id);
         let zone = self.plan.zone(network.zone);
@@ -228,7 +304,16 @@ impl Writer<'_> {
         let plan = self.plan;
         let mut rules = Vec::new();
         for line in lines {
-            rules.extend(self.exception_rule(line, Stage::Through, frame::arriving(plan).enters));
+            let enters = frame::arriving(plan).enters;
+            let inside = translated(plan).enters;
+            if plan.exception(line.exception).translated {
+                // Translated it is seen in IPv4; in IPv6, as it came.
+                rules.extend(self.exception_rule(line, Stage::Through, inside));
+                rules.extend(self.exception_rule(line, Stage::Through, enters));
+                continue;
+            }
+            let enters = if plan.inbounds().is_empty() { enters } else { enters.union(&inside) };
+            rules.extend(self.exception_rule(line, Stage::Through, enters));
         }
         for from in plan.zone_ids() {
             for to in plan.zone_ids() {
@@ -240,29 +325,30 @@ impl Writer<'_> {
         rules
     }
 
-    fn cell(&mut self, from: ZoneId, to: ZoneId) -> Option<Rule> {
+    fn cell(&mut self, from: ZoneId, to: ZoneId) -> Vec<Rule> {
         let plan = self.plan;
         let cell = plan.matrix().cell(from, to);
-        let action = cell.action.filter(|_| something_passes(plan, from, to))?;
-        let destination = if to == plan.internet() {
-            plan.internet_addresses().clone()
-        } else {
-            plan.networks_of(to).map(|id| plan.network(id).prefixes()).collect()
+        let Some(action) = cell.action.filter(|_| something_passes(plan, from, to)) else {
+            return Vec::new();
         };
-        let enters = plan.zone_legs(from);
-        let product = Match { enters, destination, ..Match::everything() };
-        let (from_name, to_name) = (plan.zone(from).name.as_str(), plan.zone(to).name.as_str());
-        let words = Words::new(from_name, "any", to_name, "any", "any");
-        let id = format!("cell.{from_name}>{to_name}");
-        let cause = Cause::Cell(from, to);
-        let mut rule = self.rule(id, action, cell.log, cause, words, Some(product));
-        rule.name = format!("{} {from_name} to {to_name}", action.word());
-        rule.reason = if from == to {
-            format!("The matrix, between the networks of {from_name}")
-        } else {
-            "The matrix".to_owned()
-        };
-        Some(rule)
+        let mut rules = Vec::new();
+        for (enters, source) in entries(plan, from) {
+            let destination = plan.zone_prefixes(to);
+            let product = Match { enters, source, destination, ..Match::everything() };
+            let (from_name, to_name) = (plan.zone(from).name.as_str(), plan.zone(to).name.as_str());
+            let words = Words::new(from_name, "any", to_name, "any", "any");
+            let id = format!("cell.{from_name}>{to_name}");
+            let cause = Cause::Cell(from, to);
+            let mut rule = self.rule(id, action, cell.log, cause, words, Some(product));
+            rule.name = format!("{} {from_name} to {to_name}", action.word());
+            rule.reason = if from == to {
+                format!("The matrix, between the networks of {from_name}")
+            } else {
+                "The matrix".to_owned()
+            };
+            rules.push(rule);
+        }
+        rules
     }
 
     fn begun(&mut self, lines: &[Line]) -> Vec<Rule> {
@@ -290,8 +376,14 @@ impl Writer<'_> {
             Stage::FromGateway => (&full, &exception.to.addresses),
             Stage::Opening | Stage::Through => (&exception.from.addresses, &exception.to.addresses),
         };
-        let service = families(&exception.service.set, source, destination);
-        let product = order::product(line, enters, source, destination, &service);
+        let mut service = families(&exception.service.set, source, destination);
+        if exception.translated {
+            let inside = enters.first().is_some_and(|leg| plan.is_translated(leg));
+            let other = if inside { &mut service.v6 } else { &mut service.v4 };
+            *other = IntervalSet::empty();
+        }
+        let minutes = exception.minutes();
+        let product = order::product(line, enters, source, destination, &service, minutes);
         let packets = PacketSet::from(&product);
         let elsewhere = line.part.is_some()
             && match stage {
@@ -307,7 +399,10 @@ impl Writer<'_> {
         }
         let words = self.exception_words(exception, stage);
         let (action, log) = (exception.action, exception.log);
-        let cause = Cause::Exception(ExceptionId(line.exception.index()));
+        let cause = match exception.inbound {
+            Some(_) => Cause::Offered(line.exception),
+            None => Cause::Exception(line.exception),
+        };
         let mut rule = self.rule(id, action, log, cause, words, Some(product));
         rule.name = format!(
             "{} {} from {} to {}",
@@ -317,6 +412,8 @@ impl Writer<'_> {
             exception.to.text
         );
         rule.reason.clone_from(&exception.why);
+        rule.hours = exception.hours.as_ref().map(|hours| hours.name.to_string());
+        rule.limit_mbps = exception.limit_mbps;
         Some(rule)
     }
 
@@ -386,6 +483,8 @@ impl Writer<'_> {
             ports,
             action,
             log,
+            hours: None,
+            limit_mbps: None,
             cause,
             matches,
         }
@@ -399,6 +498,9 @@ fn families(service: &ServiceSet, source: &AddressSet, destination: &AddressSet)
 
 fn exception_id(exception: &Exception, stage: Stage) -> String {
     let name = &exception.name;
+    if exception.inbound.is_some() {
+        return format!("offered.{name}");
+    }
     let several = !exception.from.addresses.is_empty() && !exception.to.addresses.is_empty();
     match stage {
         Stage::ToGateway if several => format!("exception.{name}@{}>gateway", exception.from.text),
@@ -409,6 +511,35 @@ fn exception_id(exception: &Exception, stage: Stage) -> String {
     }
 }
 
+/// By which legs a zone's packets come, and from which sources where a router on the leg leads to
+/// several zones: first what lies in the networks, then what is behind routers.
+fn entries(plan: &Plan, zone: ZoneId) -> Vec<(IntervalSet<Leg>, AddressSet)> {
+    if zone == plan.internet() {
+        return vec![(plan.uplink_legs(), AddressSet::full())];
+    }
+    let mut whole = IntervalSet::empty();
+    let mut parts = Vec::new();
+    for id in plan.network_ids() {
+        let leg = IntervalSet::point(plan.network_leg(id));
+        let own = plan.network(id).zone == zone;
+        let behind: Vec<_> = plan.routes().iter().filter(|route| route.network == id).collect();
+        let (alike, others): (Vec<_>, Vec<_>) =
+            behind.into_iter().partition(|route| route.zone == zone);
+        let reach = |routes: Vec<&Route>| routes.iter().map(|r| r.reach.clone()).collect();
+        match (own, others.is_empty()) {
+            (true, true) => whole = whole.union(&leg),
+            (true, false) => {
+                let others: AddressSet = reach(others);
+                parts.push((leg, others.complement()));
+            }
+            (false, _) if !alike.is_empty() => parts.push((leg, reach(alike))),
+            (false, _) => {}
+        }
+    }
+    let whole = Some((whole, AddressSet::full())).filter(|(legs, _)| !legs.is_empty());
+    whole.into_iter().chain(parts).collect()
+}
+
 /// Whether any packet can go from one zone to the other at all.
 fn something_passes(plan: &Plan, from: ZoneId, to: ZoneId) -> bool {
     let internet = plan.internet();
@@ -416,13 +547,18 @@ fn something_passes(plan: &Plan, from: ZoneId, to: ZoneId) -> bool {
         let private = frame::forged_to_private(plan).destination;
         plan.zone_addresses(zone).is_subset(&private)
     };
+    let anyone = |zone| !plan.zone_prefixes(zone).is_empty();
+    // Within a zone: from one network to another, between clients of a tunnel, or round a router.
+    let several = |zone| {
+        let tunnels = plan.networks_of(zone).filter(|id| plan.network(*id).tunnel.is_some());
+        let routes = plan.routes().iter().filter(|route| route.zone == zone);
+        plan.networks_of(zone).count() + tunnels.count() + routes.count() > 1
+    };
     match (from == internet, to == internet) {
-        (true, true) => plan.uplinks().len() > 1 || !plan.uplinks().is_empty(),
+        (true, true) => !plan.uplinks().is_empty(),
         (true, false) => !plan.uplinks().is_empty() && !to_private(to),
-        (false, true) => !plan.uplinks().is_empty() && plan.networks_of(from).next().is_some(),
-        (false, false) if from == to => plan.networks_of(from).nth(1).is_some(),
-        (false, false) => {
-            plan.networks_of(from).next().is_some() && plan.networks_of(to).next().is_some()
-        }
+        (false, true) => !plan.uplinks().is_empty() && anyone(from),
+        (false, false) if from == to => several(from),
+        (false, false) => anyone(from) && anyone(to),
     }
 }

@@ -3,7 +3,7 @@
 
 use super::outer_legs;
 use crate::addressing::{Subnet, link_local, loopback, multicast, not_global, unique_local};
-use crate::plan::{NetworkId, Plan};
+use crate::plan::{Inbound, NetworkId, Plan};
 use crate::space::{
     AddressSet, IntervalSet, Leg, Match, PacketSet, Protocol, ServicePoint, ServiceSet,
 };
@@ -30,6 +30,8 @@ fn all_gateway(plan: &Plan) -> AddressSet {
 /// The sources that cannot be true on a network's leg.
 pub(super) fn forged_at_network(plan: &Plan, id: NetworkId) -> Match {
     let devices = plan.network_addresses(id).difference(&all_gateway(plan));
+    let routes = plan.routes().iter().filter(|route| route.network == id);
+    let devices = routes.fold(devices, |all, route| all.union(&route.devices));
     let good = devices.union(&link_local()).union(&unspecified());
     Match { source: good.complement(), ..entering(plan.network_leg(id)) }
 }
@@ -39,7 +41,8 @@ pub(super) fn forged_at_uplink(plan: &Plan, index: usize) -> Match {
     let uplink = &plan.uplinks()[index];
     let own = uplink.own();
     let mut bad = plan.inside().union(&all_gateway(plan)).union(&multicast()).union(&loopback());
-    bad = bad.union(&not_global().difference(&own));
+    let named: AddressSet = plan.domains().iter().map(|domain| domain.stand_in.set()).collect();
+    bad = bad.union(&not_global().difference(&own)).difference(&named);
     for address in &uplink.addresses {
         let Some(subnet) = Subnet::new(address.trunc(), address.addr()) else { continue };
         let reserved = [subnet.broadcast(), subnet.network_address()];
@@ -131,12 +134,36 @@ pub(super) fn for_gateway(plan: &Plan) -> PacketSet {
     products.into_iter().collect()
 }
 
+/// The packets that an offered service lets in, as they are when the filter sees them: translated,
+/// on the leg that they came by.
+pub(super) fn offered(plan: &Plan, inbound: &Inbound) -> Vec<Match> {
+    let permission = plan.exception(inbound.exception);
+    let Some(target) = inbound.target else { return Vec::new() };
+    let mut products = Vec::new();
+    for leg in outer_legs(plan) {
+        let forged = match plan.network_on(leg) {
+            Some(id) => forged_at_network(plan, id),
+            None => forged_at_uplink(plan, usize::from(leg.0) - plan.networks().len()),
+        };
+        let source = permission.from.addresses.difference(&forged.source);
+        products.push(Match {
+            source: AddressSet { v4: source.v4, ..AddressSet::empty() },
+            destination: target.into(),
+            service: ServiceSet { v4: permission.service.set.v4.clone(), ..ServiceSet::empty() },
+            ..entering(plan.translated_leg(leg))
+        });
+    }
+    products.retain(|product| !product.source.is_empty());
+    products
+}
+
 /// What never comes to the list for routed traffic, so that order need not care for it: what stays in
 /// its network, what has no way, and what the opening list has blocked.
 pub(super) fn never_routed(plan: &Plan) -> Vec<Match> {
     let mut never = Vec::new();
     for id in plan.network_ids() {
-        let whole = plan.network(id).prefixes();
+        let network = plan.network(id);
+        let whole = if network.tunnel.is_none() { network.prefixes() } else { AddressSet::empty() };
         never.push(Match {
             source: whole.clone(),
             destination: whole,
@@ -148,6 +175,10 @@ pub(super) fn never_routed(plan: &Plan) -> Vec<Match> {
     never.push(forged_to_private(plan));
     let outward = plan.internet_addresses();
     let broadcasts = plan.networks().iter().flat_map(|n| &n.subnets).filter_map(Subnet::broadcast);
+    let behind = plan.routes().iter().filter_map(|route| {
+        Subnet::with_first_gateway(route.to)?.broadcast().filter(|b| route.reach.contains(*b))
+    });
+    let broadcasts = broadcasts.chain(behind);
     let mut nowhere = plan.inside().union(outward).complement().union(&broadcasts.collect());
     if plan.uplinks().is_empty() {
         nowhere = nowhere.union(outward);

@@ -8,10 +8,11 @@ mod frame;
 mod order;
 
 use crate::meaning::Meaning;
-use crate::plan::{Action, Form, Plan};
-use crate::space::{Leg, Match, Packet, PacketSet};
+use crate::plan::{Action, Form, Inbound, Plan};
+use crate::space::{Ends, IntervalSet, Leg, Match, Packet, PacketSet, ServicePoint, ServiceSet};
 use crate::verdict::Cause;
 use jiff::civil::Date;
+use std::net::IpAddr;
 
 /// One line of a rule list.
 #[derive(Clone, Debug)]
@@ -41,6 +42,10 @@ pub struct Rule {
     pub action: Action,
     /// Whether that is logged.
     pub log: bool,
+    /// The hours at which it counts, if not always.
+    pub hours: Option<String>,
+    /// How much it lets through, in megabits a second.
+    pub limit_mbps: Option<f64>,
     /// The plan entry behind it.
     pub cause: Cause,
     /// The first packets that it matches; `None` for the rule that matches replies.
@@ -127,8 +132,26 @@ pub struct RuleSet {
     pub day: Date,
     /// The next day on which they would be others.
     pub changes_on: Option<Date>,
+    /// What is translated before any list is asked.
+    pub translations: Vec<Translation>,
     /// The lists, in the order in which they are asked.
     pub lists: Vec<RuleList>,
+}
+
+/// A translation of destinations: what asks at the outside goes on to a host.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Translation {
+    /// Its id, as those of rules.
+    pub id: String,
+    /// The packets that it takes, before they are translated.
+    pub takes: Match,
+    /// The host's address that they go to.
+    pub target: IpAddr,
+    /// Added to a point of the service line.
+    shift: i32,
+    /// Added to the leg, for a translated packet.
+    leg: u16,
 }
 
 /// What a rule list does with a packet.
@@ -140,6 +163,57 @@ pub struct Outcome<'r> {
     pub logged: bool,
     /// The rule that decided; `None` where a list's end did.
     pub rule: Option<&'r Rule>,
+}
+
+/// The offered services of a day that are translated, with their places in the plan's list.
+fn translations(plan: &Plan, day: Date) -> impl Iterator<Item = (usize, &Inbound)> {
+    plan.inbounds().iter().enumerate().filter(move |(_, inbound)| {
+        inbound.target.is_some() && plan.exception(inbound.exception).counts_on(day)
+    })
+}
+
+impl Translation {
+    /// What its packets ask for once they are translated.
+    pub fn inside(&self) -> ServiceSet {
+        let (line, shift) = (self.takes.service.v4.spans().iter(), self.shift);
+        let moved = line.filter_map(|(low, high)| {
+            Some((low.checked_add_signed(shift)?, high.checked_add_signed(shift)?))
+        });
+        ServiceSet { v4: IntervalSet::from_spans(moved), ..ServiceSet::empty() }
+    }
+
+    /// What becomes of a packet that it takes.
+    fn apply(&self, packet: &Packet) -> Option<Packet> {
+        let service = packet.service.coordinate().checked_add_signed(self.shift)?;
+        Some(Packet {
+            enters: Leg(packet.enters.0 + self.leg),
+            ends: Ends::new(packet.source(), self.target)?,
+            service: ServicePoint::from_coordinate(service)?,
+            at: packet.at,
+        })
+    }
+
+    /// What becomes of all the packets of a set that it takes.
+    fn apply_to(&self, set: &PacketSet) -> PacketSet {
+        let moved = |line: &IntervalSet<u32>| {
+            IntervalSet::from_spans(line.spans().iter().filter_map(|(low, high)| {
+                Some((low.checked_add_signed(self.shift)?, high.checked_add_signed(self.shift)?))
+            }))
+        };
+        let legs = |legs: &IntervalSet<Leg>| {
+            let moved = |leg: Leg| Leg(leg.0 + self.leg);
+            let spans = legs.spans().iter().map(|(low, high)| (moved(*low), moved(*high)));
+            IntervalSet::from_spans(spans)
+        };
+        let taken = set.intersection(&PacketSet::from(&self.takes));
+        let products = taken.products().map(|product| Match {
+            enters: legs(&product.enters),
+            destination: self.target.into(),
+            service: ServiceSet { v4: moved(&product.service.v4), ..ServiceSet::empty() },
+            ..product
+        });
+        products.collect()
+    }
 }
 
 /// Compiles the rules of a plan in the form `one-list`: one list for what is passed on, one for what
@@ -154,8 +228,29 @@ impl RuleSet {
         self.lists.iter().flat_map(|list| &list.rules)
     }
 
+    /// A packet as the lists see it: translated, where something translates it.
+    pub fn as_filtered(&self, packet: &Packet) -> Packet {
+        let translated = self.translations.iter().find(|t| t.takes.contains(packet));
+        translated.and_then(|translation| translation.apply(packet)).unwrap_or(*packet)
+    }
+
+    /// The same for a whole set.
+    pub fn set_as_filtered(&self, set: &PacketSet) -> PacketSet {
+        let mut rest = set.clone();
+        let mut seen = PacketSet::empty();
+        for translation in &self.translations {
+            let takes = PacketSet::from(&translation.takes);
+            if !rest.is_disjoint(&takes) {
+                seen = seen.union(&translation.apply_to(&rest));
+                rest = rest.difference(&takes);
+            }
+        }
+        rest.union(&seen)
+    }
+
     /// What the lists do with a packet: the first rule that matches.
     pub fn first_match(&self, packet: &Packet) -> Outcome<'_> {
+        let packet = &self.as_filtered(packet);
         for list in self.lists.iter().filter(|list| list.covers.contains(packet)) {
             let matches = |rule: &&Rule| rule.matches.as_ref().is_some_and(|m| m.contains(packet));
             if let Some(rule) = list.rules.iter().find(matches) {

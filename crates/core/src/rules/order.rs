@@ -2,7 +2,7 @@
 
 use super::frame;
 use crate::plan::{Exception, ExceptionId, Plan};
-use crate::space::{AddressSet, IntervalSet, Match, Packet, PacketSet, ServiceSet};
+use crate::space::{AddressSet, IntervalSet, Match, Minute, Packet, PacketSet, ServiceSet};
 use jiff::civil::Date;
 use std::cmp::Reverse;
 use std::collections::BinaryHeap;
@@ -43,7 +43,7 @@ impl Order {
         let counts = |id: &ExceptionId| plan.exception(*id).counts_on(day);
         let ids: Vec<ExceptionId> =
             (0..plan.exceptions().len()).map(ExceptionId).filter(counts).collect();
-        let reach = Reach::new(plan);
+        let reach = Reach::new(plan, day);
         let sets: Vec<PacketSet> = ids.iter().map(|id| reach.of(plan.exception(*id))).collect();
         let samples: Vec<Option<Packet>> = sets.iter().map(PacketSet::sample).collect();
         let mut above = vec![Vec::new(); ids.len()];
@@ -114,10 +114,12 @@ struct Reach {
     for_gateway: PacketSet,
     never_arriving: Vec<PacketSet>,
     begun: Match,
+    /// What offered services let in, by their places in the plan's list.
+    offered: Vec<(usize, PacketSet)>,
 }
 
 impl Reach {
-    fn new(plan: &Plan) -> Self {
+    fn new(plan: &Plan, day: Date) -> Self {
         let for_gateway = frame::for_gateway(plan);
         let mut never_routed: Vec<PacketSet> =
             frame::never_routed(plan).into_iter().map(PacketSet::from).collect();
@@ -132,6 +134,11 @@ impl Reach {
             for_gateway,
             never_arriving: forged.chain(outside).chain(rest).map(PacketSet::from).collect(),
             begun: Match { enters: IntervalSet::point(plan.gateway_leg()), ..Match::everything() },
+            offered: super::translations(plan, day)
+                .map(|(index, inbound)| {
+                    (index, frame::offered(plan, inbound).into_iter().collect())
+                })
+                .collect(),
         }
     }
 
@@ -143,13 +150,25 @@ impl Reach {
                 source,
                 destination,
                 service: exception.service.set.clone(),
+                at: exception.minutes(),
             })
         };
         let without = |set: PacketSet, never: &[PacketSet]| {
             never.iter().fold(set, |rest, gone| rest.difference(gone))
         };
-        let routed = product(&self.routed, from.addresses.clone(), to.addresses.clone());
+        let mut direct = to.addresses.clone();
+        if exception.translated {
+            direct.v4 = IntervalSet::empty();
+        }
+        let routed = product(&self.routed, from.addresses.clone(), direct);
         let mut all = without(routed, &self.never_routed);
+        let translated =
+            product(&Match::everything(), from.addresses.clone(), to.addresses.clone());
+        for (index, offered) in &self.offered {
+            if exception.inbound.is_none_or(|own| own == *index) {
+                all = all.union(&offered.intersection(&translated));
+            }
+        }
         if to.gateway {
             let arriving = product(&self.routed, from.addresses.clone(), AddressSet::full());
             let arriving = arriving.intersection(&self.for_gateway);
@@ -169,6 +188,7 @@ pub(super) fn product(
     source: &AddressSet,
     destination: &AddressSet,
     service: &ServiceSet,
+    at: IntervalSet<Minute>,
 ) -> Match {
     match &line.part {
         Some(part) => Match { enters: part.enters.intersection(&enters), ..part.clone() },
@@ -177,6 +197,7 @@ pub(super) fn product(
             source: source.clone(),
             destination: destination.clone(),
             service: service.clone(),
+            at,
         },
     }
 }

@@ -1,9 +1,9 @@
 //! Products of sets, and unions of such products, within one address family.
 
-use super::{Coordinate, IntervalSet, Leg};
+use super::{Coordinate, IntervalSet, Leg, Minute};
 
 /// A product: every packet that enters at one of these legs, from one of these sources, to one of
-/// these destinations, for one of these services. `A` is the address as a number.
+/// these destinations, for one of these services, in one of these minutes of the week. `A` is the address as a number.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Block<A> {
     /// Where it enters.
@@ -14,6 +14,23 @@ pub struct Block<A> {
     pub destination: IntervalSet<A>,
     /// Points of the service line.
     pub service: IntervalSet<u32>,
+    /// Minutes of the week.
+    pub at: IntervalSet<Minute>,
+}
+
+/// One packet of one address family, as numbers.
+#[derive(Clone, Copy, Debug)]
+pub struct Point<A> {
+    /// Where it enters.
+    pub enters: Leg,
+    /// Its source address.
+    pub source: A,
+    /// Its destination address.
+    pub destination: A,
+    /// Its point on the service line.
+    pub service: u32,
+    /// The minute of the week.
+    pub at: Minute,
 }
 
 impl<A: Coordinate> Block<A> {
@@ -23,14 +40,16 @@ impl<A: Coordinate> Block<A> {
             || self.source.is_empty()
             || self.destination.is_empty()
             || self.service.is_empty()
+            || self.at.is_empty()
     }
 
     /// Whether that packet is in it.
-    pub fn contains(&self, enters: Leg, source: A, destination: A, service: u32) -> bool {
-        self.enters.contains(enters)
-            && self.source.contains(source)
-            && self.destination.contains(destination)
-            && self.service.contains(service)
+    pub fn contains(&self, packet: Point<A>) -> bool {
+        self.enters.contains(packet.enters)
+            && self.source.contains(packet.source)
+            && self.destination.contains(packet.destination)
+            && self.service.contains(packet.service)
+            && self.at.contains(packet.at)
     }
 
     fn is_subset(&self, other: &Self) -> bool {
@@ -38,6 +57,7 @@ impl<A: Coordinate> Block<A> {
             && self.source.is_subset(&other.source)
             && self.destination.is_subset(&other.destination)
             && self.service.is_subset(&other.service)
+            && self.at.is_subset(&other.at)
     }
 
     fn is_disjoint(&self, other: &Self) -> bool {
@@ -45,6 +65,7 @@ impl<A: Coordinate> Block<A> {
             || self.destination.is_disjoint(&other.destination)
             || self.enters.is_disjoint(&other.enters)
             || self.service.is_disjoint(&other.service)
+            || self.at.is_disjoint(&other.at)
     }
 
     fn intersection(&self, other: &Self) -> Option<Self> {
@@ -56,6 +77,7 @@ impl<A: Coordinate> Block<A> {
             source: self.source.intersection(&other.source),
             destination: self.destination.intersection(&other.destination),
             service: self.service.intersection(&other.service),
+            at: self.at.intersection(&other.at),
         })
     }
 
@@ -80,7 +102,10 @@ impl<A: Coordinate> Block<A> {
         let outside = rest.destination.difference(&cut.destination);
         keep(Self { destination: outside, ..rest.clone() });
         rest.destination = rest.destination.intersection(&cut.destination);
-        rest.service = rest.service.difference(&cut.service);
+        let outside = rest.service.difference(&cut.service);
+        keep(Self { service: outside, ..rest.clone() });
+        rest.service = rest.service.intersection(&cut.service);
+        rest.at = rest.at.difference(&cut.at);
         keep(rest);
     }
 }
@@ -114,8 +139,8 @@ impl<A: Coordinate> Region<A> {
     }
 
     /// Whether that packet is in it.
-    pub fn contains(&self, enters: Leg, source: A, destination: A, service: u32) -> bool {
-        self.blocks.iter().any(|b| b.contains(enters, source, destination, service))
+    pub fn contains(&self, packet: Point<A>) -> bool {
+        self.blocks.iter().any(|block| block.contains(packet))
     }
 
     /// What either region has.
@@ -176,23 +201,19 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    /// The whole of a small universe: 3 legs, 8 sources, 8 destinations, 6 services.
-    fn universe() -> impl Iterator<Item = (Leg, u8, u8, u32)> {
-        (0..3).flat_map(|leg| {
-            (0..8).flat_map(move |source| {
-                (0..8).flat_map(move |destination| {
-                    (0..6).map(move |service| (Leg(leg), source, destination, service))
-                })
-            })
+    /// The whole of a small universe: 3 legs, 6 sources, 6 destinations, 4 services, 3 minutes.
+    fn universe() -> impl Iterator<Item = Point<u8>> {
+        (0..3 * 6 * 6 * 4 * 3).map(|n: u16| Point {
+            enters: Leg(n % 3),
+            source: (n / 3 % 6) as u8,
+            destination: (n / 18 % 6) as u8,
+            service: u32::from(n / 108 % 4),
+            at: Minute::new(n / 432),
         })
     }
 
     fn members(region: &Region<u8>) -> Vec<bool> {
-        universe()
-            .map(|(leg, source, destination, service)| {
-                region.contains(leg, source, destination, service)
-            })
-            .collect()
+        universe().map(|packet| region.contains(packet)).collect()
     }
 
     fn any_line<T: Coordinate>(
@@ -209,15 +230,17 @@ mod tests {
     fn any_region() -> impl Strategy<Value = Region<u8>> {
         let block = (
             any_line(3, |n| Leg(n.into())),
-            any_line(8, |n| n),
-            any_line(8, |n| n),
-            any_line(6, u32::from),
+            any_line(6, |n| n),
+            any_line(6, |n| n),
+            any_line(4, u32::from),
+            any_line(3, |n| Minute::new(n.into())),
         )
-            .prop_map(|(enters, source, destination, service)| Block {
+            .prop_map(|(enters, source, destination, service, at)| Block {
                 enters,
                 source,
                 destination,
                 service,
+                at,
             });
         prop::collection::vec(block, 0..4).prop_map(Region::new)
     }

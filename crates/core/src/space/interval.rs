@@ -1,5 +1,6 @@
 //! Sets of numbers on a line, kept as sorted intervals that neither overlap nor touch.
 
+use smallvec::{SmallVec, smallvec};
 use std::fmt::Debug;
 
 /// A number on a line that an [`IntervalSet`] can speak of: a port, an address, a leg.
@@ -31,12 +32,13 @@ coordinate!(u8, u16, u32, u128);
 /// That form is unique: two sets are equal exactly when their intervals are.
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct IntervalSet<T> {
-    spans: Vec<(T, T)>,
+    /// Most sets are one interval, which then needs no memory of its own.
+    spans: SmallVec<[(T, T); 1]>,
 }
 
 impl<T> Default for IntervalSet<T> {
     fn default() -> Self {
-        Self { spans: Vec::new() }
+        Self { spans: SmallVec::new() }
     }
 }
 
@@ -64,20 +66,21 @@ impl<T: Coordinate> IntervalSet<T> {
 
     /// Everything from `low` to `high`, both included; empty where `low` lies above `high`.
     pub fn range(low: T, high: T) -> Self {
-        let spans = if low <= high { vec![(low, high)] } else { Vec::new() };
+        let spans = if low <= high { smallvec![(low, high)] } else { SmallVec::new() };
         Self { spans }
     }
 
     /// The union of any number of inclusive intervals, in any order.
     pub fn from_spans(spans: impl IntoIterator<Item = (T, T)>) -> Self {
-        let mut spans: Vec<(T, T)> = spans.into_iter().filter(|(l, h)| l <= h).collect();
+        let spans = spans.into_iter().filter(|(l, h)| l <= h);
+        let mut spans: SmallVec<[(T, T); 1]> = spans.collect();
         spans.sort_unstable();
         Self::merged(spans)
     }
 
     /// Joins sorted intervals that overlap or touch.
-    fn merged(sorted: Vec<(T, T)>) -> Self {
-        let mut spans: Vec<(T, T)> = Vec::with_capacity(sorted.len());
+    fn merged(sorted: SmallVec<[(T, T); 1]>) -> Self {
+        let mut spans: SmallVec<[(T, T); 1]> = SmallVec::new();
         for (low, high) in sorted {
             match spans.last_mut() {
                 Some(last) if last.1.next().is_none_or(|next| low <= next) => {
@@ -141,7 +144,8 @@ impl<T: Coordinate> IntervalSet<T> {
 
     /// What either set has.
     pub fn union(&self, other: &Self) -> Self {
-        let mut spans = [self.spans.as_slice(), other.spans.as_slice()].concat();
+        let mut spans = self.spans.clone();
+        spans.extend_from_slice(&other.spans);
         spans.sort_unstable();
         Self::merged(spans)
     }
@@ -149,7 +153,7 @@ impl<T: Coordinate> IntervalSet<T> {
     /// What both sets have.
     pub fn intersection(&self, other: &Self) -> Self {
         let (mut i, mut j) = (0, 0);
-        let mut spans = Vec::new();
+        let mut spans = SmallVec::new();
         while i < self.spans.len() && j < other.spans.len() {
             let (a, b) = (self.spans[i], other.spans[j]);
             let (low, high) = (a.0.max(b.0), a.1.min(b.1));
@@ -163,7 +167,7 @@ impl<T: Coordinate> IntervalSet<T> {
 
     /// What this set has and `other` has not.
     pub fn difference(&self, other: &Self) -> Self {
-        let mut spans = Vec::new();
+        let mut spans = SmallVec::new();
         let mut cut = other.spans.iter().copied().peekable();
         for &(low, high) in &self.spans {
             let mut start = Some(low);

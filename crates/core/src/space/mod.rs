@@ -11,13 +11,15 @@
 mod address_set;
 mod block;
 mod interval;
+mod minute;
 mod packet;
 mod packet_set;
 mod service_set;
 
 pub use address_set::AddressSet;
-pub use block::{Block, Region};
+pub use block::{Block, Point, Region};
 pub use interval::{Coordinate, IntervalSet};
+pub use minute::{DAYS, Minute, time_of_day};
 pub use packet::{Ends, Leg, Packet};
 pub use packet_set::{Match, PacketSet};
 pub use service_set::{Protocol, ServicePoint, ServiceSet};

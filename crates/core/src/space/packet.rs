@@ -1,6 +1,6 @@
 //! One packet: the first of a conversation.
 
-use super::{Coordinate, ServicePoint};
+use super::{Coordinate, Minute, ServicePoint};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// Where a packet comes from, as the gateway sees it: one of its networks, one of its uplinks, or
@@ -74,9 +74,16 @@ pub struct Packet {
     pub ends: Ends,
     /// Protocol with destination port, or with ICMP type and code.
     pub service: ServicePoint,
+    /// The minute of the week, in the site's own time.
+    pub at: Minute,
 }
 
 impl Packet {
+    /// A packet on Monday at midnight: for where time does not matter.
+    pub fn new(enters: Leg, ends: Ends, service: ServicePoint) -> Self {
+        Self { enters, ends, service, at: Minute::default() }
+    }
+
     /// The source address.
     pub fn source(&self) -> IpAddr {
         self.ends.source()

@@ -1,8 +1,8 @@
 //! Packet sets over both families, and the products that rules are made of.
 
 use super::{
-    AddressSet, Block, Coordinate, Ends, IntervalSet, Leg, Packet, Protocol, Region, ServicePoint,
-    ServiceSet,
+    AddressSet, Block, Coordinate, Ends, IntervalSet, Leg, Minute, Packet, Point, Protocol, Region,
+    ServicePoint, ServiceSet,
 };
 use std::net::{Ipv4Addr, Ipv6Addr};
 
@@ -17,6 +17,8 @@ pub struct Match {
     pub destination: AddressSet,
     /// Services.
     pub service: ServiceSet,
+    /// Minutes of the week.
+    pub at: IntervalSet<Minute>,
 }
 
 impl Match {
@@ -27,6 +29,7 @@ impl Match {
             source: AddressSet::full(),
             destination: AddressSet::full(),
             service: ServiceSet::any(),
+            at: IntervalSet::full(),
         }
     }
 
@@ -38,6 +41,7 @@ impl Match {
         };
         line.contains(packet.service.coordinate())
             && self.enters.contains(packet.enters)
+            && self.at.contains(packet.at)
             && self.source.contains(packet.source())
             && self.destination.contains(packet.destination())
     }
@@ -60,12 +64,14 @@ impl From<&Match> for PacketSet {
                 source: product.source.v4.clone(),
                 destination: product.destination.v4.clone(),
                 service: product.service.v4.clone(),
+                at: product.at.clone(),
             }]),
             v6: Region::new([Block {
                 enters: product.enters.clone(),
                 source: product.source.v6.clone(),
                 destination: product.destination.v6.clone(),
                 service: product.service.v6.clone(),
+                at: product.at.clone(),
             }]),
         }
     }
@@ -101,15 +107,15 @@ impl PacketSet {
 
     /// Whether that packet is in it.
     pub fn contains(&self, packet: &Packet) -> bool {
-        let service = packet.service.coordinate();
+        let (enters, service, at) = (packet.enters, packet.service.coordinate(), packet.at);
         match packet.ends {
             Ends::V4 { source, destination } => {
                 let (source, destination) = (source.to_bits(), destination.to_bits());
-                self.v4.contains(packet.enters, source, destination, service)
+                self.v4.contains(Point { enters, source, destination, service, at })
             }
             Ends::V6 { source, destination } => {
                 let (source, destination) = (source.to_bits(), destination.to_bits());
-                self.v6.contains(packet.enters, source, destination, service)
+                self.v6.contains(Point { enters, source, destination, service, at })
             }
         }
     }
@@ -146,6 +152,12 @@ impl PacketSet {
         IntervalSet::from_spans(v4.chain(v6).copied())
     }
 
+    /// Whether each of its packets is in it at every minute of the week.
+    pub fn is_timeless(&self) -> bool {
+        let v4 = self.v4.blocks().iter().all(|block| block.at.is_full());
+        v4 && self.v6.blocks().iter().all(|block| block.at.is_full())
+    }
+
     /// The set as products, each of one family.
     pub fn products(&self) -> impl Iterator<Item = Match> + '_ {
         let v4 = self.v4.blocks().iter().map(|block| Match {
@@ -153,12 +165,14 @@ impl PacketSet {
             source: AddressSet { v4: block.source.clone(), ..AddressSet::empty() },
             destination: AddressSet { v4: block.destination.clone(), ..AddressSet::empty() },
             service: ServiceSet { v4: block.service.clone(), ..ServiceSet::empty() },
+            at: block.at.clone(),
         });
         let v6 = self.v6.blocks().iter().map(|block| Match {
             enters: block.enters.clone(),
             source: AddressSet { v6: block.source.clone(), ..AddressSet::empty() },
             destination: AddressSet { v6: block.destination.clone(), ..AddressSet::empty() },
             service: ServiceSet { v6: block.service.clone(), ..ServiceSet::empty() },
+            at: block.at.clone(),
         });
         v4.chain(v6)
     }
@@ -168,30 +182,33 @@ impl PacketSet {
     /// The choice depends on nothing but the set: IPv4 before IPv6, the first block, the lowest
     /// leg and addresses, and of the services one that can be tried by hand where there is one.
     pub fn sample(&self) -> Option<Packet> {
-        if let Some((enters, source, destination, service)) = sample_region(&self.v4) {
+        if let Some(Point { enters, source, destination, service, at }) = sample_region(&self.v4) {
+            let service = ServicePoint::from_coordinate(service)?;
             let ends = Ends::V4 {
                 source: Ipv4Addr::from_bits(source),
                 destination: Ipv4Addr::from_bits(destination),
             };
-            return Some(Packet { enters, ends, service });
+            return Some(Packet { enters, ends, service, at });
         }
-        let (enters, source, destination, service) = sample_region(&self.v6)?;
+        let Point { enters, source, destination, service, at } = sample_region(&self.v6)?;
+        let service = ServicePoint::from_coordinate(service)?;
         let ends = Ends::V6 {
             source: Ipv6Addr::from_bits(source),
             destination: Ipv6Addr::from_bits(destination),
         };
-        Some(Packet { enters, ends, service })
+        Some(Packet { enters, ends, service, at })
     }
 }
 
-fn sample_region<A: Coordinate>(region: &Region<A>) -> Option<(Leg, A, A, ServicePoint)> {
+fn sample_region<A: Coordinate>(region: &Region<A>) -> Option<Point<A>> {
     let block = region.blocks().first()?;
-    Some((
-        block.enters.first()?,
-        block.source.first()?,
-        block.destination.first()?,
-        ordinary_service(&block.service)?,
-    ))
+    Some(Point {
+        enters: block.enters.first()?,
+        source: block.source.first()?,
+        destination: block.destination.first()?,
+        service: ordinary_service(&block.service)?.coordinate(),
+        at: block.at.first()?,
+    })
 }
 
 /// The service of a set that is easiest to try: HTTPS, a TCP port, a UDP port, a ping, anything.

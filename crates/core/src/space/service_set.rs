@@ -227,6 +227,11 @@ impl ServiceSet {
         }
     }
 
+    /// What is meant in IPv4, in words.
+    pub fn v4_words(&self) -> Vec<String> {
+        line_words(&self.v4)
+    }
+
     /// The set in words: `any`, `tcp/443`, `udp/5000-5010`, `icmp/echo`, ...
     pub fn words(&self) -> Vec<String> {
         if *self == Self::any() {

@@ -80,6 +80,76 @@ pub(crate) fn frame(uplink: bool, dhcp: bool) -> draft::Draft {
     draft
 }
 
+/// What a plan can hold beside networks: a tunnel, nested routes of two zones, a domain, hours, repeated
+/// names.
+fn extend(draft: &mut draft::Draft) {
+    draft.tunnels.push(draft::Tunnel {
+        name: text("visits"),
+        zone: Some(text("guests")),
+        clients: texts(&["10.44.250.0/29"]),
+        listens: Some(texts(&["udp/51820"])),
+        ..draft::Tunnel::default()
+    });
+    let route = |name: &str, to: &str, via: &str, zone: Option<&str>| draft::Route {
+        name: text(name),
+        to: Some(text(to)),
+        via: Some(text(via)),
+        zone: zone.map(text),
+    };
+    draft.routes = vec![
+        route("field", "10.44.128.0/28", "10.44.48.3", None),
+        route("barn", "10.44.128.0/29", "10.44.24.3", Some("tills")),
+    ];
+    let names = texts(&["register.example.org"]);
+    draft.domains.push(draft::Domain { name: text("register"), names });
+    let span = draft::HourSpan {
+        days: texts(&["mon"]),
+        from: Some(text("06:00")),
+        to: Some(text("07:00")),
+        ..draft::HourSpan::default()
+    };
+    draft.hours.push(draft::Hours { name: text("early"), spans: vec![span] });
+    let between = texts(&["desks", "waiting-room"]);
+    draft.discoveries.push(draft::Discovery { name: text("casting"), between });
+}
+
+/// A host offered outside by another port, to strangers or to a network as well; or one with a global
+/// address of its own.
+fn offer(kind: u8) -> Vec<draft::Inbound> {
+    let offered = |from: &str| draft::Inbound {
+        permission: draft::Exception {
+            name: text("offer"),
+            from: texts(&[from]),
+            to: texts(&["label-printer"]),
+            service: Some(texts(&["tcp/80"])),
+            action: Some(text("allow")),
+            ..draft::Exception::default()
+        },
+        outside_port: located(85),
+        ..draft::Inbound::default()
+    };
+    let plain = draft::Inbound {
+        permission: draft::Exception {
+            name: text("plain"),
+            to: texts(&["kiosk"]),
+            service: Some(texts(&["tcp/80", "icmp/echo"])),
+            ..offered("internet").permission
+        },
+        translate: located(false),
+        ..draft::Inbound::default()
+    };
+    match kind {
+        0 => vec![offered("internet")],
+        1 => vec![offered("internet + desks + printers"), plain],
+        2 => vec![plain],
+        _ => Vec::new(),
+    }
+}
+
+/// Places that are there only in an extended plan.
+const EXTENDED: &[&str] =
+    &["visits", "barn", "field", "register", "internet - register", "any - barn"];
+
 pub(crate) const PLACES: &[&str] = &[
     "desks",
     "printers",
@@ -102,6 +172,12 @@ pub(crate) const PLACES: &[&str] = &[
     "203.0.113.2-203.0.113.9",
     "198.51.100.64/28",
     "gateway + printers",
+    "visits",
+    "barn",
+    "field",
+    "register",
+    "internet - register",
+    "any - barn",
 ];
 pub(crate) const SERVICES: &[&str] =
     &["any", "tcp/80", "tcp/80-90", "tcp", "udp/53", "dns", "icmp/echo", "icmp", "dhcp", "esp"];
@@ -112,8 +188,9 @@ pub(crate) const CELLS: &[&str] = &["allow", "block", "reject", "allow+log", "bl
 pub(crate) fn any_exception(index: usize) -> impl Strategy<Value = draft::Exception> {
     let ends = (select(PLACES), select(PLACES), select(SERVICES));
     let before = prop::collection::vec(0..6usize, 0..2);
-    (ends, select(ACTIONS), any::<(bool, bool)>(), 0..8u8, before).prop_map(
-        move |((from, to, service), action, (log, says_log), off, before)| {
+    let flags = any::<(bool, bool)>();
+    (ends, select(ACTIONS), flags, (0..8u8, 0..4u8), before).prop_map(
+        move |((from, to, service), action, (log, says_log), (off, hours), before)| {
             let before = before.into_iter().filter(|other| *other != index);
             draft::Exception {
                 name: text(&format!("e{index}")),
@@ -124,6 +201,7 @@ pub(crate) fn any_exception(index: usize) -> impl Strategy<Value = draft::Except
                 log: if says_log { located(log) } else { None },
                 off: located(off == 0),
                 until: (off == 1).then(|| text("2026-11-23")),
+                hours: (hours == 0).then(|| text("early")),
                 before: before.map(|other| text(&format!("e{other}"))).collect(),
                 ..draft::Exception::default()
             }
@@ -136,8 +214,9 @@ pub(crate) fn any_draft() -> impl Strategy<Value = draft::Draft> {
     let shown = subsequence((0..6).collect::<Vec<usize>>(), 0..=6);
     let grid = prop::collection::vec(select(CELLS), 16);
     let frame = (any::<(bool, bool, bool)>(), select(&["block", "reject", "block+quiet"][..]));
-    (exceptions, shown, grid, frame).prop_map(
-        |(exceptions, shown, cells, ((uplink, dhcp, manage), unmatched))| {
+    let more = (any::<bool>(), 0..5u8);
+    (exceptions, shown, grid, frame, more).prop_map(
+        |(exceptions, shown, cells, ((uplink, dhcp, manage), unmatched), (extended, offered))| {
             let mut draft = frame_of(uplink, dhcp, manage);
             let zones = ["staff", "guests", "tills", "internet"];
             let rows = zones
@@ -148,6 +227,14 @@ pub(crate) fn any_draft() -> impl Strategy<Value = draft::Draft> {
             draft.matrix.grid = Some(text(&grid));
             draft.matrix.unmatched = Some(text(unmatched));
             draft.exceptions = shown.iter().map(|index| exceptions[*index].clone()).collect();
+            if uplink {
+                draft.inbounds = offer(offered);
+            }
+            if extended {
+                extend(&mut draft);
+            } else {
+                plainly(&mut draft.exceptions);
+            }
             let known: Vec<String> =
                 draft.exceptions.iter().map(|e| e.name.value.clone()).collect();
             for exception in &mut draft.exceptions {
@@ -156,6 +243,18 @@ pub(crate) fn any_draft() -> impl Strategy<Value = draft::Draft> {
             draft
         },
     )
+}
+
+/// Without what only an extended plan has.
+fn plainly(exceptions: &mut [draft::Exception]) {
+    for exception in exceptions {
+        exception.hours = None;
+        for end in [&mut exception.from, &mut exception.to] {
+            if end.iter().any(|word| EXTENDED.contains(&word.value.as_str())) {
+                *end = texts(&["desks"]);
+            }
+        }
+    }
 }
 
 pub(crate) fn frame_of(uplink: bool, dhcp: bool, manage: bool) -> draft::Draft {

@@ -1,6 +1,6 @@
 //! The addressing sheet.
 
-use super::{EDITION, not_read};
+use super::EDITION;
 use crate::{Cell, Column, Table, Tone};
 use bastium_core::addressing::{Pool, Subnet};
 use bastium_core::plan::{NetworkId, Plan};
@@ -16,8 +16,6 @@ pub struct AddressSheet {
     pub site: String,
     /// The networks, in the plan's order.
     pub networks: Vec<NetworkRow>,
-    /// What the plan holds that this version does not read.
-    pub not_read: Vec<String>,
 }
 
 /// One network.
@@ -25,6 +23,8 @@ pub struct AddressSheet {
 pub struct NetworkRow {
     /// Its name.
     pub name: String,
+    /// `network` or `tunnel`.
+    pub kind: &'static str,
     /// Its zone.
     pub zone: String,
     /// Its VLAN id; none if it is untagged.
@@ -85,7 +85,6 @@ impl AddressSheet {
             bastium: EDITION,
             site: plan.site().name.clone(),
             networks: plan.network_ids().map(|id| row(plan, id)).collect(),
-            not_read: not_read(plan),
         }
     }
 
@@ -109,7 +108,11 @@ impl AddressSheet {
 
 fn subnet_cells(network: &NetworkRow, subnet: &SubnetRow, first: bool, narrow: bool) -> Vec<Cell> {
     let name_tone = if first { Tone::Strong } else { Tone::Faint };
-    let vlan = network.vlan.map_or("-".to_owned(), |vlan| vlan.to_string());
+    let vlan = match (network.vlan, network.kind) {
+        (Some(vlan), _) => vlan.to_string(),
+        (None, "tunnel") => "tunnel".to_owned(),
+        (None, _) => "-".to_owned(),
+    };
     let nothing = || Cell::toned("-", Tone::Faint);
     let pool = subnet.pool.as_ref().map_or_else(nothing, |pool| {
         let last = short(&pool.first, &pool.last);
@@ -163,6 +166,7 @@ fn row(plan: &Plan, id: NetworkId) -> NetworkRow {
         .collect();
     NetworkRow {
         name: network.name.to_string(),
+        kind: if network.tunnel.is_some() { "tunnel" } else { "network" },
         zone: plan.zone(network.zone).name.to_string(),
         vlan: network.vlan,
         subnets: network.subnets.iter().map(|subnet| subnet_row(plan, id, subnet)).collect(),

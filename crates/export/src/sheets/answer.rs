@@ -1,10 +1,10 @@
 //! The answer to a question.
 
-use super::{Because, EDITION, PacketView, line_words, not_read};
+use super::{Because, EDITION, PacketView, line_words};
 use crate::{Cell, Column, Table, Tone};
 use bastium_core::asking::{Answer, End, Share};
 use bastium_core::plan::{Plan, Services};
-use bastium_core::space::{AddressSet, ServiceSet};
+use bastium_core::space::{AddressSet, IntervalSet, Minute, ServiceSet};
 use bastium_core::verdict::Verdict;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -37,8 +37,6 @@ pub struct AnswerSheet {
     pub asides: Vec<String>,
     /// Where the compiled rules differ from the plan. Anything here is a fault of Bastium.
     pub differences: Vec<String>,
-    /// What the plan holds that this version does not read.
-    pub not_read: Vec<String>,
 }
 
 /// A part of the answer.
@@ -100,7 +98,7 @@ impl AnswerSheet {
         });
         Some(Self {
             bastium: EDITION,
-            packet: PacketView::new(&first.packet, plan),
+            packet: PacketView::new(&first.packet, !first.packets.is_timeless(), plan),
             verdict: answer.verdict.map_or("mixed", Verdict::word),
             parts: parts.iter().map(|share| part(plan, share)).collect(),
             logged: first.decision.logged,
@@ -119,7 +117,6 @@ impl AnswerSheet {
             says: says(plan, from.text(), to.text(), &service.text, answer),
             asides: answer.asides.iter().map(|share| aside(plan, share)).collect(),
             differences: differences.collect(),
-            not_read: not_read(plan),
         })
     }
 
@@ -185,7 +182,7 @@ fn aside(plan: &Plan, share: &Share) -> String {
 
 fn part(plan: &Plan, share: &Share) -> PartRow {
     PartRow {
-        packet: PacketView::new(&share.packet, plan),
+        packet: PacketView::new(&share.packet, !share.packets.is_timeless(), plan),
         covers: covers(plan, share),
         verdict: share.decision.verdict.word(),
         logged: share.decision.logged,
@@ -202,8 +199,12 @@ fn covers(plan: &Plan, share: &Share) -> String {
         let words = ServiceSet::both(line).words();
         let service = if words == ["any"] { "anything".to_owned() } else { few(&words) };
         let family = if product.source.v4.is_empty() { "IPv6" } else { "IPv4" };
+        let when = match product.at.is_full() {
+            true => String::new(),
+            false => format!(", {}", hours_words(plan, &product.at)),
+        };
         let words = format!(
-            "{service} from {} to {} ({family})",
+            "{service} from {} to {} ({family}){when}",
             place(plan, &product.source),
             place(plan, &product.destination)
         );
@@ -212,6 +213,18 @@ fn covers(plan: &Plan, share: &Share) -> String {
         }
     }
     few_joined(&boxes, "; ")
+}
+
+/// Minutes of the week by the name of the plan's hours where they coincide, or outside which they lie.
+fn hours_words(plan: &Plan, at: &IntervalSet<Minute>) -> String {
+    let named = |minutes: &IntervalSet<Minute>| {
+        plan.hours().iter().find(|hours| hours.minutes == *minutes).map(|hours| &hours.name)
+    };
+    match (named(at), named(&at.complement())) {
+        (Some(name), _) => format!("in {name}"),
+        (None, Some(name)) => format!("outside {name}"),
+        (None, None) => at.words(),
+    }
 }
 
 fn few(words: &[String]) -> String {
@@ -229,5 +242,5 @@ fn few_joined(words: &[String], between: &str) -> String {
 /// What a set of one family is called: a place of the plan that has just these addresses in that
 /// family, or the addresses themselves.
 fn place(plan: &Plan, addresses: &AddressSet) -> String {
-    plan.name_in_family(addresses).unwrap_or_else(|| few(&addresses.words()))
+    plan.name_in_family(addresses).unwrap_or_else(|| few(&plan.set_words(addresses)))
 }

@@ -1,6 +1,6 @@
 //! The connectivity checklist.
 
-use super::{EDITION, not_read};
+use super::EDITION;
 use crate::{Cell, Column, Table, Tone};
 use bastium_core::checklist::{Check, Expect, Probe, Stand, Target, seconds};
 use bastium_core::meaning::Meaning;
@@ -23,8 +23,6 @@ pub struct ChecklistSheet {
     pub seconds: u32,
     /// How many mistakes the list would catch; none as long as that has not been measured.
     pub strength: Option<Strength>,
-    /// What the plan holds that this version does not read.
-    pub not_read: Vec<String>,
 }
 
 /// What a list would catch.
@@ -80,6 +78,8 @@ pub struct CheckRow {
     pub if_not: String,
     /// About how long it takes.
     pub seconds: u32,
+    /// When to make it; none for at any time.
+    pub when: Option<String>,
 }
 
 /// What to type, by system.
@@ -121,7 +121,6 @@ impl ChecklistSheet {
             stands: stands.iter().map(stand_row).collect(),
             seconds: seconds(stands),
             strength: None,
-            not_read: not_read(plan),
         }
     }
 
@@ -158,8 +157,8 @@ impl ChecklistSheet {
     /// For CSV and Markdown: everything.
     pub fn tables(&self) -> Vec<Table> {
         let headings = [
-            "done", "id", "to", "address", "service", "expect", "Linux", "macOS", "Windows",
-            "set up", "rule", "proves", "if not", "seconds",
+            "done", "id", "to", "address", "service", "when", "expect", "Linux", "macOS",
+            "Windows", "set up", "rule", "proves", "if not", "seconds",
         ];
         let column = |heading: &str| match heading {
             "rule" | "seconds" => Column::numbers(heading),
@@ -189,7 +188,8 @@ impl CommandRow {
 fn target_words(check: &CheckRow) -> String {
     let v6 = check.address.as_ref().is_some_and(|address| address.contains(':'));
     let family = if v6 { " IPv6" } else { "" };
-    format!("{} {}{family}", check.to, check.service)
+    let when = check.when.as_ref().map(|at| format!(", {at}")).unwrap_or_default();
+    format!("{} {}{family}{when}", check.to, check.service)
 }
 
 fn full_row(check: &CheckRow) -> Vec<Cell> {
@@ -203,6 +203,7 @@ fn full_row(check: &CheckRow) -> Vec<Cell> {
         check.to.clone().into(),
         check.address.clone().unwrap_or_default().into(),
         check.service.clone().into(),
+        check.when.clone().unwrap_or_default().into(),
         check.expect.into(),
         check.commands.linux.clone().into(),
         check.commands.macos.clone().into(),
@@ -221,7 +222,7 @@ fn expect_cell(expect: &'static str) -> Cell {
 
 fn row(check: &Check, place: &str, rules: &RuleSet) -> CheckRow {
     let commands = check.commands();
-    let address = match check.target {
+    let address = match &check.target {
         Target::Address(address) if check.probe != Probe::Lease => Some(address.to_string()),
         _ => None,
     };
@@ -243,5 +244,6 @@ fn row(check: &Check, place: &str, rules: &RuleSet) -> CheckRow {
         rule: check.proves.as_ref().map(|proves| proves.0),
         if_not: check.if_not(rules),
         seconds: check.expect.seconds(),
+        when: check.when.map(|at| at.to_string()),
     }
 }

@@ -1,6 +1,6 @@
 //! The matrix, whole or one cell of it.
 
-use super::{Because, EDITION, not_read};
+use super::{Because, EDITION};
 use crate::{Cell, Column, Table, Tone};
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Action, Plan, ZoneId};
@@ -22,8 +22,6 @@ pub struct MatrixSheet {
     /// For one cell: the rules that decide it, in order.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub rules: Vec<CellRule>,
-    /// What the plan holds that this version does not read.
-    pub not_read: Vec<String>,
 }
 
 /// One cell.
@@ -88,13 +86,14 @@ impl MatrixSheet {
     /// One cell, with the rules that decide it in order.
     pub fn one(meaning: &Meaning<'_>, rules: &RuleSet, from: ZoneId, to: ZoneId) -> Self {
         let plan = meaning.plan();
-        let deciding = deciding(plan, rules, from, to).map(|rule| cell_rule(plan, rule)).collect();
+        let deciding =
+            deciding(meaning, rules, from, to).map(|rule| cell_rule(plan, rule)).collect();
         Self::of(plan, vec![cell(meaning, rules, from, to)], deciding)
     }
 
     fn of(plan: &Plan, cells: Vec<CellRow>, rules: Vec<CellRule>) -> Self {
         let zones = plan.zones().iter().map(|zone| zone.name.to_string()).collect();
-        Self { bastium: EDITION, zones, cells, rules, not_read: not_read(plan) }
+        Self { bastium: EDITION, zones, cells, rules }
     }
 
     /// As tables: the matrix with a column for each zone, or, for one cell, its rules.
@@ -176,7 +175,7 @@ fn cell(meaning: &Meaning<'_>, rules: &RuleSet, from: ZoneId, to: ZoneId) -> Cel
     let plan = meaning.plan();
     let cell = plan.matrix().cell(from, to);
     let mut exceptions: Vec<String> = Vec::new();
-    for rule in deciding(plan, rules, from, to).filter(|rule| rule.cause.kind() == "exception") {
+    for rule in deciding(meaning, rules, from, to).filter(|rule| rule.cause.kind() == "exception") {
         let name = rule.cause.name(plan);
         if !exceptions.contains(&name) {
             exceptions.push(name);
@@ -194,11 +193,12 @@ fn cell(meaning: &Meaning<'_>, rules: &RuleSet, from: ZoneId, to: ZoneId) -> Cel
 
 /// The rules of the list for routed traffic that decide packets from one zone to the other.
 fn deciding<'r>(
-    plan: &Plan,
+    meaning: &Meaning<'_>,
     rules: &'r RuleSet,
     from: ZoneId,
     to: ZoneId,
 ) -> impl Iterator<Item = &'r Rule> + use<'r> {
+    let plan = meaning.plan();
     let destination = plan.zone_addresses(to);
     let sources = plan.zone_addresses(from);
     let of_cell = |enters, source| Match {
@@ -207,10 +207,22 @@ fn deciding<'r>(
         destination: destination.clone(),
         ..Match::everything()
     };
-    let mut rest: PacketSet = PacketSet::from(of_cell(plan.zone_legs(from), sources.clone()));
+    let entries = plan
+        .zone_entries(from)
+        .into_iter()
+        .map(|(legs, entering)| of_cell(legs, sources.intersection(&entering)));
+    let mut rest: PacketSet = entries.collect();
+    for product in meaning.translated().products() {
+        // What is offered to this zone comes by a way of its own.
+        let came_by = product.enters.first().map(|leg| plan.came_by(leg));
+        let inside = of_cell(product.enters.clone(), sources.clone());
+        if came_by.is_some_and(|leg| plan.zone_entries(from).iter().any(|(l, _)| l.contains(leg))) {
+            rest = rest.union(&PacketSet::from(inside).intersection(&PacketSet::from(product)));
+        }
+    }
     if from == to {
         // Inside one network nothing meets the gateway.
-        for id in plan.networks_of(from) {
+        for id in plan.networks_of(from).filter(|id| plan.network(*id).tunnel.is_none()) {
             let own = plan.network_addresses(id);
             let within =
                 Match { source: own.clone(), destination: own.clone(), ..Match::everything() };

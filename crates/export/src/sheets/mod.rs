@@ -66,22 +66,23 @@ pub struct PacketView {
 }
 
 impl PacketView {
-    pub(crate) fn new(packet: &Packet, plan: &Plan) -> Self {
+    /// `at` says whether the verdict depends on when it is sent.
+    pub(crate) fn new(packet: &Packet, at: bool, plan: &Plan) -> Self {
         let protocol = packet.service.protocol();
         let icmp = packet.service.icmp_kind();
         let protocol_word =
             if protocol == Protocol::ICMP_V6 { "icmpv6".to_owned() } else { protocol.keyword() };
         Self {
             from: plan.leg_name(packet.enters).to_owned(),
-            source: packet.source().to_string(),
-            destination: packet.destination().to_string(),
+            source: plan.address_words(packet.source()),
+            destination: plan.address_words(packet.destination()),
             protocol: protocol_word,
             port: packet.service.destination_port(),
             source_port: None,
             icmp_type: icmp.map(|(kind, _)| kind),
             icmp_code: icmp.map(|(_, code)| code),
-            translated: false,
-            at: None,
+            translated: plan.is_translated(packet.enters),
+            at: at.then(|| packet.at.to_string()),
         }
     }
 }
@@ -89,9 +90,4 @@ impl PacketView {
 /// Behind a reason: `(line 61)`.
 fn line_words(line: Option<usize>) -> String {
     line.map(|line| format!(" (line {line})")).unwrap_or_default()
-}
-
-/// What the plan holds that this version does not read.
-pub(crate) fn not_read(plan: &Plan) -> Vec<String> {
-    plan.unread().iter().map(|unread| unread.what.value.clone()).collect()
 }

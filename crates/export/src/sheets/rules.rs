@@ -1,10 +1,10 @@
 //! The ordered rules.
 
 use super::matrix::logged;
-use super::{Because, EDITION, not_read};
+use super::{Because, EDITION};
 use crate::{Cell, Column, Table};
 use bastium_core::plan::Plan;
-use bastium_core::rules::{Rule, RuleList, RuleSet};
+use bastium_core::rules::{Rule, RuleList, RuleSet, Translation};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -19,12 +19,29 @@ pub struct RuleSheet {
     pub day: String,
     /// The next day on which they would be others.
     pub changes_on: Option<String>,
+    /// What is translated before any list is asked.
+    pub translations: Vec<TranslationRow>,
     /// The lists, in the order in which they are asked.
     pub lists: Vec<ListRow>,
     /// General settings that the form asks for besides.
     pub settings: Vec<String>,
-    /// What the plan holds that this version does not read.
-    pub not_read: Vec<String>,
+}
+
+/// A translation of destinations.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct TranslationRow {
+    /// Its id.
+    pub id: String,
+    /// What is asked for.
+    pub outside: String,
+    /// At which addresses.
+    pub at: Vec<String>,
+    /// The host that it goes to.
+    pub to: String,
+    /// That host's address.
+    pub address: String,
+    /// What is asked for there.
+    pub inside: String,
 }
 
 /// One list.
@@ -91,6 +108,8 @@ pub struct RuleRow {
     pub log: bool,
     /// The hours in which it counts; none for always.
     pub hours: Option<String>,
+    /// How much it lets through, in megabits a second; none for as much as there is.
+    pub limit_mbps: Option<f64>,
     /// The entry behind it.
     pub because: Because,
 }
@@ -115,9 +134,9 @@ impl RuleSheet {
             form: rules.form.word(),
             day: rules.day.to_string(),
             changes_on: rules.changes_on.map(|day| day.to_string()),
+            translations: rules.translations.iter().map(|t| translation(plan, t)).collect(),
             lists: rules.lists.iter().map(list).collect(),
-            settings: Vec::new(),
-            not_read: not_read(plan),
+            settings: settings(plan),
         }
     }
 
@@ -134,6 +153,7 @@ impl RuleSheet {
                 Column::text("name"),
                 Column::whole("action"),
                 Column::text("service"),
+                Column::text("when"),
                 Column::text("from"),
                 Column::text("to"),
                 Column::whole("id"),
@@ -147,6 +167,7 @@ impl RuleSheet {
                 rule.name.clone().into(),
                 logged(Cell::action(rule.action), rule.log),
                 rule.service.clone().into(),
+                limits(rule).into(),
                 end(&rule.from, &rule.source).into(),
                 end(&rule.to, &rule.destination).into(),
                 rule.id.clone().into(),
@@ -173,8 +194,12 @@ impl RuleSheet {
             let words = match rule.because.kind {
                 // The id of a cell says from where and to where, and its reason is the matrix.
                 "cell" => place,
-                "exception" => format!("{from} -> {to}\n{place}\n{}", rule.reason),
+                "exception" | "offered" => format!("{from} -> {to}\n{place}\n{}", rule.reason),
                 _ => format!("{}\n{place}\n{}", rule.name, rule.reason),
+            };
+            let words = match limits(rule) {
+                only if only.is_empty() => words,
+                only => format!("{words}\n{only}"),
             };
             vec![
                 rule.number.into(),
@@ -198,6 +223,46 @@ impl RuleSheet {
         });
         tables.collect()
     }
+}
+
+/// When a rule counts, and how much it lets through, where that is not always and everything.
+fn limits(rule: &RuleRow) -> String {
+    let hours = rule.hours.as_ref().map(|hours| format!("only in {hours}"));
+    let rate = rule.limit_mbps.map(|rate| format!("at most {rate} Mbit/s"));
+    hours.into_iter().chain(rate).collect::<Vec<_>>().join(", ")
+}
+
+fn translation(plan: &Plan, translation: &Translation) -> TranslationRow {
+    let target = translation.target;
+    TranslationRow {
+        id: translation.id.clone(),
+        outside: translation.takes.service.v4_words().join(", "),
+        at: plan.set_words(&translation.takes.destination),
+        to: plan.host_at(target).map_or(target.to_string(), |host| host.name.to_string()),
+        address: target.to_string(),
+        inside: translation.inside().v4_words().join(", "),
+    }
+}
+
+/// What has to be set beside the lists, in words.
+fn settings(plan: &Plan) -> Vec<String> {
+    let mut settings = Vec::new();
+    for uplink in plan.uplinks() {
+        settings.push(format!(
+            "translate private IPv4 sources to the address of {} on their way out (RFC 1918)",
+            uplink.name
+        ));
+    }
+    for discovery in plan.discoveries() {
+        let names: Vec<&str> =
+            discovery.between.iter().map(|id| plan.network(*id).name.as_str()).collect();
+        settings.push(format!("repeat announced names between {} (RFC 6762)", names.join(", ")));
+    }
+    for domain in plan.domains() {
+        let names = domain.names.join(", ");
+        settings.push(format!("{} is whatever {names} leads to", domain.name));
+    }
+    settings
 }
 
 /// Zone and address in one word where the one says no more than the other.
@@ -224,7 +289,8 @@ fn row(plan: &Plan, rule: &Rule) -> RuleRow {
         ports: rule.ports.clone(),
         action: rule.action.word(),
         log: rule.log,
-        hours: None,
+        hours: rule.hours.clone(),
+        limit_mbps: rule.limit_mbps,
         because: Because::new(rule.cause, plan),
     }
 }

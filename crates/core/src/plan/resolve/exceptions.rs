@@ -1,9 +1,10 @@
 //! Exceptions: what they name, what they do, and which goes before which.
 
+use super::super::Hours;
 use super::super::draft;
 use super::super::matrix::{Action, LogPolicy};
 use super::super::parts::{Exception, ExceptionId};
-use super::{Workshop, names, nearest_or, services};
+use super::{Workshop, hours, names, nearest_or, promises, services};
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::name::{Name, nearest};
 use crate::source::{Span, Text};
@@ -69,14 +70,22 @@ impl Diagnose for ExceptionProblem {
     }
 }
 
-/// The exceptions that can be built; the problems of the others are noted.
+/// What exceptions can name, and what they leave to the matrix.
+pub(super) struct Around<'a> {
+    pub(super) services: &'a HashMap<String, ServiceSet>,
+    pub(super) hours: &'a [Hours],
+    pub(super) log: Option<LogPolicy>,
+}
+
+/// The exceptions that can be built, and behind them the permissions that `inbound` entries amount
+/// to; the problems of the others are noted.
 pub(super) fn exceptions(
-    drafts: &[draft::Exception],
-    known: &HashMap<String, ServiceSet>,
-    log: Option<LogPolicy>,
+    draft: &draft::Draft,
+    around: &Around<'_>,
     shop: &mut Workshop,
 ) -> Vec<Exception> {
-    let log = log.unwrap_or(LogPolicy::Block);
+    let offered = draft.inbounds.iter().map(|inbound| &inbound.permission);
+    let drafts: Vec<&draft::Exception> = draft.exceptions.iter().chain(offered).collect();
     let mut numbers: HashMap<&str, (ExceptionId, Span)> = HashMap::new();
     for (index, draft) in drafts.iter().enumerate() {
         if let Some((_, first)) = numbers.get(draft.name.value.as_str()) {
@@ -88,16 +97,28 @@ pub(super) fn exceptions(
             numbers.insert(&draft.name.value, (ExceptionId(index), draft.name.at));
         }
     }
-    drafts.iter().filter_map(|draft| exception(draft, &numbers, known, log, shop)).collect()
+    let mut built = Vec::new();
+    for (index, entry) in drafts.into_iter().enumerate() {
+        let inbound = index.checked_sub(draft.exceptions.len());
+        let offered = inbound.map(|index| &draft.inbounds[index]);
+        let translated =
+            offered.is_some_and(|o| o.translate.is_none_or(|translate| translate.value));
+        built.extend(exception(entry, &numbers, around, shop).map(|exception| Exception {
+            inbound,
+            translated,
+            ..exception
+        }));
+    }
+    built
 }
 
 fn exception(
     draft: &draft::Exception,
     numbers: &HashMap<&str, (ExceptionId, Span)>,
-    known: &HashMap<String, ServiceSet>,
-    log: LogPolicy,
+    around: &Around<'_>,
     shop: &mut Workshop,
 ) -> Option<Exception> {
+    let (known, log) = (around.services, around.log.unwrap_or(LogPolicy::Block));
     let name = names::name(&draft.name, shop)?;
     let at = draft.name.at;
     let from = end("from", &draft.from, &name, at, shop);
@@ -110,6 +131,8 @@ fn exception(
     let action = action(draft.action.as_ref(), &name, at, shop);
     let until = draft.until.as_ref().and_then(|word| day(word, shop));
     let before = before(&draft.before, &name, numbers, shop);
+    let hours = draft.hours.as_ref().map(|word| hours::named(word, around.hours, shop));
+    let limit_mbps = promises::rate("limit-mbps", draft.limit_mbps, shop);
     let text = |text: &Option<Text>| text.as_ref().map(|text| text.value.clone());
     let action = action?;
     Some(Exception {
@@ -125,6 +148,13 @@ fn exception(
         until,
         until_at: draft.until.as_ref().map_or(at, |word| word.at),
         off: draft.off.is_some_and(|off| off.value),
+        hours: match hours {
+            Some(hours) => Some(hours?),
+            None => None,
+        },
+        limit_mbps,
+        inbound: None,
+        translated: false,
         before,
         at,
     })

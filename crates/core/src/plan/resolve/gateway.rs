@@ -2,11 +2,12 @@
 
 use super::super::draft::{self, Draft};
 use super::super::parts::{Form, Gateway, Manage, Site, Uplink};
-use super::{NetworkProblem, Workshop, names, nearest_or, services};
-use crate::addressing::Tie;
+use super::super::traffic::Limits;
+use super::{NetworkProblem, Workshop, names, nearest_or, promises, services};
+use crate::addressing::{StandIn, Tie};
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::name::{Name, nearest};
-use crate::source::{Span, Text};
+use crate::source::{Located, Span, Text};
 use crate::space::ServiceSet;
 use ipnet::IpNet;
 use jiff::tz::TimeZoneDatabase;
@@ -39,6 +40,10 @@ pub enum GatewayProblem {
     Router { word: String, at: Span },
     /// A name that another uplink has.
     UplinkTwice { name: Name, at: Span, first: Span },
+    /// A limit that is no number of something.
+    Limit { key: &'static str, at: Span },
+    /// `matches` where the form does not ask for it.
+    MatchesOfForm { form: &'static str, at: Span },
     /// `manage` without a place, or without a service.
     ManageIncomplete { missing: &'static str, at: Span },
 }
@@ -88,6 +93,13 @@ impl Diagnose for GatewayProblem {
                 .says(format!("there is an uplink `{name}` already"))
                 .cure("give one of the two another name")
                 .also(*first, "declared here"),
+            Self::Limit { key, at } => error("bad-number", at)
+                .says(format!("`limits.{key}` is not a number of that kind"))
+                .cure("write a number from 1 on, or leave the key out where there is no limit"),
+            Self::MatchesOfForm { form, at } => error("matches-of-form", at)
+                .says(format!("`matches` means nothing for the form `{form}`"))
+                .why("only lists of the form `per-interface` come in a kind that sees sources alone")
+                .cure("take the key out, or write `form = \"per-interface\"`"),
             Self::ManageIncomplete { missing, at } => error("manage-incomplete", at)
                 .says(format!("`gateway.manage` does not say `{missing}`"))
                 .why("who manages the gateway, and by what, is never left open")
@@ -274,7 +286,10 @@ pub(super) fn uplinks(draft: &Draft, ports: &mut Ports, shop: &mut Workshop) -> 
             });
         }
         let routers = routers(draft, &addresses, dhcp, shop);
-        uplinks.push(Uplink { name, port, addresses, routers, dhcp, at: draft.name.at });
+        let number = u16::try_from(uplinks.len()).unwrap_or(u16::MAX);
+        let stand_in = dhcp.then_some(StandIn::Uplink(number));
+        let at = draft.name.at;
+        uplinks.push(Uplink { name, port, addresses, routers, dhcp, stand_in, at });
     }
     uplinks
 }
@@ -324,11 +339,44 @@ pub(super) fn gateway(
     shop: &mut Workshop,
 ) -> Gateway {
     let forms = Form::ALL.map(|form| (form.word(), form));
+    let form = choice(draft.form.as_ref(), "form", &forms, shop).unwrap_or_default();
+    let matches = [("all", false), ("source", true)];
+    let source_only = choice(draft.matches.as_ref(), "matches", &matches, shop).unwrap_or(false);
+    if let Some(word) = draft.matches.as_ref().filter(|_| source_only && form != Form::PerInterface)
+    {
+        shop.problem(GatewayProblem::MatchesOfForm { form: form.word(), at: word.at });
+    }
     Gateway {
-        form: choice(draft.form.as_ref(), "form", &forms, shop).unwrap_or_default(),
+        form,
         ports: ports.names,
         aggregates: ports.aggregates,
         manage: draft.manage.as_ref().and_then(|draft| manage(draft, known, shop)),
+        source_only,
+        limits: limits(&draft.limits, shop),
+        routes_mbps: promises::rate("routes-mbps", draft.routes_mbps, shop),
+        at: draft.at,
+    }
+}
+
+fn limits(draft: &draft::Limits, shop: &mut Workshop) -> Limits {
+    let mut number = |key: &'static str, given: Option<Located<i64>>| {
+        let given = given?;
+        let number = u32::try_from(given.value).ok().filter(|number| *number > 0);
+        if number.is_none() {
+            shop.problem(GatewayProblem::Limit { key, at: given.at });
+        }
+        number
+    };
+    let (rules, name) = (number("rules", draft.rules), number("name", draft.name));
+    let can = |key: Option<Located<bool>>| key.is_none_or(|can| can.value);
+    Limits {
+        reject: can(draft.reject),
+        log: can(draft.log),
+        hours: can(draft.hours),
+        domains: can(draft.domains),
+        ipv6: can(draft.ipv6),
+        rules,
+        name,
     }
 }
 

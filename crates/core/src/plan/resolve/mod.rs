@@ -6,25 +6,37 @@
 mod exceptions;
 mod gateway;
 mod grid;
+mod homes;
 mod hosts;
+mod hours;
+mod inbounds;
 mod names;
 mod network_problem;
 mod networks;
 mod places;
+mod promises;
+mod routes;
 mod services;
+mod survey;
+mod wiring;
 
 pub use exceptions::ExceptionProblem;
 pub use gateway::GatewayProblem;
 pub use grid::GridProblem;
 pub use hosts::HostProblem;
+pub use hours::HoursProblem;
+pub use inbounds::InboundProblem;
 pub use names::NameProblem;
 pub use network_problem::NetworkProblem;
 pub use places::PlaceProblem;
+pub use promises::PromiseProblem;
+pub use routes::RouteProblem;
 pub use services::ServiceProblem;
 pub(super) use services::{declared, services};
+pub use wiring::WiringProblem;
 
 use super::draft::Draft;
-use super::parts::{Host, Network, Site, Unread};
+use super::parts::{Host, Network};
 use super::place::Directory;
 use super::{Plan, Zone};
 use crate::diagnosis::{Diagnose, Diagnosis};
@@ -44,6 +56,11 @@ pub enum Problem {
     Service(ServiceProblem),
     Grid(GridProblem),
     Exception(ExceptionProblem),
+    Hours(HoursProblem),
+    Route(RouteProblem),
+    Inbound(InboundProblem),
+    Promise(PromiseProblem),
+    Wiring(WiringProblem),
 }
 
 macro_rules! from_parts {
@@ -69,6 +86,11 @@ from_parts! {
     Service(ServiceProblem),
     Grid(GridProblem),
     Exception(ExceptionProblem),
+    Hours(HoursProblem),
+    Route(RouteProblem),
+    Inbound(InboundProblem),
+    Promise(PromiseProblem),
+    Wiring(WiringProblem),
 }
 
 /// What is under construction, and the problems met so far.
@@ -98,7 +120,8 @@ impl Workshop {
 /// Turns a draft into a plan.
 ///
 /// # Errors
-/// All the problems of the draft, in the order of the text.
+/// All the problems of the draft, in the order of the text. There may be none, where the reader has
+/// told of the one that is to blame: a draft that says so of itself.
 pub fn resolve(draft: Draft) -> Result<Plan, Vec<Problem>> {
     let mut shop = Workshop::default();
     let site = gateway::site(&draft, &mut shop);
@@ -110,37 +133,59 @@ pub fn resolve(draft: Draft) -> Result<Plan, Vec<Problem>> {
     let uplinks = gateway::uplinks(&draft, &mut ports, &mut shop);
     let networks = networks::networks(&draft, &site, &zones, &ports, &known, &mut shop);
     networks::beside_uplinks(&networks, &uplinks, &mut shop);
-    networks::survey(&site, &networks, &uplinks, &mut shop.directory);
+    let routes = routes::routes(&draft.routes, &networks, &uplinks, &zones, &mut shop);
+    let domains = promises::domains(&draft.domains, &mut shop);
+    survey::survey(&site, &networks, &routes, &uplinks, &domains, &mut shop.directory);
     let hosts = hosts::hosts(&draft.hosts, &networks, &mut shop);
-    places::reach_of_zones(&zones, &networks, &mut shop.directory);
+    places::reach_of_zones(&zones, &networks, &routes, &mut shop.directory);
     places::reach_of_hosts(&draft.hosts, &hosts, &mut shop.directory);
     let groups = places::groups(&draft.groups, &mut shop);
     let gateway = gateway::gateway(&draft.gateway, ports, &known, &mut shop);
+    let discoveries = promises::discoveries(&draft.discoveries, &networks, &zones, &mut shop);
     zones.push(Zone::internet());
     let matrix = grid::matrix(&draft.matrix, &zones, &mut shop);
+    let hours = hours::hours(&draft.hours, &mut shop);
     let log = matrix.as_ref().map(super::Matrix::log);
-    let exceptions = exceptions::exceptions(&draft.exceptions, &known, log, &mut shop);
+    let around = exceptions::Around { services: &known, hours: &hours, log };
+    let exceptions = exceptions::exceptions(&draft, &around, &mut shop);
+    let manage = gateway.manage.as_ref();
+    let ground = inbounds::Ground { uplinks: &uplinks, networks: &networks, manage };
+    let first = draft.exceptions.len();
+    let inbounds = inbounds::inbounds(&draft.inbounds, &exceptions, first, &ground, &mut shop);
+    let streams = promises::streams(&draft.streams, &mut shop);
+    let guarantees = promises::guarantees(&draft, &known, &mut shop);
+    let kept = promises::known(&draft.known, &mut shop);
+    let wiring = wiring::wiring(&draft, &gateway, &networks, &mut shop);
     let problems = in_order_of_text(shop.problems);
-    let (true, Some(matrix)) = (problems.is_empty(), matrix) else {
+    // What the reader has told of already is missing here without a problem.
+    let whole = networks.iter().all(Option::is_some) && hosts.iter().all(Option::is_some);
+    let (true, true, Some(matrix)) = (whole, problems.is_empty(), matrix) else {
         return Err(problems);
     };
-    let unread: Vec<Unread> = draft.unread;
     let networks: Vec<Network> = networks.into_iter().flatten().collect();
     let hosts: Vec<Host> = hosts.into_iter().flatten().collect();
     let unnamed = unnamed(&networks, &hosts);
     Ok(Plan {
         source: draft.source,
-        site: Site { ..site },
+        site,
         gateway,
         uplinks,
         zones,
         networks,
+        routes,
         hosts,
         groups,
+        domains,
         services,
         matrix,
+        hours,
         exceptions,
-        unread,
+        inbounds,
+        discoveries,
+        streams,
+        guarantees,
+        known: kept,
+        wiring,
         unnamed,
         directory: shop.directory,
     })

@@ -39,7 +39,7 @@ impl Diagnose for NameProblem {
                 .cure("choose another name"),
             Self::Taken { name, kind, at, first } => error("name-taken", at)
                 .says(format!("the name `{name}` is taken by a {}", kind.word()))
-                .why("zones, networks, hosts and groups share one space of names, so that a name in an exception means one thing")
+                .why("zones, networks, tunnels, routes, hosts, groups and domains share one space of names, so that a name in an exception means one thing")
                 .cure("give one of the two another name")
                 .also(*first, "declared here"),
             Self::ZoneOfSeveral { name, at, network } => error("zone-of-several", at)
@@ -94,14 +94,13 @@ pub(super) fn declare(draft: &Draft, shop: &mut Workshop) {
     let networks = draft.networks.iter().map(|n| (&n.name, Kind::Network));
     let hosts = draft.hosts.iter().map(|h| (&h.name, Kind::Host));
     let groups = draft.groups.iter().map(|g| (&g.name, Kind::Group));
-    for (text, kind) in zones.chain(networks).chain(hosts).chain(groups) {
+    let tunnels = draft.tunnels.iter().map(|t| (&t.name, Kind::Tunnel));
+    let routes = draft.routes.iter().map(|r| (&r.name, Kind::Route));
+    let domains = draft.domains.iter().map(|d| (&d.name, Kind::Domain));
+    let inside = zones.chain(networks).chain(tunnels).chain(routes).chain(hosts);
+    for (text, kind) in inside.chain(groups).chain(domains) {
         let Some(name) = name(text, shop) else { continue };
-        enter(name, kind, text.at, Reach::Broken, draft, shop);
-    }
-    for (text, table) in &draft.unread_names {
-        if let Ok(name) = Name::new(&text.value) {
-            enter(name, Kind::Unread, text.at, Reach::Unread(table.clone()), draft, shop);
-        }
+        enter(name, kind, text.at, draft, shop);
     }
 }
 
@@ -109,19 +108,23 @@ fn is_reserved(name: &Name) -> bool {
     matches!(name.as_str(), "internet" | "gateway" | "any")
 }
 
-fn enter(name: Name, kind: Kind, at: Span, reach: Reach, draft: &Draft, shop: &mut Workshop) {
+fn enter(name: Name, kind: Kind, at: Span, draft: &Draft, shop: &mut Workshop) {
     if is_reserved(&name) {
         shop.problem(NameProblem::Reserved { name, at });
         return;
     }
     let taken = shop.directory.find(name.as_str()).map(|entry| (entry.kind, entry.at));
     match taken {
-        None => shop.directory.insert(Entry { name, kind, at, reach }),
+        None => shop.directory.insert(Entry { name, kind, at, reach: Reach::Broken }),
         Some((Kind::Zone, zone)) if kind == Kind::Network => {
             let in_it = |n: &&super::super::draft::Network| {
                 n.zone.as_ref().is_some_and(|z| z.value == name.as_str())
             };
-            let only = draft.networks.iter().filter(in_it).count() == 1;
+            let tunnel_in_it = draft
+                .tunnels
+                .iter()
+                .any(|t| t.zone.as_ref().is_some_and(|z| z.value == name.as_str()));
+            let only = draft.networks.iter().filter(in_it).count() == 1 && !tunnel_in_it;
             let own = draft.networks.iter().filter(in_it).any(|n| n.name.value == name.as_str());
             let twice = draft.networks.iter().filter(|n| n.name.value == name.as_str()).count();
             if !(only && own) || twice > 1 {

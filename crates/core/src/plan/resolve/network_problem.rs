@@ -50,6 +50,8 @@ pub enum NetworkProblem {
     Expected { number: i64, at: Span },
     /// A subnet shares addresses with an uplink's own.
     OverlapsUplink { prefix: IpNet, uplink: Name, at: Span, first: Span },
+    /// A tunnel without clients.
+    NoClients { tunnel: Name, at: Span },
     /// More networks and uplinks than can be told apart.
     TooMany { at: Span },
 }
@@ -130,8 +132,11 @@ impl Diagnose for NetworkProblem {
             Self::Expected { number, at } => error("bad-number", at)
                 .says(format!("{number} is not a number of devices"))
                 .cure("write how many devices are expected, 0 or more"),
+            Self::NoClients { tunnel, at } => error("no-clients", at)
+                .says(format!("tunnel `{tunnel}` does not say which addresses its clients have"))
+                .cure("add a line like `clients = \"10.44.250.0/24\"`"),
             Self::TooMany { at } => error("too-many", at)
-                .says("there are more than 60,000 networks and uplinks")
+                .says("there are more than 30,000 networks, tunnels and uplinks")
                 .cure("split the site into several plans"),
         }
     }
@@ -153,6 +158,10 @@ fn no_subnet(
             "none is given, and none follows: that takes `site.tie`, `site.space` and a `vlan`"
                 .to_owned(),
             "add a line like `subnet = [\"10.44.24.0/24\"]`",
+        ),
+        NoSubnet::NoRoom => (
+            "it would be carved from `site.space`, where no hole is large enough".to_owned(),
+            "widen the space, or expect fewer devices",
         ),
         NoSubnet::AboveOctet => (
             format!("VLAN {} does not fit into the third octet", vlan.unwrap_or_default()),

@@ -2,12 +2,14 @@
 
 use super::super::draft::{self, Dhcp, Draft};
 use super::super::parts::{Network, Site, Uplink, Zone, ZoneId};
-use super::super::place::{Directory, Kind};
+use super::super::place::Kind;
+use super::super::traffic::Tunnel;
 use super::gateway::Ports;
+use super::homes::{Home, homes};
 use super::{NetworkProblem, Workshop, services};
-use crate::addressing::{Pool, Subnet, derive, link_local, loopback, multicast, not_global};
+use crate::addressing::{Pool, Subnet, link_local, loopback, multicast};
 use crate::name::{Name, nearest};
-use crate::source::{Span, Text};
+use crate::source::{Located, Span, Text};
 use crate::space::{AddressSet, ServiceSet};
 use ipnet::IpNet;
 use std::collections::HashMap;
@@ -22,52 +24,100 @@ pub(super) fn networks(
     known: &HashMap<String, ServiceSet>,
     shop: &mut Workshop,
 ) -> Vec<Option<Network>> {
-    if draft.networks.len() + draft.uplinks.len() > 60_000 {
+    if draft.networks.len() + draft.tunnels.len() + draft.uplinks.len() > 30_000 {
         shop.problem(NetworkProblem::TooMany { at: draft.site.at });
     }
-    let built: Vec<Option<Network>> = draft
-        .networks
-        .iter()
-        .map(|draft| network(draft, site, zones, ports, known, shop))
-        .collect();
+    let around = Around { zones, ports, known };
+    let homes = homes(draft, site, shop);
+    let networks = draft.networks.iter().zip(&homes);
+    let mut built: Vec<Option<Network>> =
+        networks.map(|(draft, home)| network(draft, home, &around, shop)).collect();
+    built.extend(draft.tunnels.iter().map(|draft| tunnel(draft, &around, shop)));
     taken_vlans(&draft.networks, shop);
     untagged_twice(draft, &built, shop);
     overlaps(&built, shop);
     built
 }
 
+/// What a network can name.
+struct Around<'a> {
+    zones: &'a [Zone],
+    ports: &'a Ports,
+    known: &'a HashMap<String, ServiceSet>,
+}
+
+/// The VLAN id of a draft, if it is one.
+pub(super) fn vlan(draft: &draft::Network) -> Option<u16> {
+    let vlan = draft.vlan.and_then(|vlan| u16::try_from(vlan.value).ok());
+    vlan.filter(|id| (1..=4094).contains(id))
+}
+
+/// A tunnel, which is a network without a VLAN: its clients are its devices.
+fn tunnel(draft: &draft::Tunnel, around: &Around<'_>, shop: &mut Workshop) -> Option<Network> {
+    let uses = draft.uses.as_ref().and_then(|words| services::uses(words, around.known, shop));
+    let at = draft.name.at;
+    let listens = draft.listens.as_ref();
+    let listens = listens.and_then(|words| services::some(words, at, around.known, shop));
+    let name = Name::new(&draft.name.value).ok()?;
+    let zone = zone(draft.zone.as_ref(), &name, at, around.zones, shop);
+    if draft.clients.is_empty() {
+        shop.problem(NetworkProblem::NoClients { tunnel: name.clone(), at });
+        return None;
+    }
+    let prefixes = draft.clients.iter().map(|text| prefix(text, shop).map(|p| (p, text.at)));
+    let prefixes: Vec<(IpNet, Span)> = prefixes.collect::<Option<_>>()?;
+    let subnets = subnets(&draft.gateway, prefixes, shop)?;
+    Some(Network {
+        name,
+        zone: zone.unwrap_or(ZoneId(0)),
+        vlan: None,
+        port: None,
+        devices: Network::devices_in(&subnets),
+        subnets,
+        pool: None,
+        dhcp_said: true,
+        expected: expected(draft.hosts, shop),
+        isolate: false,
+        uses,
+        at,
+        vlan_at: at,
+        tunnel: Some(Tunnel { listens }),
+        carved: false,
+    })
+}
+
+fn expected(hosts: Option<Located<i64>>, shop: &mut Workshop) -> Option<u32> {
+    let hosts = hosts?;
+    let number = u32::try_from(hosts.value).ok();
+    if number.is_none() {
+        shop.problem(NetworkProblem::Expected { number: hosts.value, at: hosts.at });
+    }
+    number
+}
+
 fn network(
     draft: &draft::Network,
-    site: &Site,
-    zones: &[Zone],
-    ports: &Ports,
-    known: &HashMap<String, ServiceSet>,
+    home: &Home,
+    around: &Around<'_>,
     shop: &mut Workshop,
 ) -> Option<Network> {
-    let uses = draft.uses.as_ref().and_then(|words| services::uses(words, known, shop));
+    let uses = draft.uses.as_ref().and_then(|words| services::uses(words, around.known, shop));
     let name = Name::new(&draft.name.value).ok();
-    let zone = name.as_ref().and_then(|name| zone(draft, name, zones, shop));
-    let vlan = draft.vlan.and_then(|vlan| match u16::try_from(vlan.value) {
-        Ok(id @ 1..=4094) => Some(id),
-        _ => {
-            shop.problem(NetworkProblem::Vlan { vlan: vlan.value, at: vlan.at });
-            None
-        }
-    });
-    let vlan_is_bad = draft.vlan.is_some() && vlan.is_none();
-    let port = draft.port.as_ref().and_then(|word| ports.check(word, shop));
+    let (at, word) = (draft.name.at, draft.zone.as_ref());
+    let zone = name.as_ref().and_then(|name| zone(word, name, at, around.zones, shop));
+    let vlan = vlan(draft);
+    if let Some(given) = draft.vlan.filter(|_| vlan.is_none()) {
+        shop.problem(NetworkProblem::Vlan { vlan: given.value, at: given.at });
+    }
+    let port = draft.port.as_ref().and_then(|word| around.ports.check(word, shop));
     let name = name?;
-    let subnets = match vlan_is_bad && draft.subnets.is_none() {
-        true => None,
-        false => subnets(draft, &name, vlan, site, shop),
+    let (prefixes, carved) = match home {
+        Home::Said(prefixes) => (Some(prefixes), false),
+        Home::Carved(prefixes) => (Some(prefixes), true),
+        Home::Nowhere => (None, false),
     };
-    let expected = draft.hosts.and_then(|hosts| {
-        let number = u32::try_from(hosts.value).ok();
-        if number.is_none() {
-            shop.problem(NetworkProblem::Expected { number: hosts.value, at: hosts.at });
-        }
-        number
-    });
+    let subnets = prefixes.and_then(|prefixes| subnets(&draft.gateway, prefixes.clone(), shop));
+    let expected = expected(draft.hosts, shop);
     let subnets = subnets?;
     let pool = match &draft.dhcp {
         Some(Dhcp::Range(text)) => pool(text, &subnets, shop),
@@ -88,17 +138,20 @@ fn network(
         uses,
         at: draft.name.at,
         vlan_at: draft.vlan.map_or(draft.name.at, |vlan| vlan.at),
+        tunnel: None,
+        carved,
     })
 }
 
 fn zone(
-    draft: &draft::Network,
+    word: Option<&Text>,
     name: &Name,
+    at: Span,
     zones: &[Zone],
     shop: &mut Workshop,
 ) -> Option<ZoneId> {
-    let Some(word) = &draft.zone else {
-        shop.problem(NetworkProblem::NoZone { network: name.clone(), at: draft.name.at });
+    let Some(word) = word else {
+        shop.problem(NetworkProblem::NoZone { network: name.clone(), at });
         return None;
     };
     let found = zones.iter().position(|zone| zone.name.as_str() == word.value);
@@ -114,28 +167,11 @@ fn zone(
 }
 
 fn subnets(
-    draft: &draft::Network,
-    name: &Name,
-    vlan: Option<u16>,
-    site: &Site,
+    gateway: &[Text],
+    prefixes: Vec<(IpNet, Span)>,
     shop: &mut Workshop,
 ) -> Option<Vec<Subnet>> {
-    let prefixes: Vec<(IpNet, Span)> = match &draft.subnets {
-        Some(given) if !given.is_empty() => given
-            .iter()
-            .map(|text| prefix(text, shop).map(|p| (p, text.at)))
-            .collect::<Option<_>>()?,
-        _ => match derive(site.tie, vlan, &site.space) {
-            Ok(derived) => derived.into_iter().map(|p| (p, draft.name.at)).collect(),
-            Err(_) if !shop.subnets_follow => return None,
-            Err(reason) => {
-                let network = name.clone();
-                shop.problem(NetworkProblem::NoSubnet { network, reason, vlan, at: draft.name.at });
-                return None;
-            }
-        },
-    };
-    let gateways = gateways(&draft.gateway, &prefixes, shop);
+    let gateways = gateways(gateway, &prefixes, shop);
     let mut subnets = Vec::new();
     for (prefix, at) in prefixes {
         let given = gateways.iter().find(|address| prefix.contains(*address));
@@ -167,7 +203,7 @@ pub(super) fn unusable() -> AddressSet {
         .union(&link_local())
 }
 
-fn prefix(text: &Text, shop: &mut Workshop) -> Option<IpNet> {
+pub(super) fn prefix(text: &Text, shop: &mut Workshop) -> Option<IpNet> {
     let word = text.value.clone();
     match text.value.parse::<IpNet>() {
         Ok(prefix) if prefix == prefix.trunc() => return Some(prefix),
@@ -322,27 +358,4 @@ pub(super) fn beside_uplinks(built: &[Option<Network>], uplinks: &[Uplink], shop
             }
         }
     }
-}
-
-/// Works out what is inside, what is internet and what is the gateway's own.
-pub(super) fn survey(
-    site: &Site,
-    networks: &[Option<Network>],
-    uplinks: &[Uplink],
-    directory: &mut Directory,
-) {
-    let subnets = || networks.iter().flatten().flat_map(|network| &network.subnets);
-    directory.devices =
-        networks.iter().flatten().map(|network| network.device_addresses().clone()).collect();
-    directory.inside = subnets().map(Subnet::prefix).collect();
-    let outside: AddressSet =
-        uplinks.iter().flat_map(|u| u.addresses.iter().map(IpNet::addr)).collect();
-    directory.gateway = subnets().map(Subnet::gateway).collect::<AddressSet>().union(&outside);
-    let space: AddressSet = site.space.iter().copied().collect();
-    directory.internet = AddressSet::full()
-        .difference(&directory.inside)
-        .difference(&space)
-        .difference(&not_global())
-        .difference(&multicast())
-        .difference(&outside);
 }

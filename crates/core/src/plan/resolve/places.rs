@@ -3,6 +3,7 @@
 use super::super::draft;
 use super::super::parts::{Group, Host, HostId, Network, Zone};
 use super::super::place::{Directory, Kind, Place, Reach, names_in};
+use super::super::traffic::Route;
 use super::{Workshop, nearest_or};
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::graph;
@@ -20,8 +21,6 @@ pub enum PlaceProblem {
     Empty { at: Option<Span> },
     /// No such name.
     Unknown { word: String, nearest: Option<String>, at: Span },
-    /// A name that a table declares which is not read yet.
-    Unread { word: String, table: String, at: Span },
     /// A host without a fixed address.
     NotFixed { host: String, at: Span },
     /// It looks like an address, a prefix or a range, but is none.
@@ -67,10 +66,6 @@ impl Diagnose for PlaceProblem {
                     nearest.as_ref(),
                     "declare it as a zone, network, host or group, or write an address",
                 )),
-            Self::Unread { word, table, at } => error("not-read-yet", at)
-                .says(format!("`{word}` is declared as a {table}, which this version does not read yet"))
-                .why("left out, the rest would mean something else than it says")
-                .cure("name an address, a prefix or a group instead, or take the entry out until then"),
             Self::NotFixed { host, at } => error("address-not-fixed", at)
                 .says(format!("host `{host}` has no fixed address, so no rule can name it"))
                 .why("it gets another address with its next lease, and the rule would then speak of another device")
@@ -107,23 +102,26 @@ impl Diagnose for PlaceProblem {
     }
 }
 
-/// Enters what zones and networks stand for.
+/// Enters what zones, networks, tunnels and routes stand for.
 pub(super) fn reach_of_zones(
     zones: &[Zone],
     networks: &[Option<Network>],
+    routes: &[Route],
     directory: &mut Directory,
 ) {
     let known = |addresses| Reach::Known(Place { addresses, ..Place::default() });
     for network in networks.iter().flatten() {
-        directory.set_reach(
-            &network.name,
-            Kind::Network,
-            known(network.device_addresses().clone()),
-        );
+        let kind = if network.tunnel.is_some() { Kind::Tunnel } else { Kind::Network };
+        directory.set_reach(&network.name, kind, known(network.device_addresses().clone()));
+    }
+    for route in routes {
+        directory.set_reach(&route.name, Kind::Route, known(route.devices.clone()));
     }
     for (index, zone) in zones.iter().enumerate() {
         let own = networks.iter().flatten().filter(|n| n.zone.0 == index);
-        let addresses: AddressSet = own.map(|network| network.device_addresses().clone()).collect();
+        let own = own.map(|network| network.device_addresses().clone());
+        let behind = routes.iter().filter(|route| route.zone.0 == index);
+        let addresses: AddressSet = own.chain(behind.map(|route| route.devices.clone())).collect();
         directory.set_reach(&zone.name, Kind::Zone, known(addresses));
     }
 }

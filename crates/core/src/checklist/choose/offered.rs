@@ -1,0 +1,33 @@
+//! Checks of what is offered to the outside: by the uplink's address, as a stranger would ask.
+
+use super::{Chooser, Packet, Probe, sample};
+use crate::plan::ExceptionId;
+use crate::space::ServicePoint;
+
+impl Chooser<'_, '_> {
+    /// What an `inbound` entry offers, and the port next to it, from wherever it may be asked for.
+    pub(super) fn offered(&mut self, id: ExceptionId) {
+        let plan = self.plan;
+        let permission = plan.exception(id);
+        let Some(inbound) = plan.inbounds().iter().find(|inbound| inbound.exception == id) else {
+            return;
+        };
+        let own = sample::first(&plan.uplinks()[inbound.uplink].gateway(), false);
+        let asked = inbound.outside.v4.spans().first().copied();
+        let source = sample::sources(plan, &permission.from.addresses, false).first().copied();
+        let (Some(own), Some((first, last)), Some(source)) = (own, asked, source) else { return };
+        let leg = match plan.network_of(source) {
+            Some(network) => plan.network_leg(network),
+            None => plan.uplink_leg(inbound.uplink),
+        };
+        for (what, point) in [("itself", first), ("next-port", last + 1)] {
+            let Some(service) = ServicePoint::from_coordinate(point) else { continue };
+            let Some(probe) = Probe::for_service(service) else { continue };
+            let Some(packet) = self.packet(leg, source, own, service) else { continue };
+            let at = permission.minutes().first().unwrap_or_default();
+            let to = format!("{} from outside", permission.to.text);
+            let id = format!("inbound.{}/{what}", permission.name);
+            self.add(id, Packet { at, ..packet }, to, probe);
+        }
+    }
+}

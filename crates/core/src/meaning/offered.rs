@@ -1,0 +1,77 @@
+//! Services offered to the outside: a packet for one is decided as what it becomes.
+
+use super::Meaning;
+use super::ground::{Ground, asked_outside};
+use super::parts::{Cutter, Part};
+use crate::plan::Inbound;
+use crate::space::{Block, Ends, IntervalSet, Packet, PacketSet, Region, ServicePoint};
+use std::net::IpAddr;
+
+impl Ground {
+    /// Whether an offered service lets that translated packet in.
+    pub(super) fn lets_in(&self, packet: &Packet) -> bool {
+        self.translated.iter().any(|entry| entry.1.contains(packet))
+    }
+}
+
+impl Meaning<'_> {
+    /// What becomes of a packet that asks for an offered service; `None` for any other.
+    pub fn translate(&self, packet: &Packet) -> Option<Packet> {
+        let asked = |inbound: &&Inbound| asked_outside(self.plan, inbound).contains(packet);
+        let inbound = self.translations().find(asked)?;
+        let service = inbound.inward(&IntervalSet::point(packet.service.coordinate())).first()?;
+        Some(Packet {
+            enters: self.plan.translated_leg(packet.enters),
+            ends: Ends::new(packet.source(), inbound.target?)?,
+            service: ServicePoint::from_coordinate(service)?,
+            at: packet.at,
+        })
+    }
+
+    /// Decides what asks for offered services: each block as what it becomes, and the answer is then
+    /// carried back to what it was.
+    pub(super) fn cut_offered(&self, cutter: &mut Cutter) {
+        for inbound in self.translations() {
+            let Some(IpAddr::V4(target)) = inbound.target else { continue };
+            let asked = PacketSet::from(asked_outside(self.plan, inbound));
+            if cutter.rest.is_disjoint(&asked) {
+                continue;
+            }
+            let taken = cutter.rest.intersection(&asked);
+            cutter.rest = cutter.rest.difference(&asked);
+            for block in taken.v4.blocks() {
+                let inside = Block {
+                    enters: self.moved(&block.enters),
+                    destination: IntervalSet::point(target.to_bits()),
+                    service: inbound.inward(&block.service),
+                    ..block.clone()
+                };
+                let mut inner =
+                    Cutter::new(PacketSet { v4: Region::new([inside]), ..PacketSet::empty() });
+                self.cut_exceptions(&mut inner);
+                for part in inner.parts {
+                    cutter.keep(self.carried_back(&part, block, inbound));
+                }
+            }
+        }
+    }
+
+    fn moved(&self, legs: &IntervalSet<crate::space::Leg>) -> IntervalSet<crate::space::Leg> {
+        let moved = |leg| self.plan.translated_leg(leg);
+        IntervalSet::from_spans(legs.spans().iter().map(|(low, high)| (moved(*low), moved(*high))))
+    }
+
+    fn carried_back(&self, part: &Part, from: &Block<u32>, inbound: &Inbound) -> Part {
+        let back = |leg| self.plan.came_by(leg);
+        let blocks = part.packets.v4.blocks().iter().map(|block| Block {
+            enters: IntervalSet::from_spans(
+                block.enters.spans().iter().map(|(low, high)| (back(*low), back(*high))),
+            ),
+            destination: from.destination.clone(),
+            service: inbound.outward(&block.service),
+            ..block.clone()
+        });
+        let packets = PacketSet { v4: Region::new(blocks), ..PacketSet::empty() };
+        Part { packets, decision: part.decision }
+    }
+}

@@ -1,0 +1,142 @@
+//! Where packets enter, as numbers: first the networks and tunnels, then the uplinks, then the gateway
+//! itself; and behind these, once more each of the first two, for what an `inbound` entry has
+//! translated after it entered there.
+
+use super::{NetworkId, Plan, Uplink, ZoneId};
+use crate::addressing::StandIn;
+use crate::space::{AddressSet, IntervalSet, Leg};
+use std::net::IpAddr;
+
+impl Plan {
+    /// The leg on which a network's packets enter.
+    pub fn network_leg(&self, id: NetworkId) -> Leg {
+        Leg(id.0 as u16)
+    }
+
+    /// The leg on which packets from an uplink (by its place in [`Plan::uplinks`]) enter.
+    pub fn uplink_leg(&self, index: usize) -> Leg {
+        Leg((self.networks.len() + index) as u16)
+    }
+
+    /// All uplinks' legs.
+    pub fn uplink_legs(&self) -> IntervalSet<Leg> {
+        (0..self.uplinks.len()).map(|index| self.uplink_leg(index)).collect()
+    }
+
+    /// The leg of what the gateway itself begins.
+    pub fn gateway_leg(&self) -> Leg {
+        Leg((self.networks.len() + self.uplinks.len()) as u16)
+    }
+
+    /// The leg of what an `inbound` entry has translated, after it entered on `leg`.
+    pub fn translated_leg(&self, leg: Leg) -> Leg {
+        Leg(self.gateway_leg().0 + 1 + leg.0)
+    }
+
+    /// Whether that is the leg of translated packets.
+    pub fn is_translated(&self, leg: Leg) -> bool {
+        leg > self.gateway_leg()
+    }
+
+    /// The leg that a packet came in by, translated or not.
+    pub fn came_by(&self, leg: Leg) -> Leg {
+        if self.is_translated(leg) { Leg(leg.0 - self.gateway_leg().0 - 1) } else { leg }
+    }
+
+    /// The network whose packets enter on that leg.
+    pub fn network_on(&self, leg: Leg) -> Option<NetworkId> {
+        let index = usize::from(self.came_by(leg).0);
+        (index < self.networks.len()).then_some(NetworkId(index))
+    }
+
+    /// The uplink whose packets enter on that leg.
+    pub fn uplink_on(&self, leg: Leg) -> Option<&Uplink> {
+        let index = usize::from(self.came_by(leg).0);
+        self.uplinks.get(index.checked_sub(self.networks.len())?)
+    }
+
+    /// What the leg is called: the network's or the uplink's name, or `gateway`.
+    pub fn leg_name(&self, leg: Leg) -> &str {
+        if let Some(network) = self.network_on(leg) {
+            return self.network(network).name.as_str();
+        }
+        self.uplink_on(leg).map_or("gateway", |uplink| uplink.name.as_str())
+    }
+
+    /// The zone that a packet comes from: where it entered, or the routed subnet that its source lies
+    /// in and that is reached there. `None` for the gateway itself.
+    pub fn zone_from(&self, leg: Leg, source: IpAddr) -> Option<ZoneId> {
+        let Some(network) = self.network_on(leg) else {
+            return self.uplink_on(leg).map(|_| self.internet());
+        };
+        let mut routes = self.routes.iter().filter(|route| route.network == network);
+        let behind = routes.find(|route| route.reach.contains(source));
+        Some(behind.map_or(self.network(network).zone, |route| route.zone))
+    }
+
+    /// The zone that a packet leaves to.
+    pub fn zone_to(&self, destination: IpAddr) -> ZoneId {
+        if let Some(id) = self.network_of(destination) {
+            return self.network(id).zone;
+        }
+        let behind = self.routes.iter().find(|route| route.reach.contains(destination));
+        behind.map_or(self.internet(), |route| route.zone)
+    }
+
+    /// Where a zone's packets enter, and with which sources: any where nothing else enters there.
+    pub fn zone_entries(&self, zone: ZoneId) -> Vec<(IntervalSet<Leg>, AddressSet)> {
+        if zone == self.internet() {
+            return vec![(self.uplink_legs(), AddressSet::full())];
+        }
+        let foreign = |id: NetworkId| {
+            let at_home = self.network(id).zone;
+            self.routes.iter().filter(move |r| r.network == id && r.zone != at_home)
+        };
+        let (whole, split): (Vec<NetworkId>, Vec<NetworkId>) =
+            self.networks_of(zone).partition(|id| foreign(*id).next().is_none());
+        let mut entries = Vec::new();
+        let whole: IntervalSet<Leg> = whole.into_iter().map(|id| self.network_leg(id)).collect();
+        if !whole.is_empty() {
+            entries.push((whole, AddressSet::full()));
+        }
+        for id in split {
+            let others: AddressSet = foreign(id).map(|route| route.reach.clone()).collect();
+            entries.push((IntervalSet::point(self.network_leg(id)), others.complement()));
+        }
+        let here = |id: NetworkId| self.network(id).zone == zone;
+        for route in self.routes.iter().filter(|r| r.zone == zone && !here(r.network)) {
+            let leg = IntervalSet::point(self.network_leg(route.network));
+            entries.push((leg, route.reach.clone()));
+        }
+        entries
+    }
+
+    /// What an address stands for, where it is none that a packet can have: a domain, or the address
+    /// that an uplink is leased.
+    pub fn stand_in_words(&self, address: IpAddr) -> Option<String> {
+        match StandIn::of(address)? {
+            StandIn::Domain(number) => {
+                self.domains.get(usize::from(number)).map(|domain| domain.name.to_string())
+            }
+            StandIn::Uplink(number) => {
+                let uplink = self.uplinks.get(usize::from(number)).filter(|u| u.dhcp)?;
+                Some(format!("the address of {}", uplink.name))
+            }
+        }
+    }
+
+    /// A set of addresses as people read it: what only stands for something is named.
+    pub fn set_words(&self, addresses: &AddressSet) -> Vec<String> {
+        let leased = self.uplinks.iter().filter_map(|uplink| uplink.stand_in);
+        let known = self.domains.iter().map(|domain| domain.stand_in).chain(leased);
+        let named: Vec<StandIn> = known.filter(|s| !s.set().is_disjoint(addresses)).collect();
+        let rest = named.iter().fold(addresses.clone(), |rest, s| rest.difference(&s.set()));
+        let names = named.iter().filter_map(|s| self.stand_in_words(s.addresses()[0]));
+        rest.words().into_iter().chain(names).collect()
+    }
+
+    /// An address as people read it.
+    pub fn address_words(&self, address: IpAddr) -> String {
+        self.stand_in_words(address).unwrap_or_else(|| address.to_string())
+    }
+}

@@ -1,0 +1,35 @@
+//! The lie of the land: what is inside, what is internet, and what is the gateway's own.
+
+use super::super::parts::{Network, Site, Uplink};
+use super::super::place::Directory;
+use super::super::traffic::{Domain, Route};
+use crate::addressing::{StandIn, Subnet, multicast, not_global};
+use crate::space::AddressSet;
+
+/// Works all of it out, for places to be made of.
+pub(super) fn survey(
+    site: &Site,
+    networks: &[Option<Network>],
+    routes: &[Route],
+    uplinks: &[Uplink],
+    domains: &[Domain],
+    directory: &mut Directory,
+) {
+    let subnets = || networks.iter().flatten().flat_map(|network| &network.subnets);
+    let devices = networks.iter().flatten().map(|network| network.device_addresses().clone());
+    directory.devices = devices.chain(routes.iter().map(|route| route.devices.clone())).collect();
+    let within: AddressSet = subnets().map(Subnet::prefix).collect();
+    directory.inside = routes.iter().fold(within, |all, route| all.union(&route.reach));
+    let outside: AddressSet = uplinks.iter().map(Uplink::gateway).collect();
+    directory.gateway = subnets().map(Subnet::gateway).collect::<AddressSet>().union(&outside);
+    let space: AddressSet = site.space.iter().copied().collect();
+    let named: AddressSet =
+        domains.iter().map(|domain| domain.stand_in).map(StandIn::set).collect();
+    directory.internet = AddressSet::full()
+        .difference(&directory.inside)
+        .difference(&space)
+        .difference(&not_global())
+        .difference(&multicast())
+        .difference(&outside)
+        .union(&named);
+}
