@@ -86,6 +86,8 @@ pub enum Command {
     Check(Day),
     /// Show the addressing sheet: VLANs, subnets, gateways, pools, room left
     Addresses,
+    /// Show what to set on each gateway port, switch port and Wi-Fi name
+    Ports,
     /// Show who may talk to whom: the whole matrix, or what decides one cell
     Matrix(Matrix),
     /// Show the ordered rules for the gateway

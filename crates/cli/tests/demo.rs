@@ -34,8 +34,9 @@ fn the_demo_can_be_run_again_but_writes_over_no_changed_plan() {
     assert_eq!(bench.run("demo --dir walk --force").code, 0);
 }
 
-const COMMANDS: [&str; 9] = [
+const COMMANDS: [&str; 10] = [
     "addresses",
+    "ports",
     "check",
     "matrix",
     "matrix staff clinical",

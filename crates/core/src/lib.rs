@@ -44,3 +44,4 @@ pub mod service;
 pub mod source;
 pub mod space;
 pub mod verdict;
+pub mod wiring;

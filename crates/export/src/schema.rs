@@ -1,7 +1,7 @@
 //! The JSON Schemas of the sheets, generated from their types.
 
 use crate::sheets::{
-    AddressSheet, AnswerSheet, ChecklistSheet, FindingSheet, MatrixSheet, RuleSheet,
+    AddressSheet, AnswerSheet, ChecklistSheet, FindingSheet, MatrixSheet, PortSheet, RuleSheet,
 };
 use schemars::{JsonSchema, generate::SchemaSettings};
 use serde_json::Value;
@@ -14,6 +14,7 @@ pub fn all() -> Vec<(&'static str, Value)> {
         ("check", of::<FindingSheet>()),
         ("checklist", of::<ChecklistSheet>()),
         ("matrix", of::<MatrixSheet>()),
+        ("ports", of::<PortSheet>()),
         ("rules", of::<RuleSheet>()),
     ]
 }

@@ -8,6 +8,7 @@ mod completions;
 mod demo;
 mod matrix;
 mod new;
+mod ports;
 mod rules;
 
 use crate::args::Command;
@@ -23,6 +24,7 @@ pub(crate) fn run(command: &Command, session: &mut Session<'_>) -> Result<Exit, 
         Command::New(args) => new::run(args, session),
         Command::Check(args) => check::run(args, session),
         Command::Addresses => addresses::run(session),
+        Command::Ports => ports::run(session),
         Command::Matrix(args) => matrix::run(args, session),
         Command::Rules(args) => rules::run(args, session),
         Command::Ask(args) => ask::run(args, session),

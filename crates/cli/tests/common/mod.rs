@@ -69,8 +69,11 @@ impl Bench {
 
     /// Runs a command on the clinic's plan, on the day of the tests.
     pub(crate) fn clinic(&self, words: &str) -> Run {
-        let day =
-            if words.starts_with("addresses") { String::new() } else { format!("--day {DAY}") };
+        let day = if words.starts_with("addresses") || words.starts_with("ports") {
+            String::new()
+        } else {
+            format!("--day {DAY}")
+        };
         self.run(&format!("{words} --plan clinic.toml {day}"))
     }
 }

@@ -5,6 +5,7 @@ mod answer;
 mod checklist;
 mod findings;
 mod matrix;
+mod ports;
 mod rules;
 
 pub use addresses::AddressSheet;
@@ -12,6 +13,7 @@ pub use answer::AnswerSheet;
 pub use checklist::{ChecklistSheet, StandRow, System};
 pub use findings::{Finding, FindingSheet};
 pub use matrix::{GridLayout, MatrixSheet};
+pub use ports::PortSheet;
 pub use rules::RuleSheet;
 
 use bastium_core::plan::Plan;
