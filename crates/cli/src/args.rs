@@ -83,7 +83,9 @@ pub enum Command {
     /// Write a first plan, with remarks
     New(New),
     /// Find mistakes and risks, each with its line, its reason and its cure
-    Check(Day),
+    Check(Check),
+    /// Tell more about an error or a finding, by the name in square brackets
+    Explain(Explain),
     /// Show the addressing sheet: VLANs, subnets, gateways, pools, room left
     Addresses,
     /// Show what to set on each gateway port, switch port and Wi-Fi name
@@ -126,6 +128,24 @@ pub enum Example {
     Bare,
     /// A veterinary clinic: eleven networks, with everything in use
     Clinic,
+}
+
+/// Arguments of `check`.
+#[derive(Clone, Debug, Args)]
+pub struct Check {
+    /// Print the findings for code-review tools, as SARIF 2.1.0
+    #[arg(long, conflicts_with = "format")]
+    pub sarif: bool,
+    /// The day
+    #[command(flatten)]
+    pub day: Day,
+}
+
+/// Arguments of `explain`.
+#[derive(Clone, Debug, Args)]
+pub struct Explain {
+    /// The name of an error or finding [default: all of them]
+    pub name: Option<String>,
 }
 
 /// Arguments of `matrix`.

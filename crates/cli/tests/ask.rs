@@ -109,7 +109,6 @@ fn hours_offers_and_domains_are_answered_about() {
         ("home-visits records https", "allow", "exception"),
         ("phones phone-provider sips", "allow", "exception"),
         ("phones internet sips", "mixed", "exception"),
-        ("servers drug-register https", "allow", "exception"),
     ] {
         let words: Vec<String> = question.split(' ').map(|word| word.replace(',', " ")).collect();
         let mut words: Vec<&str> = words.iter().map(String::as_str).collect();

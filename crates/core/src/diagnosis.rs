@@ -43,6 +43,8 @@ pub struct Diagnosis {
     pub name: &'static str,
     /// How bad it is.
     pub severity: Severity,
+    /// Whether the plan keeps it, with a reason.
+    pub known: bool,
     /// Where it is; `None` if it concerns the file as a whole.
     pub at: Option<Span>,
     /// Other places that belong to it.
@@ -61,6 +63,7 @@ impl Diagnosis {
         Self {
             name,
             severity,
+            known: false,
             at,
             also: Vec::new(),
             says: String::new(),

@@ -8,6 +8,7 @@
 mod clean;
 mod csv;
 mod markdown;
+mod sarif;
 pub mod schema;
 pub mod sheets;
 mod table;
@@ -15,4 +16,5 @@ mod table;
 pub use clean::clean;
 pub use csv::csv;
 pub use markdown::markdown;
+pub use sarif::sarif;
 pub use table::{Cell, Column, Table, Tone};

@@ -1,7 +1,8 @@
 //! The JSON Schemas of the sheets, generated from their types.
 
 use crate::sheets::{
-    AddressSheet, AnswerSheet, ChecklistSheet, FindingSheet, MatrixSheet, PortSheet, RuleSheet,
+    AddressSheet, AnswerSheet, ChecklistSheet, FindingSheet, MatrixSheet, PageSheet, PortSheet,
+    RuleSheet,
 };
 use schemars::{JsonSchema, generate::SchemaSettings};
 use serde_json::Value;
@@ -14,6 +15,7 @@ pub fn all() -> Vec<(&'static str, Value)> {
         ("check", of::<FindingSheet>()),
         ("checklist", of::<ChecklistSheet>()),
         ("matrix", of::<MatrixSheet>()),
+        ("explain", of::<PageSheet>()),
         ("ports", of::<PortSheet>()),
         ("rules", of::<RuleSheet>()),
     ]

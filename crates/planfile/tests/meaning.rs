@@ -71,7 +71,7 @@ const STEPS: &[(&str, &str)] = &[
     ("fibre 192.0.2.10 198.51.100.14 tcp/443", "allow offered booking no"),
     ("fibre 192.0.2.10 198.51.100.14 tcp/444", "block unmatched unmatched yes"),
     ("desks 10.44.24.100 198.51.100.14 tcp/443", "block unmatched unmatched yes"),
-    ("home-visits 10.44.250.9 10.44.250.10 tcp/443", "block unmatched unmatched yes"),
+    ("home-visits 10.44.250.9 10.44.250.10 tcp/443", "block cell remote>remote yes"),
     ("home-visits 10.44.250.9 10.44.40.10 tcp/443", "allow exception visits-read-records no"),
     ("doors 10.44.68.11 10.44.40.10 tcp/443", "block cell premises>clinical yes"),
     ("waiting-room 10.44.80.20 10.44.80.1 icmp/echo", "block unmatched unmatched yes"),

@@ -1,7 +1,7 @@
 //! `bastium check`
 
 use super::count;
-use crate::args::Day;
+use crate::args::Check;
 use crate::failure::{Exit, Failure, has_errors};
 use crate::plans;
 use crate::session::{self, Session};
@@ -12,22 +12,25 @@ use bastium_core::meaning::Meaning;
 use bastium_core::plan::Plan;
 use bastium_core::rules;
 use bastium_core::source::Source;
+use bastium_export::sarif;
 use bastium_export::sheets::FindingSheet;
 
-pub(super) fn run(args: &Day, session: &mut Session<'_>) -> Result<Exit, Failure> {
+pub(super) fn run(args: &Check, session: &mut Session<'_>) -> Result<Exit, Failure> {
     match plans::load(session.options.plan.as_deref()) {
         Ok(plan) => {
             let (diagnoses, summary) = examine(&plan, args);
-            report(plan.source(), &diagnoses, summary, session)
+            report(plan.source(), &diagnoses, summary, args, session)
         }
-        Err(Failure::Refused { source, diagnoses }) => report(&source, &diagnoses, None, session),
+        Err(Failure::Refused { source, diagnoses }) => {
+            report(&source, &diagnoses, None, args, session)
+        }
         Err(other) => Err(other),
     }
 }
 
 /// All findings, and what was looked at if there is a meaning.
-fn examine(plan: &Plan, args: &Day) -> (Vec<Diagnosis>, Option<String>) {
-    let day = session::day_of(plan, args.day);
+fn examine(plan: &Plan, args: &Check) -> (Vec<Diagnosis>, Option<String>) {
+    let day = session::day_of(plan, args.day.day);
     match Meaning::new(plan, day) {
         Ok(meaning) => {
             let rules = rules::compile(&meaning).rules().count();
@@ -48,18 +51,24 @@ fn report(
     source: &Source,
     diagnoses: &[Diagnosis],
     summary: Option<String>,
+    args: &Check,
     session: &mut Session<'_>,
 ) -> Result<Exit, Failure> {
     let sheet = FindingSheet::new(source, diagnoses);
-    let exit = match (has_errors(diagnoses), diagnoses.is_empty()) {
+    let open: Vec<Diagnosis> = diagnoses.iter().filter(|d| !d.known).cloned().collect();
+    let exit = match (has_errors(diagnoses), open.is_empty()) {
         (true, _) => Exit::Wrong,
         (false, true) => Exit::Fine,
         (false, false) => Exit::No,
     };
+    if args.sarif {
+        session.print(&sarif(&sheet, source.name()))?;
+        return Ok(exit);
+    }
     if show::for_programs(session, &sheet, || sheet.tables(), "check")? {
         return Ok(exit);
     }
-    session.print(&diagnostic::render(source, diagnoses, session.width()))?;
+    session.print(&diagnostic::render(source, &open, session.width()))?;
     let counts: Vec<String> = [
         (Severity::Error, "error"),
         (Severity::Warning, "warning"),
@@ -79,6 +88,10 @@ fn report(
         false => (style::WARN, counts.join(", ")),
     };
     let looked_at = summary.map(|summary| format!(" in {summary}")).unwrap_or_default();
-    session.prose(tone, &format!("{}: {result}{looked_at}", source.name()))?;
+    let kept = match sheet.known() {
+        0 => String::new(),
+        number => format!(", and {number} kept as known"),
+    };
+    session.prose(tone, &format!("{}: {result}{kept}{looked_at}", source.name()))?;
     Ok(exit)
 }

@@ -6,6 +6,7 @@ mod check;
 mod checklist;
 mod completions;
 mod demo;
+mod explain;
 mod matrix;
 mod new;
 mod ports;
@@ -23,6 +24,7 @@ pub(crate) fn run(command: &Command, session: &mut Session<'_>) -> Result<Exit, 
     match command {
         Command::New(args) => new::run(args, session),
         Command::Check(args) => check::run(args, session),
+        Command::Explain(args) => explain::run(args, session),
         Command::Addresses => addresses::run(session),
         Command::Ports => ports::run(session),
         Command::Matrix(args) => matrix::run(args, session),

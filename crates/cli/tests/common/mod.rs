@@ -69,11 +69,9 @@ impl Bench {
 
     /// Runs a command on the clinic's plan, on the day of the tests.
     pub(crate) fn clinic(&self, words: &str) -> Run {
-        let day = if words.starts_with("addresses") || words.starts_with("ports") {
-            String::new()
-        } else {
-            format!("--day {DAY}")
-        };
+        let timeless = ["addresses", "ports", "explain", "services"];
+        let dated = !timeless.iter().any(|command| words.starts_with(command));
+        let day = if dated { format!("--day {DAY}") } else { String::new() };
         self.run(&format!("{words} --plan clinic.toml {day}"))
     }
 }

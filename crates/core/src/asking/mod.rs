@@ -38,6 +38,11 @@ impl End {
         Ok(Self { place: Place { text, addresses, gateway: is_own, ..Place::default() }, gateway })
     }
 
+    /// A place of the plan as an end.
+    pub fn of(place: Place) -> Self {
+        Self { place, gateway: AddressSet::empty() }
+    }
+
     /// The end in words.
     pub fn text(&self) -> &str {
         &self.place.text
@@ -111,8 +116,7 @@ pub fn ask<'r>(
     service: &Services,
     at: &IntervalSet<Minute>,
 ) -> Result<Answer<'r>, NoAnswer> {
-    let packets = packets(meaning, from, to, service, at)?;
-    let packets = by_what_is_offered(meaning, packets);
+    let packets = question(meaning, from, to, service, at)?;
     let mut shares: Vec<Share> = meaning
         .parts(&packets)
         .into_iter()
@@ -135,6 +139,21 @@ pub fn ask<'r>(
         asides,
         shares,
     })
+}
+
+/// The packets that a question is about: those from where they belong; and what is offered to the outside
+/// by the way on which it is translated.
+///
+/// # Errors
+/// Says why the question is about nothing.
+pub fn question(
+    meaning: &Meaning<'_>,
+    from: &End,
+    to: &End,
+    service: &Services,
+    at: &IntervalSet<Minute>,
+) -> Result<PacketSet, NoAnswer> {
+    Ok(by_what_is_offered(meaning, packets(meaning, from, to, service, at)?))
 }
 
 /// The packets that a question is about: from where they belong, to where it is asked.

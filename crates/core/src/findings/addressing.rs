@@ -1,6 +1,6 @@
 //! Subnets, pools and VLAN ids.
 
-use crate::addressing::Subnet;
+use crate::addressing::{Growth, Subnet};
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::name::Name;
 use crate::plan::{Network, Plan};
@@ -17,7 +17,9 @@ pub enum AddressingFinding {
     /// A fixed address that the pool leases out too.
     FixedInPool { host: Name, address: IpAddr, network: Name, at: Span },
     /// More devices than addresses.
-    TooSmall { network: Name, expected: u32, room: u128, at: Span },
+    TooSmall { network: Name, expected: u32, room: u128, growth: Option<Growth>, at: Span },
+    /// A subnet that was carved and does not stand in the file.
+    NotPinned { network: Name, prefixes: Vec<IpNet>, at: Span },
     /// More devices than leases and fixed addresses.
     PoolTooSmall { network: Name, expected: u32, leases: u64, fixed: usize, at: Span },
     /// VLAN 1.
@@ -38,10 +40,14 @@ impl Diagnose for AddressingFinding {
                 .says(format!("{address} of host `{host}` lies in the pool of `{network}`"))
                 .why("another device may be given it while the host is away")
                 .cure("choose an address outside the pool, or narrow the pool"),
-            Self::TooSmall { network, expected, room, at } => warning("subnet-too-small", at)
+            Self::TooSmall { network, expected, room, growth, at } => warning("subnet-too-small", at)
                 .says(format!("`{network}` expects {expected} devices and has room for {room}"))
                 .why("the last ones to come get no address")
-                .cure("give it a larger subnet"),
+                .cure(growth_words(growth.as_ref())),
+            Self::NotPinned { network, prefixes, at } => Diagnosis::new("not-pinned", Severity::Advice, Some(*at))
+                .says(format!("the subnet of `{network}` is carved and does not stand in the file: {}", words(prefixes)))
+                .why("when the plan changes, what is carved may move, and its devices with it")
+                .cure("run `bastium addresses --pin`, which writes it down"),
             Self::PoolTooSmall { network, expected, leases, fixed, at } => warning("pool-too-small", at)
                 .says(format!(
                     "`{network}` expects {expected} devices and has {leases} leases and {fixed} fixed addresses"
@@ -68,15 +74,38 @@ impl Diagnose for AddressingFinding {
     }
 }
 
+fn words(prefixes: &[IpNet]) -> String {
+    prefixes.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
+}
+
+fn growth_words(growth: Option<&Growth>) -> String {
+    let Some(growth) = growth else {
+        return "give it a larger subnet; the space has none free, so widen that too".to_owned();
+    };
+    let prefix = growth.prefix;
+    match (growth.in_place, growth.moves.as_slice()) {
+        (true, []) => format!("widen it to {prefix}: no device moves"),
+        (false, _) => format!("give it {prefix}, which is free: only its own devices move"),
+        (true, moves) => {
+            let moves = moves.iter().map(|(from, to)| format!("{from} to {to}"));
+            format!("widen it to {prefix}, and move {}", moves.collect::<Vec<_>>().join(", "))
+        }
+    }
+}
+
 pub(super) fn find(plan: &Plan) -> Vec<AddressingFinding> {
     let mut found = Vec::new();
     let dhcp = built_in("dhcp").map(|service| service.set()).unwrap_or_default();
     for id in plan.network_ids() {
         let network = plan.network(id);
         let hosts: Vec<_> = plan.hosts().iter().filter(|host| host.network == id).collect();
-        size(network, hosts.iter().map(|host| host.addresses.as_slice()), &mut found);
+        size(plan, network, hosts.iter().map(|host| host.addresses.as_slice()), &mut found);
         lease(plan, network, &dhcp, &mut found);
         let (name, at) = (network.name.clone(), network.at);
+        if network.carved {
+            let prefixes = network.subnets.iter().map(Subnet::prefix).collect();
+            found.push(AddressingFinding::NotPinned { network: name.clone(), prefixes, at });
+        }
         if network.vlan == Some(1) {
             found.push(AddressingFinding::VlanOne { network: name.clone(), at: network.vlan_at });
         }
@@ -100,6 +129,7 @@ pub(super) fn find(plan: &Plan) -> Vec<AddressingFinding> {
 }
 
 fn size<'a>(
+    plan: &Plan,
     network: &Network,
     hosts: impl Iterator<Item = &'a [IpAddr]>,
     found: &mut Vec<AddressingFinding>,
@@ -110,7 +140,8 @@ fn size<'a>(
     let v6_only = v4.clone().next().is_none();
     let room = v4.map(Subnet::room).fold(0u128, u128::saturating_add);
     if !v6_only && u128::from(expected) > room {
-        found.push(AddressingFinding::TooSmall { network: name, expected, room, at });
+        let growth = plan.growth(network);
+        found.push(AddressingFinding::TooSmall { network: name, expected, room, growth, at });
         return;
     }
     let Some(pool) = network.pool else { return };

@@ -48,6 +48,8 @@ pub enum ExceptionFinding {
     SwitchedOff { entry: Entry, at: Span },
     /// Switched on, it would contradict another.
     OffContradicts { entry: Entry, other: Entry, at: Span },
+    /// It says that it is for a time, and has no last day.
+    NeverEnds { entry: Entry, word: &'static str, at: Span },
     /// It does not say why it is there.
     NoReason { entry: Entry, at: Span },
     /// Two agree on the verdict and differ on the log.
@@ -85,6 +87,10 @@ impl Diagnose for ExceptionFinding {
                 .says(format!("switched on, {entry} would contradict {other}"))
                 .why("the plan would then have no single meaning")
                 .cure("say with `before` which of the two would go first, or take it out"),
+            Self::NeverEnds { entry, word, at } => advice("never-ends", at)
+                .says(format!("{entry} says \"{word}\" of itself, and has no last day"))
+                .why("what is meant for a time stays for years unless a day is written down")
+                .cure("add a line like `until = \"2027-03-31\"`"),
             Self::NoReason { entry, at } => advice("no-reason", at)
                 .says(format!("{entry} does not say why it is there"))
                 .why("whoever reads it next year cannot tell whether it is still needed")
@@ -102,6 +108,10 @@ impl Diagnose for ExceptionFinding {
     }
 }
 
+/// Words by which people say that something is not meant to stay.
+const FOR_A_TIME: [&str; 6] =
+    ["temporar", "for now", "for the time being", "until ", "as a test", "trial"];
+
 /// What can be told from the plan alone.
 pub(super) fn find(plan: &Plan, day: Date) -> Vec<ExceptionFinding> {
     let mut found = Vec::new();
@@ -109,6 +119,11 @@ pub(super) fn find(plan: &Plan, day: Date) -> Vec<ExceptionFinding> {
         let (entry, at) = (Entry::of(exception), exception.at);
         if exception.why.trim().is_empty() {
             found.push(ExceptionFinding::NoReason { entry: entry.clone(), at });
+        }
+        let why = exception.why.to_lowercase();
+        let for_a_time = FOR_A_TIME.into_iter().find(|word| why.contains(word));
+        if let Some(word) = for_a_time.filter(|_| exception.until.is_none() && !exception.off) {
+            found.push(ExceptionFinding::NeverEnds { entry: entry.clone(), word, at });
         }
         match exception.until {
             Some(until) if until < day => {

@@ -21,6 +21,8 @@ pub enum GatewayFinding {
     NobodyManages { at: Option<Span> },
     /// The gateway is managed from where little is trusted.
     ManagedFrom { place: String, trust: Trust, at: Span },
+    /// An exception lets the services of management in from where little is trusted.
+    ManagedByException { exception: Name, zone: Name, trust: Trust, at: Span },
     /// More places may manage the gateway than anyone can watch.
     ManagedByMany { addresses: u128, at: Span },
     /// A password is all there is.
@@ -54,6 +56,13 @@ impl Diagnose for GatewayFinding {
                     _ => format!("its trust is {}", trust.word()),
                 })
                 .cure("name the few addresses that manage it, in a zone that is trusted"),
+            Self::ManagedByException { exception, zone, trust, at } => warning("management-exposed", at)
+                .says(format!("exception `{exception}` opens the gateway's management to `{zone}`"))
+                .why(match trust {
+                    Trust::Internet => "anyone on the internet may try passwords".to_owned(),
+                    _ => format!("its trust is {}", trust.word()),
+                })
+                .cure("name the service that is needed, or let `gateway.manage` say who manages"),
             Self::ManagedByMany { addresses, at } => advice("management-wide", Some(*at))
                 .says(format!("the gateway can be managed from {addresses} addresses"))
                 .why("each of them is a way in")
@@ -74,6 +83,7 @@ pub(super) fn find(plan: &Plan) -> Vec<GatewayFinding> {
             found.push(GatewayFinding::CutOff { network: network.name.clone(), at: network.at });
         }
     }
+    by_exception(plan, &mut found);
     let Some(manage) = &plan.gateway().manage else {
         found.push(GatewayFinding::NobodyManages { at: None });
         return found;
@@ -111,6 +121,29 @@ pub(super) fn find_in_meaning(meaning: &Meaning<'_>) -> Vec<GatewayFinding> {
     networks
         .map(|network| GatewayFinding::NoDns { network: network.name.clone(), at: network.at })
         .collect()
+}
+
+/// Exceptions to the gateway that let in what it is managed by.
+fn by_exception(plan: &Plan, found: &mut Vec<GatewayFinding>) {
+    let shells = built_in("ssh").map(|service| service.set()).unwrap_or_default();
+    let manage = plan.gateway().manage.as_ref().map(|manage| manage.service.set.clone());
+    let services = manage.unwrap_or(shells);
+    let opens =
+        plan.exceptions().iter().filter(|e| e.action == Action::Allow && e.to.gateway && !e.off);
+    for exception in opens.filter(|e| !e.service.set.v4.is_disjoint(&services.v4)) {
+        for zone in
+            plan.zone_ids().map(|id| (id, plan.zone(id))).filter(|z| z.1.trust <= Trust::Low)
+        {
+            if !plan.zone_addresses(zone.0).is_disjoint(&exception.from.addresses) {
+                found.push(GatewayFinding::ManagedByException {
+                    exception: exception.name.clone(),
+                    zone: zone.1.name.clone(),
+                    trust: zone.1.trust,
+                    at: exception.at,
+                });
+            }
+        }
+    }
 }
 
 /// Whether DNS questions of a network are let through to anything inside: the gateway, or a host.

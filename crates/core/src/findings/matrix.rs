@@ -89,11 +89,13 @@ fn of_zone(plan: &Plan, id: ZoneId, found: &mut Vec<MatrixFinding>) {
     let name = zone.name.clone();
     let matrix = plan.matrix();
     let networks: Vec<_> = plan.networks_of(id).map(|id| plan.network(id)).collect();
-    if let ([only], Some(_)) = (networks.as_slice(), matrix.cell(id, id).action) {
+    let alone = !plan.passes_within(id);
+    if let ([only], Some(_), true) = (networks.as_slice(), matrix.cell(id, id).action, alone) {
         let (network, isolated, at) = (only.name.clone(), only.isolate, matrix.cell(id, id).at);
         found.push(MatrixFinding::DiagonalOfOne { zone: name.clone(), network, isolated, at });
     }
-    for network in networks.iter().filter(|n| zone.trust == Trust::None && !n.isolate) {
+    let wired = networks.iter().filter(|network| network.tunnel.is_none());
+    for network in wired.filter(|n| zone.trust == Trust::None && !n.isolate) {
         found.push(MatrixFinding::NotIsolated { network: network.name.clone(), at: network.at });
     }
     if id == plan.internet() {
@@ -115,7 +117,7 @@ fn unsaid(plan: &Plan, found: &mut Vec<MatrixFinding>) {
     for from in plan.zone_ids().filter(|zone| populated(*zone)) {
         for to in plan.zone_ids().filter(|zone| populated(*zone)) {
             let cell = plan.matrix().cell(from, to);
-            let can_pass = if from == to { plan.networks_of(from).nth(1).is_some() } else { true };
+            let can_pass = from != to || plan.passes_within(from);
             if cell.action.is_none() && can_pass {
                 let (from, to) = (plan.zone(from).name.clone(), plan.zone(to).name.clone());
                 found.push(MatrixFinding::Unsaid { from, to, at: cell.at });

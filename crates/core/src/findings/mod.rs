@@ -3,13 +3,24 @@
 
 mod addressing;
 mod exceptions;
+pub mod explain;
 mod gateway;
+mod known;
+mod limits;
 mod matrix;
+mod outside;
+mod promises;
+mod wiring;
 
 pub use addressing::AddressingFinding;
 pub use exceptions::ExceptionFinding;
 pub use gateway::GatewayFinding;
+pub use known::KnownFinding;
+pub use limits::LimitFinding;
 pub use matrix::MatrixFinding;
+pub use outside::OutsideFinding;
+pub use promises::{PromiseFinding, Rate};
+pub use wiring::WiringFinding;
 
 use crate::diagnosis::{Diagnose, Diagnosis};
 use crate::meaning::{Meaning, OrderProblem};
@@ -28,10 +39,16 @@ pub fn find(
     all.extend(matrix::find(plan).iter().map(Diagnose::diagnose));
     all.extend(exceptions::find(plan, day).iter().map(Diagnose::diagnose));
     all.extend(gateway::find(plan).iter().map(Diagnose::diagnose));
+    all.extend(wiring::find(plan).iter().map(Diagnose::diagnose));
+    all.extend(outside::find(plan).iter().map(Diagnose::diagnose));
     match meaning {
         Ok(meaning) => {
             all.extend(exceptions::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
             all.extend(gateway::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
+            all.extend(outside::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
+            all.extend(promises::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
+            all.extend(limits::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
+            known::apply(plan, &mut all);
         }
         Err(problems) => all.extend(problems.iter().map(Diagnose::diagnose)),
     }

@@ -5,6 +5,7 @@
 //! [`resolve`] turns it into a plan or into *all* the problems that it has.
 
 pub mod draft;
+mod growth;
 mod legs;
 mod matrix;
 mod parts;
@@ -126,7 +127,7 @@ impl Plan {
     }
 
     /// The networks of a zone.
-    pub fn networks_of(&self, zone: ZoneId) -> impl Iterator<Item = NetworkId> + '_ {
+    pub fn networks_of(&self, zone: ZoneId) -> impl Iterator<Item = NetworkId> + Clone + '_ {
         self.network_ids().filter(move |id| self.network(*id).zone == zone)
     }
 

@@ -1,5 +1,9 @@
 //! Whether the compiled rules do what the plan means: exactly, over whole packet sets.
 
+mod guarantee;
+
+pub use guarantee::{Kept, guarantee};
+
 use crate::meaning::Meaning;
 use crate::rules::{Outcome, RuleSet};
 use crate::space::{Packet, PacketSet};
@@ -18,8 +22,9 @@ pub struct Difference<'r> {
     pub rules: Outcome<'r>,
 }
 
-/// Compares meaning and rules on a set, as the filter sees its packets: same verdict, same logging. What never reaches a rule list
-/// (it stays in its network, or has no way) is left out. An empty answer is a proof.
+/// Compares meaning and rules on a set, as the filter sees its packets: same verdict, same logging. What
+/// never reaches a rule list (it stays in its network, or has no way) is left out. An empty answer is a
+/// proof.
 pub fn differences<'r>(
     meaning: &Meaning<'_>,
     rules: &'r RuleSet,

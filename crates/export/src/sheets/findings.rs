@@ -43,7 +43,7 @@ impl FindingSheet {
         let finding = |diagnosis: &Diagnosis| Finding {
             name: diagnosis.name,
             severity: diagnosis.severity.word(),
-            known: false,
+            known: diagnosis.known,
             line: diagnosis.at.map(|at| source.line(at)),
             column: diagnosis.at.map(|at| source.column(at)),
             says: diagnosis.says.clone(),
@@ -53,15 +53,22 @@ impl FindingSheet {
         Self { bastium: EDITION, findings: diagnoses.iter().map(finding).collect() }
     }
 
-    /// How many findings there are of a severity.
+    /// How many findings there are of a severity, those that the plan keeps not counted.
     pub fn count(&self, severity: Severity) -> usize {
-        self.findings.iter().filter(|finding| finding.severity == severity.word()).count()
+        let counted = self.findings.iter().filter(|finding| !finding.known);
+        counted.filter(|finding| finding.severity == severity.word()).count()
+    }
+
+    /// How many findings the plan keeps.
+    pub fn known(&self) -> usize {
+        self.findings.iter().filter(|finding| finding.known).count()
     }
 
     /// As a table.
     pub fn tables(&self) -> Vec<Table> {
         let mut table = Table::new([
             Column::whole("severity"),
+            Column::whole("known"),
             Column::numbers("line"),
             Column::text("name"),
             Column::text("says"),
@@ -71,6 +78,7 @@ impl FindingSheet {
             let tone = if finding.severity == "advice" { Tone::Faint } else { Tone::Warn };
             table.row([
                 Cell::toned(finding.severity, tone),
+                if finding.known { "known" } else { "" }.into(),
                 finding.line.map_or(String::new(), |line| line.to_string()).into(),
                 finding.name.into(),
                 finding.says.clone().into(),

@@ -5,6 +5,7 @@ mod answer;
 mod checklist;
 mod findings;
 mod matrix;
+mod pages;
 mod ports;
 mod rules;
 
@@ -13,6 +14,7 @@ pub use answer::AnswerSheet;
 pub use checklist::{ChecklistSheet, StandRow, System};
 pub use findings::{Finding, FindingSheet};
 pub use matrix::{GridLayout, MatrixSheet};
+pub use pages::PageSheet;
 pub use ports::PortSheet;
 pub use rules::RuleSheet;
 

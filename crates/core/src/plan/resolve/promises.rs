@@ -64,7 +64,7 @@ impl Diagnose for PromiseProblem {
                 .says(format!("`{word}` is not a name of the DNS"))
                 .why("a name has labels of letters, digits and hyphens, with dots between (RFC 1123)")
                 .cure("write it like register.example.org"),
-            Self::NoReason { finding, at } => error("no-reason", at)
+            Self::NoReason { finding, at } => error("known-without-reason", at)
                 .says(format!("`{finding}` is kept without a reason"))
                 .why("whoever reads it next year cannot tell whether it is still right")
                 .cure("write the reason between the quotes"),

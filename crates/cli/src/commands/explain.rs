@@ -1,0 +1,39 @@
+//! `bastium explain`
+
+use crate::args::Explain;
+use crate::failure::{Exit, Failure};
+use crate::session::Session;
+use crate::show::{self, style, table};
+use bastium_core::findings::explain::{PAGES, page};
+use bastium_core::name::nearest;
+use bastium_export::sheets::PageSheet;
+
+pub(super) fn run(args: &Explain, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    let sheet = match &args.name {
+        None => PageSheet::new(PAGES.iter()),
+        Some(name) => PageSheet::new([page(name).ok_or_else(|| unknown(name))?]),
+    };
+    if show::for_programs(session, &sheet, || sheet.tables(), "page")? {
+        return Ok(Exit::Fine);
+    }
+    if let (Some(_), [page]) = (&args.name, sheet.pages.as_slice()) {
+        session.prose(style::STRONG, &format!("{} ({})", page.name, page.severity))?;
+        session.prose(style::PLAIN, page.text)?;
+        return Ok(Exit::Fine);
+    }
+    for shown in &sheet.tables() {
+        session.print(&table::draw(shown, session.look(), 2))?;
+    }
+    Ok(Exit::Fine)
+}
+
+fn unknown(name: &str) -> Failure {
+    let near = nearest(name, PAGES.iter().map(|page| page.name));
+    Failure::Call {
+        says: format!("nothing that `check` tells is called `{name}`"),
+        cure: match near {
+            Some(near) => format!("write `{near}`, if that is meant"),
+            None => "leave the name out to see all of them".to_owned(),
+        },
+    }
+}

@@ -1,0 +1,229 @@
+//! Guarantees that do not hold, names that are announced in vain, streams that meet a wall.
+
+use crate::asking::{End, question};
+use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::meaning::Meaning;
+use crate::name::Name;
+use crate::plan::{NetworkId, Plan, Stream};
+use crate::proof;
+use crate::service::built_in;
+use crate::source::{Span, Text};
+use crate::space::{AddressSet, IntervalSet, Match, PacketSet};
+use crate::verdict::Verdict;
+
+/// A finding about what the plan promises.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[expect(missing_docs, reason = "the fields say what they hold")]
+pub enum PromiseFinding {
+    /// A packet breaks a guarantee.
+    Broken { word: &'static str, guarantee: Name, packet: String, because: String, at: Span },
+    /// What must never pass may, within a network, where the gateway has no say.
+    Within { guarantee: Name, network: Name, at: Span },
+    /// Names are repeated between networks that may not talk to each other at all.
+    AnnouncedInVain { discovery: Name, one: Name, other: Name, at: Span },
+    /// Printing is let through to where nobody can find the printer by name.
+    NotAnnounced { exception: Name, from: Name, to: Name, at: Span },
+    /// A stream that nothing lets through.
+    StreamBlocked { stream: Name, at: Span },
+    /// Streams take a large part of what the gateway can carry.
+    HeavyStreams { mbps: Rate, routes: Rate, at: Span },
+    /// Nobody knows what the gateway can carry.
+    UnknownCapacity { mbps: Rate, at: Span },
+}
+
+/// A rate in megabits a second that can be compared.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Rate(u64);
+
+impl Rate {
+    fn new(rate: f64) -> Self {
+        Self(rate.to_bits())
+    }
+
+    /// The rate.
+    pub fn rate(self) -> f64 {
+        f64::from_bits(self.0)
+    }
+}
+
+/// Streams through the gateway beyond this, in megabits a second, are worth a look.
+const HEAVY: f64 = 100.0;
+
+impl Diagnose for PromiseFinding {
+    fn diagnose(&self) -> Diagnosis {
+        let warning = |name, at: &Span| Diagnosis::new(name, Severity::Warning, Some(*at));
+        let advice = |name, at: &Span| Diagnosis::new(name, Severity::Advice, Some(*at));
+        match self {
+            Self::Broken { word, guarantee, packet, because, at } => warning("guarantee-broken", at)
+                .says(format!("`{word}.{guarantee}` does not hold: {packet} {}", match *word {
+                    "never" => "is let through",
+                    _ => "is not let through",
+                }))
+                .why(format!("{because}; a guarantee holds whatever else is written"))
+                .cure("change the entry that decides, or take the guarantee back"),
+            Self::Within { guarantee, network, at } => advice("never-within", at)
+                .says(format!("`never.{guarantee}` says nothing within `{network}`"))
+                .why("devices of one network meet without the gateway")
+                .cure(format!("add `isolate = true` to `{network}`, and set it on switch and access point")),
+            Self::AnnouncedInVain { discovery, one, other, at } => warning("announced-in-vain", at)
+                .says(format!("discovery `{discovery}` repeats names between `{one}` and `{other}`, which may not connect"))
+                .why("people see a device by name, and every try to use it fails")
+                .cure("add the exception that lets them use it, or take the network out of `between`"),
+            Self::NotAnnounced { exception, from, to, at } => advice("not-announced", at)
+                .says(format!("exception `{exception}` lets `{from}` print to `{to}`, where nobody finds the printers by name"))
+                .why("printers announce themselves in their own network only (RFC 6762)")
+                .cure(format!("add `[discovery.NAME]` with `between = [\"{from}\", \"{to}\"]`, or set the printers up by address and keep this")),
+            Self::StreamBlocked { stream, at } => warning("stream-blocked", at)
+                .says(format!("nothing lets stream `{stream}` through, whoever opens it"))
+                .why("a load that is planned for is not permitted")
+                .cure("add the exception that lets it through, or take the stream out"),
+            Self::HeavyStreams { mbps, routes, at } => warning("heavy-streams", at)
+                .says(format!("streams take {} of the {} Mbit/s that the gateway can carry", mbps.rate(), routes.rate()))
+                .why("what else passes between networks gets slow")
+                .cure("put the ends of the heaviest stream into one network, or plan for a larger gateway"),
+            Self::UnknownCapacity { mbps, at } => advice("unknown-capacity", at)
+                .says(format!("streams of {} Mbit/s pass the gateway, and nothing says how much it can carry", mbps.rate()))
+                .why("small gateways route far less than their ports could")
+                .cure("add `routes-mbps = …` to `[gateway]`, from its data sheet"),
+        }
+    }
+}
+
+/// All of them: each takes the meaning to be told.
+pub(super) fn find_in_meaning(meaning: &Meaning<'_>) -> Vec<PromiseFinding> {
+    let mut found = Vec::new();
+    guarantees(meaning, &mut found);
+    discoveries(meaning, &mut found);
+    not_announced(meaning, &mut found);
+    streams(meaning, &mut found);
+    found
+}
+
+fn guarantees(meaning: &Meaning<'_>, found: &mut Vec<PromiseFinding>) {
+    let plan = meaning.plan();
+    for guarantee in plan.guarantees() {
+        let kept = proof::guarantee(meaning, guarantee);
+        let (name, at) = (guarantee.name.clone(), guarantee.at);
+        if let Some((packet, decision)) = kept.broken_by {
+            found.push(PromiseFinding::Broken {
+                word: guarantee.word(),
+                guarantee: name.clone(),
+                packet: plan.packet_words(&packet),
+                because: decision.cause.words(plan),
+                at,
+            });
+        }
+        for id in kept.within.into_iter().filter(|id| !plan.network(*id).isolate) {
+            let (guarantee, network) = (name.clone(), plan.network(id).name.clone());
+            found.push(PromiseFinding::Within { guarantee, network, at });
+        }
+    }
+}
+
+/// Whether anything is let through from one network to the other.
+fn connects(meaning: &Meaning<'_>, from: NetworkId, to: NetworkId) -> bool {
+    let plan = meaning.plan();
+    let all = Match {
+        enters: IntervalSet::point(plan.network_leg(from)),
+        source: plan.network_addresses(from).clone(),
+        destination: plan.network_addresses(to).clone(),
+        ..Match::everything()
+    };
+    let parts = meaning.parts(&PacketSet::from(all));
+    parts.iter().any(|part| part.decision.verdict == Verdict::Allow)
+}
+
+fn discoveries(meaning: &Meaning<'_>, found: &mut Vec<PromiseFinding>) {
+    let plan = meaning.plan();
+    for discovery in plan.discoveries() {
+        for (index, &one) in discovery.between.iter().enumerate() {
+            for &other in &discovery.between[index + 1..] {
+                if connects(meaning, one, other) || connects(meaning, other, one) {
+                    continue;
+                }
+                found.push(PromiseFinding::AnnouncedInVain {
+                    discovery: discovery.name.clone(),
+                    one: plan.network(one).name.clone(),
+                    other: plan.network(other).name.clone(),
+                    at: discovery.at,
+                });
+            }
+        }
+    }
+}
+
+/// Where a plan repeats some names, one that lets people print across networks without is told of.
+fn not_announced(meaning: &Meaning<'_>, found: &mut Vec<PromiseFinding>) {
+    let plan = meaning.plan();
+    let printing = built_in("ipp").map(|service| service.set()).unwrap_or_default();
+    for &id in meaning.precedence().active() {
+        let exception = plan.exception(id);
+        let allows = exception.action == crate::plan::Action::Allow && exception.inbound.is_none();
+        if !allows
+            || !printing.is_subset(&exception.service.set)
+            || is_wide(plan, &exception.to.addresses)
+        {
+            continue;
+        }
+        let whole = |addresses: &AddressSet| {
+            plan.network_ids().find(|id| plan.network_addresses(*id).v4 == addresses.v4)
+        };
+        let (Some(from), Some(to)) =
+            (whole(&exception.from.addresses), whole(&exception.to.addresses))
+        else {
+            continue;
+        };
+        let repeated =
+            |d: &crate::plan::Discovery| d.between.contains(&from) && d.between.contains(&to);
+        if plan.discoveries().is_empty() || plan.discoveries().iter().any(repeated) {
+            continue;
+        }
+        found.push(PromiseFinding::NotAnnounced {
+            exception: exception.name.clone(),
+            from: plan.network(from).name.clone(),
+            to: plan.network(to).name.clone(),
+            at: exception.at,
+        });
+    }
+}
+
+fn is_wide(plan: &Plan, addresses: &AddressSet) -> bool {
+    !addresses.is_disjoint(plan.internet_addresses())
+}
+
+fn streams(meaning: &Meaning<'_>, found: &mut Vec<PromiseFinding>) {
+    let plan = meaning.plan();
+    let mut routed: Vec<&Stream> = Vec::new();
+    for stream in plan.streams() {
+        let verdicts: Vec<Verdict> = [(&stream.from, &stream.to), (&stream.to, &stream.from)]
+            .into_iter()
+            .flat_map(|(from, to)| {
+                let (from, to) = (End::of(from.clone()), End::of(to.clone()));
+                let any = plan.service(&[Text::new("any")]).ok();
+                let always = IntervalSet::full();
+                let packets = any.and_then(|any| question(meaning, &from, &to, &any, &always).ok());
+                packets.map(|packets| meaning.parts(&packets)).unwrap_or_default()
+            })
+            .map(|part| part.decision.verdict)
+            .collect();
+        if verdicts.iter().any(|verdict| verdict.is_filtered()) {
+            routed.push(stream);
+            if !verdicts.iter().any(|v| matches!(v, Verdict::Allow | Verdict::DoesNotPass)) {
+                let (stream, at) = (stream.name.clone(), stream.at);
+                found.push(PromiseFinding::StreamBlocked { stream, at });
+            }
+        }
+    }
+    let total: f64 = routed.iter().map(|stream| stream.mbps).sum();
+    let heaviest = routed.iter().max_by(|a, b| a.mbps.total_cmp(&b.mbps));
+    let Some(at) = heaviest.map(|stream| stream.at) else { return };
+    let mbps = Rate::new(total);
+    match plan.gateway().routes_mbps {
+        Some(routes) if total > routes / 2.0 => {
+            let routes = Rate::new(routes);
+            found.push(PromiseFinding::HeavyStreams { mbps, routes, at });
+        }
+        None if total > HEAVY => found.push(PromiseFinding::UnknownCapacity { mbps, at }),
+        _ => {}
+    }
+}
