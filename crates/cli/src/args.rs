@@ -84,10 +84,18 @@ pub enum Command {
     New(New),
     /// Find mistakes and risks, each with its line, its reason and its cure
     Check(Check),
+    /// Add an entry to the plan, or many from a table
+    Add(Add),
+    /// Set keys of an entry, or a cell of the matrix
+    Set(Set),
+    /// Remove an entry that nothing names any more
+    Remove(Remove),
+    /// Rename an entry, here and wherever it is named
+    Rename(Rename),
     /// Tell more about an error or a finding, by the name in square brackets
     Explain(Explain),
     /// Show the addressing sheet: VLANs, subnets, gateways, pools, room left
-    Addresses,
+    Addresses(Addresses),
     /// Show what to set on each gateway port, switch port and Wi-Fi name
     Ports,
     /// Show who may talk to whom: the whole matrix, or what decides one cell
@@ -141,6 +149,79 @@ pub struct Check {
     pub day: Day,
 }
 
+/// Arguments of `add`.
+#[derive(Clone, Debug, Args)]
+pub struct Add {
+    /// What it is: network, zone, host, group, service, exception, ...
+    pub kind: String,
+    /// Its name
+    #[arg(conflicts_with = "table")]
+    pub name: Option<String>,
+    /// Its keys, like vlan=24 or service=ssh,https
+    #[arg(value_name = "KEY=VALUE")]
+    pub settings: Vec<String>,
+    /// Add one for each row of this table (.csv or .xlsx), by the headings of its columns
+    #[arg(long, value_name = "FILE")]
+    pub table: Option<PathBuf>,
+    /// Show what would change, and write nothing
+    #[arg(long)]
+    pub dry_run: bool,
+}
+
+/// Arguments of `set`.
+#[derive(Clone, Debug, Args)]
+pub struct Set {
+    /// What it is: network, host, ..., or site, gateway, gateway.manage, matrix, or cell
+    pub kind: String,
+    /// Its name and keys, like `desks vlan=24`; for a cell, FROM TO ACTION; `key=` takes a key out
+    #[arg(required = true, value_name = "NAME KEY=VALUE")]
+    pub words: Vec<String>,
+    /// Show what would change, and write nothing
+    #[arg(long)]
+    pub dry_run: bool,
+}
+
+/// Arguments of `remove`.
+#[derive(Clone, Debug, Args)]
+pub struct Remove {
+    /// What it is: network, host, exception, ...
+    pub kind: String,
+    /// Its name
+    pub name: String,
+    /// Show what would change, and write nothing
+    #[arg(long)]
+    pub dry_run: bool,
+}
+
+/// Arguments of `rename`.
+#[derive(Clone, Debug, Args)]
+pub struct Rename {
+    /// The name that it has
+    pub old: String,
+    /// The name that it gets
+    pub new: String,
+    /// What it is, where several things have that name
+    #[arg(long)]
+    pub kind: Option<String>,
+    /// Show what would change, and write nothing
+    #[arg(long)]
+    pub dry_run: bool,
+}
+
+/// Arguments of `addresses`.
+#[derive(Clone, Debug, Args)]
+pub struct Addresses {
+    /// Show what is free of the site's space as well
+    #[arg(long)]
+    pub free: bool,
+    /// Write the subnets that were carved into the plan
+    #[arg(long)]
+    pub pin: bool,
+    /// With --pin: show what would change, and write nothing
+    #[arg(long, requires = "pin")]
+    pub dry_run: bool,
+}
+
 /// Arguments of `explain`.
 #[derive(Clone, Debug, Args)]
 pub struct Explain {
@@ -156,6 +237,12 @@ pub struct Matrix {
     pub from: Option<String>,
     /// ... to this zone
     pub to: Option<String>,
+    /// Show the matrix that would follow from trust alone
+    #[arg(long, conflicts_with = "from")]
+    pub draft: bool,
+    /// With --draft: write it into the plan
+    #[arg(long, requires = "draft")]
+    pub write: bool,
     /// The day
     #[command(flatten)]
     pub day: Day,

@@ -5,6 +5,7 @@ use crate::show::diagnostic;
 use bastium_core::diagnosis::{Diagnosis, Severity};
 use bastium_core::source::Source;
 use bastium_export::clean;
+use bastium_planfile::edit::{EditProblem, KINDS, SINGLE};
 use std::io;
 use std::path::PathBuf;
 
@@ -43,6 +44,8 @@ pub(crate) enum Failure {
     Refused { source: Source, diagnoses: Vec<Diagnosis> },
     /// Words on the command line have no meaning in this plan.
     Words { diagnoses: Vec<Diagnosis> },
+    /// A change of the plan that cannot be made.
+    Edit(EditProblem),
     /// The call asks for something that cannot be.
     Call { says: String, cure: String },
     /// Nobody reads the output any more.
@@ -82,6 +85,11 @@ impl Failure {
         Exit::Wrong
     }
 
+    /// What is wrong, in a sentence.
+    pub(crate) fn says(&self) -> String {
+        self.words().0
+    }
+
     fn words(&self) -> (String, String) {
         match self {
             Self::NoPlan => (
@@ -100,9 +108,55 @@ impl Failure {
                 format!("cannot write the result: {}", reason(error)),
                 "is there room left?".to_owned(),
             ),
+            Self::Edit(problem) => edit_words(problem),
             Self::Call { says, cure } => (says.clone(), cure.clone()),
             Self::Refused { .. } | Self::Words { .. } | Self::Closed => Default::default(),
         }
+    }
+}
+
+/// Why a change cannot be made, and what to do.
+fn edit_words(problem: &EditProblem) -> (String, String) {
+    let write = |nearest: Option<&str>, otherwise: &str| match nearest {
+        Some(name) => format!("write `{name}`, if that is meant"),
+        None => otherwise.to_owned(),
+    };
+    match problem {
+        EditProblem::NotToml => (
+            "the plan is not written in a way that can be changed".to_owned(),
+            "change it by hand".to_owned(),
+        ),
+        EditProblem::UnknownKind { kind, nearest } => (
+            format!("a plan has no table `{kind}`"),
+            write(
+                *nearest,
+                &format!("write one of {}, or of {}", SINGLE.join(", "), KINDS[..19].join(", ")),
+            ),
+        ),
+        EditProblem::AlreadyThere { kind, name } => (
+            format!("there is a {kind} `{name}` already"),
+            format!("choose another name, or change it with `bastium set {kind} {name} …`"),
+        ),
+        EditProblem::NotThere { name, nearest } => (
+            format!("there is no `{name}`"),
+            write(nearest.as_deref(), "look at the plan for its name"),
+        ),
+        EditProblem::Used { kind, name, by } => (
+            format!("{kind} `{name}` is still used by {}", by.join(", ")),
+            "take it out there first".to_owned(),
+        ),
+        EditProblem::WhichKind { name, kinds } => (
+            format!("`{name}` is a {}", kinds.join(" and a ")),
+            format!("say which, as in `--kind {}`", kinds.first().copied().unwrap_or_default()),
+        ),
+        EditProblem::NoGrid => (
+            "the plan has no grid that could be changed".to_owned(),
+            "`bastium matrix --draft` shows one that follows from trust".to_owned(),
+        ),
+        EditProblem::BadValue { key, value } => (
+            format!("`{value}` is not a value of `{key}`"),
+            "write a number, a text, or a list with commas".to_owned(),
+        ),
     }
 }
 

@@ -3,6 +3,7 @@
 use crate::failure::Failure;
 use bastium_core::plan::Plan;
 use bastium_planfile::LARGEST;
+use bastium_planfile::edit::EditProblem;
 use std::fs::File;
 use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
@@ -34,17 +35,117 @@ pub(crate) fn load(named: Option<&Path>) -> Result<Plan, Failure> {
             (shown(&path), read_file(&path)?)
         }
     };
-    bastium_planfile::read(&name, &bytes).map_err(|refused| Failure::Refused {
-        source: refused.source,
-        diagnoses: refused.diagnoses,
-    })
+    bastium_planfile::read(&name, &bytes).map_err(refused)
+}
+
+/// What a change did.
+pub(crate) struct Changed {
+    /// What the file is called in messages.
+    pub(crate) name: String,
+    /// The text before.
+    pub(crate) old: String,
+    /// The text after.
+    pub(crate) new: String,
+    /// Whether the file was written.
+    pub(crate) written: bool,
+    /// Whether the plan came from standard input.
+    pub(crate) piped: bool,
+}
+
+/// Changes a plan file: under a lock, only if the result is a plan, and whole or not at all.
+///
+/// # Errors
+/// When it cannot be read or written, the change cannot be made, or its result is not a plan.
+pub(crate) fn change(
+    named: Option<&Path>,
+    dry_run: bool,
+    edit: impl FnOnce(&str) -> Result<String, Failure>,
+) -> Result<Changed, Failure> {
+    if named.is_some_and(|path| path == Path::new("-")) {
+        let read = limited(io::stdin().lock());
+        let bytes = read.map_err(|e| failed(Path::new("standard input"), e))?;
+        let (old, new) = edited("standard input", &bytes, edit)?;
+        let name = "standard input".to_owned();
+        return Ok(Changed { name, old, new, written: false, piped: true });
+    }
+    let here = || std::env::current_dir().map_err(|e| failed(Path::new("."), e));
+    let (path, name) = match named {
+        Some(path) => (path.to_owned(), path.display().to_string()),
+        None => {
+            let path = find(&here()?)?;
+            let name = shown(&path);
+            (path, name)
+        }
+    };
+    // What a link leads to is changed, not the link.
+    let path = path.canonicalize().map_err(|error| failed(&path, error))?;
+    let lock = lock(&path)?;
+    let bytes = read_file(&path)?;
+    let (old, new) = edited(&name, &bytes, edit)?;
+    let written = old != new && !dry_run;
+    if written {
+        write(&path, &new, true)?;
+    }
+    drop(lock);
+    Ok(Changed { name, old, new, written, piped: false })
+}
+
+/// The text before and after, if the latter is a plan.
+fn edited(
+    name: &str,
+    bytes: &[u8],
+    edit: impl FnOnce(&str) -> Result<String, Failure>,
+) -> Result<(String, String), Failure> {
+    let Ok(old) = std::str::from_utf8(bytes) else {
+        bastium_planfile::read(name, bytes).map_err(refused)?;
+        return Ok(Default::default());
+    };
+    let new = match edit(old) {
+        // Reading the text tells what is wrong with it, and where.
+        Err(Failure::Edit(EditProblem::NotToml)) => {
+            bastium_planfile::read(name, bytes).map_err(refused)?;
+            return Err(Failure::Edit(EditProblem::NotToml));
+        }
+        other => other?,
+    };
+    let after = format!("{name}, as it would be");
+    bastium_planfile::read(&after, new.as_bytes()).map_err(refused)?;
+    Ok((old.to_owned(), new))
+}
+
+/// Two runs at once on one plan do not lose an edit: the folder is locked while one of them works. The
+/// file itself is no place for a lock, since a new one takes its name.
+#[cfg(unix)]
+fn lock(path: &Path) -> Result<File, Failure> {
+    let folder = path.parent().unwrap_or(Path::new("/"));
+    let folder = File::open(folder).map_err(|error| failed(folder, error))?;
+    folder.lock().map_err(|error| failed(path, error))?;
+    Ok(folder)
+}
+
+#[cfg(not(unix))]
+fn lock(path: &Path) -> Result<File, Failure> {
+    let beside = path.with_extension("lock");
+    let file = File::create(&beside).map_err(|error| failed(&beside, error))?;
+    file.lock().map_err(|error| failed(&beside, error))?;
+    Ok(file)
+}
+
+#[expect(clippy::boxed_local, reason = "that is how the reader hands it over")]
+pub(crate) fn refused(refused: Box<bastium_planfile::Refused>) -> Failure {
+    let bastium_planfile::Refused { source, diagnoses } = *refused;
+    Failure::Refused { source, diagnoses }
 }
 
 fn failed(path: &Path, error: io::Error) -> Failure {
     Failure::File { path: path.to_owned(), doing: "read", error }
 }
 
-fn read_file(path: &Path) -> Result<Vec<u8>, Failure> {
+/// Reads a file, but no more of it than a plan can have.
+///
+/// # Errors
+/// When it cannot be read.
+pub(crate) fn read_file(path: &Path) -> Result<Vec<u8>, Failure> {
     let file = File::open(path).map_err(|error| failed(path, error))?;
     limited(file).map_err(|error| failed(path, error))
 }
@@ -78,6 +179,10 @@ pub(crate) fn write(path: &Path, text: &str, force: bool) -> Result<(), Failure>
     let mut file = tempfile::Builder::new();
     let mut file = new_file_mode(&mut file).tempfile_in(folder).map_err(failed)?;
     file.write_all(text.as_bytes()).map_err(failed)?;
+    // A plan that is written over keeps its permissions.
+    if let Some(old) = std::fs::metadata(path).ok().filter(|_| force) {
+        file.as_file().set_permissions(old.permissions()).map_err(failed)?;
+    }
     file.as_file().sync_all().map_err(failed)?;
     let kept = if force { file.persist(path) } else { file.persist_noclobber(path) };
     match kept {

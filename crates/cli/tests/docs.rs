@@ -23,7 +23,11 @@ fn the_schemas_are_current_and_what_is_printed_has_all_their_keys() {
     for (command, schema) in bastium_export::schema::all() {
         let text = serde_json::to_string_pretty(&schema).expect("JSON") + "\n";
         is_current(&format!("docs/schema/{command}.schema.json"), &text);
-        let words = if command == "ask" { "ask guests internet" } else { command };
+        let words = match command {
+            "ask" => "ask guests internet",
+            "change" => "set network desks hosts=19 --dry-run",
+            other => other,
+        };
         let json = bench.clinic(&format!("{words} --format json")).json();
         for key in schema["required"].as_array().expect("required keys") {
             assert!(json.get(key.as_str().expect("a name")).is_some(), "{command}: {key}");

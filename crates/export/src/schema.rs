@@ -1,8 +1,8 @@
 //! The JSON Schemas of the sheets, generated from their types.
 
 use crate::sheets::{
-    AddressSheet, AnswerSheet, ChecklistSheet, FindingSheet, MatrixSheet, PageSheet, PortSheet,
-    RuleSheet,
+    AddressSheet, AnswerSheet, ChangeSheet, ChecklistSheet, FindingSheet, MatrixSheet, PageSheet,
+    PortSheet, RuleSheet,
 };
 use schemars::{JsonSchema, generate::SchemaSettings};
 use serde_json::Value;
@@ -12,6 +12,7 @@ pub fn all() -> Vec<(&'static str, Value)> {
     vec![
         ("addresses", of::<AddressSheet>()),
         ("ask", of::<AnswerSheet>()),
+        ("change", of::<ChangeSheet>()),
         ("check", of::<FindingSheet>()),
         ("checklist", of::<ChecklistSheet>()),
         ("matrix", of::<MatrixSheet>()),

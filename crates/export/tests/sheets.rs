@@ -47,7 +47,7 @@ fn answer(from: &str, to: &str, service: &str) -> Value {
 
 #[test]
 fn the_addressing_sheet_counts_every_address_once() {
-    let sheet = to_json(&AddressSheet::new(&read(CLINIC)));
+    let sheet = to_json(&AddressSheet::new(&read(CLINIC), false));
     let networks = sheet["networks"].as_array().expect("networks");
     assert_eq!(networks.len(), 12);
     for network in networks.iter().filter(|network| network["kind"] == "network") {
@@ -79,7 +79,7 @@ fn the_addressing_sheet_counts_every_address_once() {
 fn a_fixed_address_inside_the_pool_is_not_counted_twice() {
     let inside = CLINIC.replace("address = \"10.44.24.60\"", "address = \"10.44.24.160\"");
     let room = |text: &str| {
-        let sheet = to_json(&AddressSheet::new(&read(text)));
+        let sheet = to_json(&AddressSheet::new(&read(text), false));
         sheet["networks"][1]["subnets"][0]["room"].as_u64().expect("a number")
     };
     assert_eq!(room(&inside), room(CLINIC) + 1);

@@ -6,6 +6,7 @@
 
 #![forbid(unsafe_code)]
 
+pub mod edit;
 mod entries;
 mod fields;
 mod problem;

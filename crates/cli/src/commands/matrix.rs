@@ -9,8 +9,12 @@ use bastium_core::plan::{Plan, ZoneId};
 use bastium_core::rules;
 use bastium_export::Table;
 use bastium_export::sheets::{GridLayout, MatrixSheet};
+use bastium_planfile::edit::{Edit, drafted};
 
 pub(super) fn run(args: &Matrix, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    if args.draft {
+        return draft(args.write, session);
+    }
     let plan = session.plan()?;
     let meaning = session::meaning(&plan, args.day.day)?;
     let rules = rules::compile(&meaning);
@@ -108,4 +112,16 @@ fn zone(plan: &Plan, word: &str) -> Result<ZoneId, Failure> {
         }
     };
     Err(Failure::Call { says: format!("no zone is called `{word}`"), cure })
+}
+
+/// The matrix that follows from trust alone: shown, or written.
+fn draft(write: bool, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    if write {
+        return super::edit::change(&Edit::Draft, false, session);
+    }
+    let plan = session.plan()?;
+    let drawn = drafted(plan.source().text()).map_err(Failure::Edit)?;
+    session.print(&drawn)?;
+    session.remark("higher trust may open towards lower; add --write to put it into the plan");
+    Ok(Exit::Fine)
 }

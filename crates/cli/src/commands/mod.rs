@@ -6,7 +6,9 @@ mod check;
 mod checklist;
 mod completions;
 mod demo;
+mod edit;
 mod explain;
+mod import;
 mod matrix;
 mod new;
 mod ports;
@@ -25,7 +27,11 @@ pub(crate) fn run(command: &Command, session: &mut Session<'_>) -> Result<Exit, 
         Command::New(args) => new::run(args, session),
         Command::Check(args) => check::run(args, session),
         Command::Explain(args) => explain::run(args, session),
-        Command::Addresses => addresses::run(session),
+        Command::Addresses(args) => addresses::run(args, session),
+        Command::Add(args) => edit::add(args, session),
+        Command::Set(args) => edit::set(args, session),
+        Command::Remove(args) => edit::remove(args, session),
+        Command::Rename(args) => edit::rename(args, session),
         Command::Ports => ports::run(session),
         Command::Matrix(args) => matrix::run(args, session),
         Command::Rules(args) => rules::run(args, session),

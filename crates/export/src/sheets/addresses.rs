@@ -3,7 +3,9 @@
 use super::EDITION;
 use crate::{Cell, Column, Table, Tone};
 use bastium_core::addressing::{Pool, Subnet};
-use bastium_core::plan::{NetworkId, Plan};
+use bastium_core::plan::{Network, NetworkId, Plan};
+use bastium_core::space::AddressSet;
+use ipnet::{IpNet, Ipv4Net};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -14,8 +16,11 @@ pub struct AddressSheet {
     pub bastium: u8,
     /// The site's name.
     pub site: String,
-    /// The networks, in the plan's order.
+    /// The networks and tunnels, in the plan's order.
     pub networks: Vec<NetworkRow>,
+    /// What is free of the site's space, where it is asked for.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub free: Option<FreeRow>,
 }
 
 /// One network.
@@ -35,6 +40,43 @@ pub struct NetworkRow {
     pub fixed: Vec<FixedRow>,
     /// How many devices are expected.
     pub hosts: Option<u32>,
+    /// Whether its subnets were carved from the space and do not stand in the file.
+    pub carved: bool,
+    /// A larger subnet, where more devices are expected than there is room for.
+    pub growth: Option<GrowthRow>,
+}
+
+/// How a network that has outgrown its subnet can grow.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct GrowthRow {
+    /// The larger prefix.
+    pub prefix: String,
+    /// Whether it holds the old one, so that no device of the network moves.
+    pub in_place: bool,
+    /// Subnets of others that would have to move, each with where to.
+    pub moves: Vec<[String; 2]>,
+}
+
+/// What is free.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct FreeRow {
+    /// The free prefixes, IPv4 first.
+    pub prefixes: Vec<String>,
+    /// A map of each IPv4 space.
+    pub spaces: Vec<SpaceRow>,
+}
+
+/// A map of a space.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct SpaceRow {
+    /// The space.
+    pub prefix: String,
+    /// What each sign of the map stands for, as a prefix length: `/24`.
+    pub each: String,
+    /// The first address of each row.
+    pub starts: Vec<String>,
+    /// The rows: `.` free, `#` taken, `+` taken in part.
+    pub map: Vec<String>,
 }
 
 /// One subnet.
@@ -79,12 +121,13 @@ pub struct FixedRow {
 const EXACT: u128 = 1 << 53;
 
 impl AddressSheet {
-    /// Takes the sheet from a plan.
-    pub fn new(plan: &Plan) -> Self {
+    /// Takes the sheet from a plan; `free` says whether to show what is free, too.
+    pub fn new(plan: &Plan, free: bool) -> Self {
         Self {
             bastium: EDITION,
             site: plan.site().name.clone(),
             networks: plan.network_ids().map(|id| row(plan, id)).collect(),
+            free: free.then(|| free_row(plan)),
         }
     }
 
@@ -102,7 +145,57 @@ impl AddressSheet {
                 table.row(cells.filter(|(heading, _)| kept(heading)).map(|(_, cell)| cell));
             }
         }
-        vec![table]
+        let mut tables = vec![table];
+        if let Some(free) = &self.free {
+            let mut table = Table::new([Column::whole("free"), Column::numbers("addresses")]);
+            table.title = Some("free".to_owned());
+            for prefix in &free.prefixes {
+                table.row([prefix.clone().into(), addresses_of(prefix).into()]);
+            }
+            tables.push(table);
+        }
+        tables
+    }
+}
+
+/// How many addresses a prefix has, in words.
+fn addresses_of(prefix: &str) -> String {
+    let Ok(prefix) = prefix.parse::<IpNet>() else { return String::new() };
+    match prefix.max_prefix_len() - prefix.prefix_len() {
+        bits @ 0..=32 => (1u64 << bits).to_string(),
+        bits if prefix.prefix_len() <= 64 => format!("{} of /64", 1u128 << (bits - 64)),
+        bits => format!("2^{bits}"),
+    }
+}
+
+fn free_row(plan: &Plan) -> FreeRow {
+    let prefixes = plan.free_space().prefixes().iter().map(ToString::to_string).collect();
+    let spaces = plan.site().space.iter().filter_map(|space| match space {
+        IpNet::V4(space) => Some(map_of(plan, *space)),
+        IpNet::V6(_) => None,
+    });
+    FreeRow { prefixes, spaces: spaces.collect() }
+}
+
+/// At most 16 rows of 16 signs.
+fn map_of(plan: &Plan, space: Ipv4Net) -> SpaceRow {
+    let taken: AddressSet = plan.taken().into_iter().collect();
+    let length = (space.prefix_len() + 8).min(32);
+    let sign = |part: Ipv4Net| {
+        let part = AddressSet::from(IpNet::V4(part));
+        match (part.is_disjoint(&taken), part.is_subset(&taken)) {
+            (true, _) => '.',
+            (_, true) => '#',
+            _ => '+',
+        }
+    };
+    let parts: Vec<Ipv4Net> = space.subnets(length).map(Iterator::collect).unwrap_or_default();
+    let rows = parts.chunks(16);
+    SpaceRow {
+        prefix: space.to_string(),
+        each: format!("/{length}"),
+        starts: rows.clone().map(|row| row[0].network().to_string()).collect(),
+        map: rows.map(|row| row.iter().map(|part| sign(*part)).collect()).collect(),
     }
 }
 
@@ -172,7 +265,22 @@ fn row(plan: &Plan, id: NetworkId) -> NetworkRow {
         subnets: network.subnets.iter().map(|subnet| subnet_row(plan, id, subnet)).collect(),
         fixed,
         hosts: network.expected,
+        carved: network.carved,
+        growth: growth(plan, network),
     }
+}
+
+fn growth(plan: &Plan, network: &Network) -> Option<GrowthRow> {
+    let v4 = network.subnets.iter().filter(|subnet| subnet.prefix().addr().is_ipv4());
+    let room = v4.map(Subnet::room).fold(0u128, u128::saturating_add);
+    let crowded = network.expected.is_some_and(|expected| u128::from(expected) > room);
+    let growth = plan.growth(network).filter(|_| crowded && room > 0)?;
+    let moves = growth.moves.iter().map(|(from, to)| [from.to_string(), to.to_string()]);
+    Some(GrowthRow {
+        prefix: growth.prefix.to_string(),
+        in_place: growth.in_place,
+        moves: moves.collect(),
+    })
 }
 
 fn subnet_row(plan: &Plan, id: NetworkId, subnet: &Subnet) -> SubnetRow {

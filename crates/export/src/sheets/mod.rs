@@ -2,6 +2,7 @@
 
 mod addresses;
 mod answer;
+mod change;
 mod checklist;
 mod findings;
 mod matrix;
@@ -11,6 +12,7 @@ mod rules;
 
 pub use addresses::AddressSheet;
 pub use answer::AnswerSheet;
+pub use change::ChangeSheet;
 pub use checklist::{ChecklistSheet, StandRow, System};
 pub use findings::{Finding, FindingSheet};
 pub use matrix::{GridLayout, MatrixSheet};

@@ -1,0 +1,168 @@
+//! `bastium add KIND --table FILE`: entries from a sheet that was made elsewhere.
+
+use crate::args::Add;
+use crate::failure::{Exit, Failure};
+use crate::plans;
+use crate::session::Session;
+use bastium_planfile::edit::{
+    Edit, FROM_SHEETS, RowProblem, SheetProblem, Understood, apply, understand,
+};
+use calamine::{Data, Reader};
+use std::path::Path;
+
+/// The most rows that are looked at.
+const MOST_ROWS: usize = 20_000;
+
+pub(super) fn run(args: &Add, file: &Path, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    let (headings, rows) = read(file)?;
+    let mut told: Option<Understood> = None;
+    let edit = |text: &str| {
+        let plan = bastium_planfile::read("the plan", text.as_bytes()).map_err(plans::refused)?;
+        let mut understood = understand(&args.kind, &headings, &rows, &plan).map_err(unusable)?;
+        let new = add_rows(text, &args.kind, &mut understood);
+        told = Some(understood);
+        Ok(new)
+    };
+    let changed = plans::change(session.options.plan.as_deref(), args.dry_run, edit)?;
+    let Some(understood) = told else { return Ok(Exit::Fine) };
+    tell(&understood, &args.kind, session);
+    super::edit::report(&changed, session)?;
+    Ok(if understood.unused.is_empty() { Exit::Fine } else { Exit::No })
+}
+
+/// Adds row by row. What would leave no plan is left out, with the reason.
+fn add_rows(text: &str, kind: &str, understood: &mut Understood) -> String {
+    let mut text = text.to_owned();
+    let mut kept = Vec::new();
+    for entry in std::mem::take(&mut understood.entries) {
+        let (kind, name) = (kind.to_owned(), entry.name.clone());
+        let edit = Edit::Add { kind, name, settings: entry.settings.clone() };
+        let outcome = apply(&text, &edit).map_err(|problem| Failure::Edit(problem).says());
+        let outcome =
+            outcome.and_then(|new| match bastium_planfile::read("the plan", new.as_bytes()) {
+                Ok(_) => Ok(new),
+                Err(refused) => Err(refused
+                    .diagnoses
+                    .first()
+                    .map_or_else(String::new, |d| format!("{}; cure: {}", d.says, d.cure))),
+            });
+        match outcome {
+            Ok(new) => {
+                text = new;
+                kept.push(entry);
+            }
+            Err(says) => {
+                let says = format!("`{}` is left out: {says}", entry.name);
+                understood.unused.push(RowProblem { row: entry.row, says });
+            }
+        }
+    }
+    understood.entries = kept;
+    understood.unused.sort_by_key(|problem| problem.row);
+    text
+}
+
+fn tell(understood: &Understood, kind: &str, session: &mut Session<'_>) {
+    let read = understood
+        .columns
+        .iter()
+        .filter_map(|(heading, key)| key.map(|key| format!("{heading} -> {key}")));
+    let passed: Vec<&str> = understood
+        .columns
+        .iter()
+        .filter(|column| column.1.is_none())
+        .map(|column| column.0.as_str())
+        .collect();
+    session.remark(&format!("columns: {}", read.collect::<Vec<_>>().join(", ")));
+    if !passed.is_empty() {
+        session.remark(&format!("passed over: {}", passed.join(", ")));
+    }
+    for problem in &understood.unused {
+        session.remark(&format!("row {}: {}", problem.row, problem.says));
+    }
+    session.remark(
+        &super::count(understood.entries.len(), &format!("{kind} entry"))
+            .replace("entrys", "entries"),
+    );
+}
+
+fn unusable(problem: SheetProblem) -> Failure {
+    let (says, cure) = match problem {
+        SheetProblem::Kind(kind) => (
+            format!("no {kind} can come from a table"),
+            format!("write one of {}", FROM_SHEETS.join(", ")),
+        ),
+        SheetProblem::NoName { headings } => (
+            format!("no column of the table is the name; the headings are {}", headings.join(", ")),
+            "give the first row headings, one of them `name`".to_owned(),
+        ),
+        SheetProblem::Twice { key, headings: [one, other] } => (
+            format!("the columns `{one}` and `{other}` both stand for `{key}`"),
+            "rename one of the two".to_owned(),
+        ),
+    };
+    Failure::Call { says, cure }
+}
+
+type Sheet = (Vec<String>, Vec<Vec<String>>);
+
+/// Headings and rows of a sheet.
+fn read(file: &Path) -> Result<Sheet, Failure> {
+    let extension = file.extension().and_then(|e| e.to_str()).unwrap_or_default().to_lowercase();
+    let mut rows = match extension.as_str() {
+        "xlsx" => workbook(file)?,
+        _ => separated(file)?,
+    };
+    rows.truncate(MOST_ROWS + 1);
+    if rows.is_empty() {
+        return Err(not_a_table(file, "there is nothing in it"));
+    }
+    let headings = rows.remove(0);
+    Ok((headings, rows))
+}
+
+fn not_a_table(file: &Path, reason: &str) -> Failure {
+    Failure::Call {
+        says: format!("cannot read {} as a table: {reason}", file.display()),
+        cure: "save it as CSV (UTF-8) or XLSX, with headings in the first row".to_owned(),
+    }
+}
+
+fn separated(file: &Path) -> Result<Vec<Vec<String>>, Failure> {
+    let bytes = plans::read_file(file)?;
+    let Ok(text) = std::str::from_utf8(&bytes) else {
+        return Err(not_a_table(file, "it is not UTF-8 text"));
+    };
+    let text = text.strip_prefix('\u{feff}').unwrap_or(text);
+    // Spreadsheets in many languages separate by semicolons.
+    let head = text.lines().next().unwrap_or_default();
+    let often = |sign: char| head.matches(sign).count();
+    let sign = [';', '\t'].into_iter().filter(|s| often(*s) > often(',')).max_by_key(|s| often(*s));
+    let mut reader = csv::ReaderBuilder::new()
+        .has_headers(false)
+        .flexible(true)
+        .delimiter(sign.map_or(b',', |sign| sign as u8))
+        .from_reader(text.as_bytes());
+    let mut rows = Vec::new();
+    for record in reader.records().take(MOST_ROWS + 1) {
+        let record = record.map_err(|error| not_a_table(file, &error.to_string()))?;
+        rows.push(record.iter().map(|cell| cell.trim().to_owned()).collect());
+    }
+    Ok(rows)
+}
+
+fn workbook(file: &Path) -> Result<Vec<Vec<String>>, Failure> {
+    let bytes = plans::read_file(file)?;
+    let failed = |error: calamine::XlsxError| not_a_table(file, &error.to_string());
+    let mut book = calamine::Xlsx::new(std::io::Cursor::new(bytes)).map_err(failed)?;
+    let first = book.worksheet_range_at(0);
+    let sheet = first.ok_or_else(|| not_a_table(file, "it has no sheet"))?.map_err(failed)?;
+    Ok(sheet.rows().take(MOST_ROWS + 1).map(|row| row.iter().map(cell).collect()).collect())
+}
+
+fn cell(data: &Data) -> String {
+    match data {
+        Data::Float(number) if number.fract() == 0.0 => format!("{number:.0}"),
+        other => other.to_string().trim().to_owned(),
+    }
+}

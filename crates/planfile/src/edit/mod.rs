@@ -1,0 +1,380 @@
+//! Changing a plan file and keeping what a person wrote: comments, order, layout.
+//!
+//! An [`Edit`] is applied to the text of a plan and gives a new text. Whether the result is a plan is for
+//! [`crate::read`] to say: an edit that leaves a name without its declaration, or a subnet over another,
+//! is told of with the line where it shows.
+
+mod comments;
+mod grid;
+mod references;
+mod sheet;
+mod values;
+
+pub use grid::draft_grid;
+pub use sheet::{Entry, FROM_SHEETS, RowProblem, SheetProblem, Understood, understand};
+pub use values::Setting;
+
+use bastium_core::name::nearest;
+use grid::Grid;
+use references::{Namespace, Reference};
+use toml_edit::{DocumentMut, Item, Table, TableLike, Value};
+
+/// A change of a plan.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Edit {
+    /// A new entry.
+    Add {
+        /// The table: `network`, `host`, ...
+        kind: String,
+        /// Its name.
+        name: String,
+        /// Its keys.
+        settings: Vec<Setting>,
+    },
+    /// Other keys of an entry, or of a table without entries such as `site`.
+    Set {
+        /// The table.
+        kind: String,
+        /// The entry; none for a table without entries.
+        name: Option<String>,
+        /// The keys; one without a value is taken out.
+        settings: Vec<Setting>,
+    },
+    /// Another cell of the matrix.
+    Cell {
+        /// From this zone.
+        from: String,
+        /// To this zone.
+        to: String,
+        /// What happens: `allow`, `block+log`, ...
+        action: String,
+    },
+    /// The whole matrix anew, from trust.
+    Draft,
+    /// An entry less.
+    Remove {
+        /// The table.
+        kind: String,
+        /// Its name.
+        name: String,
+    },
+    /// Another name for an entry, here and wherever it is named.
+    Rename {
+        /// The table, where several have an entry of that name.
+        kind: Option<String>,
+        /// The name that it has.
+        old: String,
+        /// The name that it gets.
+        new: String,
+    },
+    /// Subnets that were carved, written down: networks with their prefixes.
+    Pin(Vec<(String, Vec<String>)>),
+}
+
+/// Why a change cannot be made.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[expect(missing_docs, reason = "the fields say what they hold")]
+pub enum EditProblem {
+    /// The text is not TOML; reading it tells more.
+    NotToml,
+    /// There is no such table in the format.
+    UnknownKind { kind: String, nearest: Option<&'static str> },
+    /// There is such an entry already.
+    AlreadyThere { kind: String, name: String },
+    /// There is no such entry.
+    NotThere { name: String, nearest: Option<String> },
+    /// The entry is named elsewhere.
+    Used { kind: String, name: String, by: Vec<String> },
+    /// Entries of several tables have that name.
+    WhichKind { name: String, kinds: Vec<&'static str> },
+    /// The plan has no grid, or it is not drawn as one.
+    NoGrid,
+    /// A value that is not one.
+    BadValue { key: String, value: String },
+}
+
+/// The tables that have entries.
+pub const KINDS: [&str; 21] = [
+    "zone",
+    "network",
+    "tunnel",
+    "route",
+    "host",
+    "group",
+    "domain",
+    "service",
+    "hours",
+    "uplink",
+    "exception",
+    "inbound",
+    "discovery",
+    "stream",
+    "never",
+    "always",
+    "switch",
+    "access-point",
+    "wifi",
+    "known",
+    "port",
+];
+
+/// The tables without entries.
+pub const SINGLE: [&str; 5] = ["site", "gateway", "gateway.manage", "gateway.limits", "matrix"];
+
+/// Makes a change.
+///
+/// # Errors
+/// Says why it cannot be made.
+pub fn apply(text: &str, edit: &Edit) -> Result<String, EditProblem> {
+    let mut document: DocumentMut = text.parse().map_err(|_| EditProblem::NotToml)?;
+    match edit {
+        Edit::Add { kind, name, settings } => add(&mut document, kind, name, settings)?,
+        Edit::Set { kind, name, settings } => set(&mut document, kind, name.as_deref(), settings)?,
+        Edit::Cell { from, to, action } => cell(&mut document, from, to, action)?,
+        Edit::Draft => {
+            let drafted = draft_grid(&document);
+            let matrix = table_of(&mut document, "matrix");
+            grid::write(matrix, &drafted.to_string());
+        }
+        Edit::Remove { kind, name } => remove(&mut document, kind, name)?,
+        Edit::Rename { kind, old, new } => rename(&mut document, kind.as_deref(), old, new)?,
+        Edit::Pin(networks) => {
+            for (network, prefixes) in networks {
+                let entry = entry(&mut document, "network", network)?;
+                let subnets = prefixes.iter().map(String::as_str).collect::<Vec<_>>();
+                values::put(entry, "subnet", Some(values::list(&subnets)));
+            }
+        }
+    }
+    Ok(document.to_string())
+}
+
+/// The matrix of a plan's text as it would be drafted from trust.
+///
+/// # Errors
+/// When the text is not TOML.
+pub fn drafted(text: &str) -> Result<String, EditProblem> {
+    let document: DocumentMut = text.parse().map_err(|_| EditProblem::NotToml)?;
+    Ok(draft_grid(&document).to_string())
+}
+
+fn known_kind(kind: &str) -> Result<(), EditProblem> {
+    let entries = KINDS.iter().filter(|known| !matches!(**known, "known" | "port"));
+    if entries.clone().any(|known| *known == kind) {
+        return Ok(());
+    }
+    let nearest = nearest(kind, entries.copied());
+    Err(EditProblem::UnknownKind { kind: kind.to_owned(), nearest })
+}
+
+/// The table of that name at the top, made where it is not there.
+fn table_of<'d>(document: &'d mut DocumentMut, name: &str) -> &'d mut Table {
+    let mut table = document.as_table_mut();
+    for part in name.split('.') {
+        let item = table.entry(part).or_insert_with(|| {
+            let mut fresh = Table::new();
+            fresh.set_implicit(true);
+            Item::Table(fresh)
+        });
+        if !item.is_table() {
+            let own = std::mem::take(item);
+            *item = own.into_table().map_or_else(|own| own, Item::Table);
+        }
+        table = item.as_table_mut().expect("it was just made one");
+    }
+    table
+}
+
+fn add(
+    document: &mut DocumentMut,
+    kind: &str,
+    name: &str,
+    settings: &[Setting],
+) -> Result<(), EditProblem> {
+    known_kind(kind)?;
+    let entries = table_of(document, kind);
+    if entries.contains_key(name) {
+        let (kind, name) = (kind.to_owned(), name.to_owned());
+        return Err(EditProblem::AlreadyThere { kind, name });
+    }
+    let mut entry = Table::new();
+    entry.decor_mut().set_prefix("\n");
+    for setting in settings {
+        values::set(&mut entry, setting)?;
+    }
+    entries.insert(name, Item::Table(entry));
+    if kind == "zone" {
+        grid::change(document, |grid, trust| grid.add_zone(name, trust))?;
+    }
+    Ok(())
+}
+
+/// An entry of a table, to be changed.
+fn entry<'d>(
+    document: &'d mut DocumentMut,
+    kind: &str,
+    name: &str,
+) -> Result<&'d mut dyn TableLike, EditProblem> {
+    let there = document.get(kind).and_then(Item::as_table_like);
+    if there.and_then(|entries| entries.get(name)).is_none() {
+        let names: Vec<String> = there
+            .map(|entries| entries.iter().map(|(name, _)| name.to_owned()).collect())
+            .unwrap_or_default();
+        let nearest = nearest(name, names.iter().map(String::as_str)).map(str::to_owned);
+        return Err(EditProblem::NotThere { name: format!("{kind}.{name}"), nearest });
+    }
+    let entries = document.get_mut(kind).and_then(Item::as_table_like_mut);
+    let found = entries.and_then(|entries| entries.get_mut(name)?.as_table_like_mut());
+    found.ok_or(EditProblem::NotToml)
+}
+
+fn set(
+    document: &mut DocumentMut,
+    kind: &str,
+    name: Option<&str>,
+    settings: &[Setting],
+) -> Result<(), EditProblem> {
+    if let (Some(switch), Some(port)) = (kind.strip_prefix("switch."), name) {
+        let ports = switch.strip_suffix(".ports").unwrap_or(switch);
+        return set_port(document, ports, port, settings);
+    }
+    let entry: &mut dyn TableLike = match name {
+        None if SINGLE.contains(&kind) => table_of(document, kind),
+        None => {
+            return Err(EditProblem::UnknownKind {
+                kind: kind.to_owned(),
+                nearest: nearest(kind, SINGLE),
+            });
+        }
+        Some(name) => {
+            known_kind(kind)?;
+            entry(document, kind, name)?
+        }
+    };
+    for setting in settings {
+        // The one key that is a text everywhere else.
+        let number = setting.value.as_ref().and_then(|value| value.parse::<i64>().ok());
+        match number.filter(|_| kind == "gateway.limits" && setting.key == "name") {
+            Some(number) => values::put(entry, "name", Some(Value::from(number))),
+            None => values::set(entry, setting)?,
+        }
+    }
+    Ok(())
+}
+
+/// A port of a switch, which is an entry within an entry.
+fn set_port(
+    document: &mut DocumentMut,
+    switch: &str,
+    port: &str,
+    settings: &[Setting],
+) -> Result<(), EditProblem> {
+    let entry = entry(document, "switch", switch)?;
+    let ports = entry.entry("ports").or_insert_with(|| Item::Table(Table::new()));
+    let ports = ports.as_table_like_mut().ok_or(EditProblem::NotToml)?;
+    let own =
+        ports.entry(port).or_insert_with(|| Item::Value(Value::InlineTable(Default::default())));
+    let own = own.as_table_like_mut().ok_or(EditProblem::NotToml)?;
+    settings.iter().try_for_each(|setting| values::set(own, setting))
+}
+
+fn cell(document: &mut DocumentMut, from: &str, to: &str, action: &str) -> Result<(), EditProblem> {
+    let mut outcome = Ok(());
+    grid::change(document, |grid, _| outcome = grid.set(from, to, action))?;
+    outcome
+}
+
+fn remove(document: &mut DocumentMut, kind: &str, name: &str) -> Result<(), EditProblem> {
+    known_kind(kind)?;
+    entry(document, kind, name)?;
+    let namespace = Namespace::of(kind);
+    // A zone and its only network may share a name: as long as one of them is there, it means something.
+    let elsewhere = declared(document, name)
+        .into_iter()
+        .any(|other| other != kind && Namespace::of(other) == namespace);
+    let mut by = Vec::new();
+    references::visit(document, &mut |reference: &Reference<'_>, text| {
+        let own = reference.table == kind && reference.entry == name;
+        let plain = references::kind_named(reference.key) == Some(kind);
+        if reference.namespace == namespace
+            && !own
+            && (plain || !elsewhere)
+            && references::names(text, reference, name)
+        {
+            by.push(reference.words());
+        }
+        None
+    });
+    if !by.is_empty() {
+        let (kind, name) = (kind.to_owned(), name.to_owned());
+        return Err(EditProblem::Used { kind, name, by });
+    }
+    let entries = document.get_mut(kind).and_then(Item::as_table_like_mut);
+    let gone = entries.and_then(|entries| entries.remove(name));
+    if let Some(table) = gone.as_ref().and_then(Item::as_table) {
+        comments::keep(document, table);
+    }
+    if kind == "zone" {
+        grid::change(document, |grid, _| grid.remove_zone(name))?;
+    }
+    Ok(())
+}
+
+/// The tables that have an entry of that name.
+fn declared(document: &DocumentMut, name: &str) -> Vec<&'static str> {
+    let has = |kind: &&str| {
+        let entries = document.get(kind).and_then(Item::as_table_like);
+        entries.is_some_and(|entries| entries.contains_key(name))
+    };
+    KINDS.into_iter().filter(has).collect()
+}
+
+fn rename(
+    document: &mut DocumentMut,
+    kind: Option<&str>,
+    old: &str,
+    new: &str,
+) -> Result<(), EditProblem> {
+    let all = declared(document, old);
+    let mut kinds: Vec<&'static str> =
+        all.iter().copied().filter(|found| kind.is_none_or(|kind| kind == *found)).collect();
+    // A Wi-Fi name is often called like its network: it is the network that others name.
+    if kinds.iter().any(|kind| Namespace::of(kind) != Namespace::Own) {
+        kinds.retain(|kind| Namespace::of(kind) != Namespace::Own);
+    }
+    let Some(first) = kinds.first() else {
+        let names = KINDS.iter().filter_map(|kind| document.get(kind)?.as_table_like());
+        let names: Vec<String> =
+            names.flat_map(|entries| entries.iter().map(|(name, _)| name.to_owned())).collect();
+        let nearest = nearest(old, names.iter().map(String::as_str)).map(str::to_owned);
+        return Err(EditProblem::NotThere { name: old.to_owned(), nearest });
+    };
+    let namespace = Namespace::of(first);
+    if kinds.iter().any(|kind| Namespace::of(kind) != namespace) {
+        return Err(EditProblem::WhichKind { name: old.to_owned(), kinds });
+    }
+    // A zone that has the name of its only network is one place with it: both get the new name, unless
+    // one is asked for.
+    for kind in &kinds {
+        if document.get(kind).and_then(Item::as_table_like).is_some_and(|t| t.contains_key(new)) {
+            let (kind, name) = ((*kind).to_owned(), new.to_owned());
+            return Err(EditProblem::AlreadyThere { kind, name });
+        }
+        values::rename_key(document, kind, old, new);
+    }
+    let left = declared(document, old);
+    references::visit(document, &mut |reference: &Reference<'_>, text| {
+        let meant = match references::kind_named(reference.key) {
+            // A key that names one kind only follows that kind.
+            Some(kind) => kinds.contains(&kind),
+            None => !left.iter().any(|kind| Namespace::of(kind) == namespace),
+        };
+        (reference.namespace == namespace && meant)
+            .then(|| references::renamed(text, reference, old, new))
+            .flatten()
+    });
+    if kinds.contains(&"zone") {
+        grid::change(document, |grid: &mut Grid, _| grid.rename_zone(old, new))?;
+    }
+    Ok(())
+}
