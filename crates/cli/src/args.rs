@@ -106,6 +106,10 @@ pub enum Command {
     Ask(Ask),
     /// List the tests to make: where to stand, what to type, what to expect
     Checklist(Checklist),
+    /// Find services by word, port or range: what they are, what they are for
+    Services(Services),
+    /// Print the JSON Schema of the plan file, for editors
+    Schema,
     /// Walk through the whole job on a demo plan
     Demo(Demo),
     /// Print completions for a shell
@@ -136,6 +140,8 @@ pub enum Example {
     Bare,
     /// A veterinary clinic: eleven networks, with everything in use
     Clinic,
+    /// A farm: a home and a business under one roof
+    Farm,
 }
 
 /// Arguments of `check`.
@@ -220,6 +226,13 @@ pub struct Addresses {
     /// With --pin: show what would change, and write nothing
     #[arg(long, requires = "pin")]
     pub dry_run: bool,
+}
+
+/// Arguments of `services`.
+#[derive(Clone, Debug, Args)]
+pub struct Services {
+    /// A word of the name or of what it is for, or a port like tcp/443, 5060 or 5000-5010
+    pub word: Option<String>,
 }
 
 /// Arguments of `explain`.

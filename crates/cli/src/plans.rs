@@ -15,6 +15,8 @@ pub(crate) const DEFAULT_NAME: &str = "bastium.toml";
 pub(crate) mod demo {
     /// The clinic.
     pub(crate) const CLINIC: &str = include_str!("../../../demo/clinic.toml");
+    /// The farm.
+    pub(crate) const FARM: &str = include_str!("../../../demo/farm.toml");
     /// Two networks.
     pub(crate) const BARE: &str = include_str!("../../../demo/bare.toml");
 }

@@ -61,13 +61,14 @@ fn the_command_reference_is_current() {
 fn the_catalogue_of_services_is_current() {
     let mut text = String::from(
         "# Built-in services\n\nEvery plan can name these without declaring them; written by the tests.\n\n\
-         | name | is | for |\n| --- | --- | --- |\n",
+         | name | is | used | for |\n| --- | --- | --- | --- |\n",
     );
-    for service in bastium_core::service::BUILT_IN {
+    for service in bastium_core::service::BUILT_IN.iter() {
         text.push_str(&format!(
-            "| {} | {} | {} |\n",
+            "| {} | {} | {} | {} |\n",
             service.name,
             service.set().words().join(", "),
+            service.direction.words(),
             service.about
         ));
     }

@@ -2,7 +2,7 @@
 
 use crate::sheets::{
     AddressSheet, AnswerSheet, ChangeSheet, ChecklistSheet, FindingSheet, MatrixSheet, PageSheet,
-    PortSheet, RuleSheet,
+    PortSheet, RuleSheet, ServiceSheet,
 };
 use schemars::{JsonSchema, generate::SchemaSettings};
 use serde_json::Value;
@@ -19,6 +19,7 @@ pub fn all() -> Vec<(&'static str, Value)> {
         ("explain", of::<PageSheet>()),
         ("ports", of::<PortSheet>()),
         ("rules", of::<RuleSheet>()),
+        ("services", of::<ServiceSheet>()),
     ]
 }
 

@@ -10,10 +10,12 @@ pub mod edit;
 mod entries;
 mod fields;
 mod problem;
+mod schema;
 mod tables;
 mod wiring;
 
 pub use problem::ReadProblem;
+pub use schema::schema;
 
 use bastium_core::diagnosis::{Diagnose, Diagnosis};
 use bastium_core::plan::{Plan, resolve};

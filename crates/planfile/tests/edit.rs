@@ -158,8 +158,8 @@ fn what_is_used_is_not_removed_and_the_users_are_told() {
             other => panic!("{kind} {name}: {other:?}"),
         }
     }
-    let missing = apply(CLINIC, &remove("host", "recorde"));
-    let (name, nearest) = ("host.recorde".to_owned(), Some("recorder".to_owned()));
+    let missing = apply(CLINIC, &remove("host", "recoder"));
+    let (name, nearest) = ("host.recoder".to_owned(), Some("recorder".to_owned()));
     assert_eq!(missing, Err(EditProblem::NotThere { name, nearest }));
 }
 

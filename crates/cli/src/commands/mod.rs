@@ -13,6 +13,8 @@ mod matrix;
 mod new;
 mod ports;
 mod rules;
+mod schema;
+mod services;
 
 use crate::args::Command;
 use crate::failure::{Exit, Failure};
@@ -37,6 +39,8 @@ pub(crate) fn run(command: &Command, session: &mut Session<'_>) -> Result<Exit, 
         Command::Rules(args) => rules::run(args, session),
         Command::Ask(args) => ask::run(args, session),
         Command::Checklist(args) => checklist::run(args, session),
+        Command::Services(args) => services::run(args, session),
+        Command::Schema => schema::run(session),
         Command::Demo(args) => demo::run(args, session),
         Command::Completions { shell } => completions::run(*shell, session),
     }

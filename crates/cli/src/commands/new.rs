@@ -10,6 +10,7 @@ pub(super) fn run(args: &New, session: &mut Session<'_>) -> Result<Exit, Failure
     let text = match args.from {
         Example::Bare => demo::BARE,
         Example::Clinic => demo::CLINIC,
+        Example::Farm => demo::FARM,
     };
     let text = match &args.name {
         Some(name) => named(text, name)?,

@@ -20,7 +20,7 @@ pub enum PromiseFinding {
     /// What must never pass may, within a network, where the gateway has no say.
     Within { guarantee: Name, network: Name, at: Span },
     /// Names are repeated between networks that may not talk to each other at all.
-    AnnouncedInVain { discovery: Name, one: Name, other: Name, at: Span },
+    AnnouncedInVain { discovery: Name, lonely: Vec<Name>, at: Span },
     /// Printing is let through to where nobody can find the printer by name.
     NotAnnounced { exception: Name, from: Name, to: Name, at: Span },
     /// A stream that nothing lets through.
@@ -46,6 +46,11 @@ impl Rate {
     }
 }
 
+fn names(names: &[Name]) -> String {
+    let names: Vec<String> = names.iter().map(|name| format!("`{name}`")).collect();
+    names.join(", ")
+}
+
 /// Streams through the gateway beyond this, in megabits a second, are worth a look.
 const HEAVY: f64 = 100.0;
 
@@ -65,8 +70,8 @@ impl Diagnose for PromiseFinding {
                 .says(format!("`never.{guarantee}` says nothing within `{network}`"))
                 .why("devices of one network meet without the gateway")
                 .cure(format!("add `isolate = true` to `{network}`, and set it on switch and access point")),
-            Self::AnnouncedInVain { discovery, one, other, at } => warning("announced-in-vain", at)
-                .says(format!("discovery `{discovery}` repeats names between `{one}` and `{other}`, which may not connect"))
+            Self::AnnouncedInVain { discovery, lonely, at } => warning("announced-in-vain", at)
+                .says(format!("discovery `{discovery}` repeats names of {}, and nothing may connect between there and the others", names(lonely)))
                 .why("people see a device by name, and every try to use it fails")
                 .cure("add the exception that lets them use it, or take the network out of `between`"),
             Self::NotAnnounced { exception, from, to, at } => advice("not-announced", at)
@@ -133,21 +138,22 @@ fn connects(meaning: &Meaning<'_>, from: NetworkId, to: NetworkId) -> bool {
     parts.iter().any(|part| part.decision.verdict == Verdict::Allow)
 }
 
+/// Networks that nobody of the others may connect to, nor they to them.
 fn discoveries(meaning: &Meaning<'_>, found: &mut Vec<PromiseFinding>) {
     let plan = meaning.plan();
     for discovery in plan.discoveries() {
-        for (index, &one) in discovery.between.iter().enumerate() {
-            for &other in &discovery.between[index + 1..] {
-                if connects(meaning, one, other) || connects(meaning, other, one) {
-                    continue;
-                }
-                found.push(PromiseFinding::AnnouncedInVain {
-                    discovery: discovery.name.clone(),
-                    one: plan.network(one).name.clone(),
-                    other: plan.network(other).name.clone(),
-                    at: discovery.at,
-                });
-            }
+        let between = &discovery.between;
+        let lonely = |one: &&NetworkId| {
+            let others = between.iter().filter(|other| other != one);
+            !others
+                .into_iter()
+                .any(|other| connects(meaning, **one, *other) || connects(meaning, *other, **one))
+        };
+        let lonely: Vec<Name> =
+            between.iter().filter(lonely).map(|id| plan.network(*id).name.clone()).collect();
+        if !lonely.is_empty() {
+            let (discovery, at) = (discovery.name.clone(), discovery.at);
+            found.push(PromiseFinding::AnnouncedInVain { discovery, lonely, at });
         }
     }
 }

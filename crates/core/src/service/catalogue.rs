@@ -5,14 +5,54 @@
 
 use super::parse_literal;
 use crate::space::{Protocol, ServiceSet};
+use std::collections::HashMap;
+use std::sync::LazyLock;
+
+/// Who sends the first packet to whom.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Direction {
+    /// Whoever wants something, to the one who has it.
+    ToServer,
+    /// Whoever has something, to the one who asked for it.
+    ToClient,
+    /// Either end may begin.
+    BothWays,
+    /// To everyone nearby, by broadcast or multicast: it stays in its network.
+    ToEveryone,
+}
+
+impl Direction {
+    /// The direction in words.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::ToServer => "to the server",
+            Self::ToClient => "to the client",
+            Self::BothWays => "both ways",
+            Self::ToEveryone => "to everyone nearby",
+        }
+    }
+
+    fn from_sign(sign: &str) -> Option<Self> {
+        match sign {
+            ">" => Some(Self::ToServer),
+            "<" => Some(Self::ToClient),
+            "<>" => Some(Self::BothWays),
+            "*" => Some(Self::ToEveryone),
+            _ => None,
+        }
+    }
+}
 
 /// A service that every plan may name without declaring it.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Debug)]
+#[non_exhaustive]
 pub struct BuiltIn {
     /// Its name.
     pub name: &'static str,
     /// What it is made of, as literals.
-    pub ports: &'static [&'static str],
+    pub ports: Vec<&'static str>,
+    /// In which direction it is used.
+    pub direction: Direction,
     /// What it is for.
     pub about: &'static str,
 }
@@ -34,82 +74,54 @@ impl BuiltIn {
     }
 }
 
+/// All of them, in alphabetical order.
+///
+/// They are written in `catalogue.txt` beside this file, one to a line: the name, its literals, a sign
+/// for the direction (`>` to the server, `<` to the client, `<>` both ways, `*` to everyone nearby), and
+/// what it is for.
+pub static BUILT_IN: LazyLock<Vec<BuiltIn>> =
+    LazyLock::new(|| include_str!("catalogue.txt").lines().filter_map(read).collect());
+
+static BY_NAME: LazyLock<HashMap<&'static str, usize>> = LazyLock::new(|| {
+    BUILT_IN.iter().enumerate().map(|(index, service)| (service.name, index)).collect()
+});
+
 /// The built-in service of that name.
 pub fn built_in(name: &str) -> Option<&'static BuiltIn> {
-    BUILT_IN.iter().find(|service| service.name == name)
+    BUILT_IN.get(*BY_NAME.get(name)?)
 }
 
-const fn entry(name: &'static str, ports: &'static [&'static str], about: &'static str) -> BuiltIn {
-    BuiltIn { name, ports, about }
+fn read(line: &'static str) -> Option<BuiltIn> {
+    let (name, rest) = line.split_once(" = ")?;
+    let words: Vec<&str> = rest.split(' ').collect();
+    let sign = words.iter().position(|word| Direction::from_sign(word).is_some())?;
+    let direction = Direction::from_sign(words[sign])?;
+    let ports = words[..sign].iter().map(|word| word.trim_end_matches(',')).collect();
+    let about = rest.split_once(&format!(" {} ", words[sign]))?.1;
+    Some(BuiltIn { name, ports, direction, about })
 }
 
-/// All of them, in alphabetical order.
-pub const BUILT_IN: &[BuiltIn] = &[
-    entry("amqp", &["tcp/5672"], "message queue"),
-    entry("amqps", &["tcp/5671"], "message queue over TLS"),
-    entry("bgp", &["tcp/179"], "routing between networks"),
-    entry("bittorrent-tracker", &["tcp/6969"], "file sharing tracker"),
-    entry("coap", &["udp/5683"], "small devices' messages"),
-    entry("coaps", &["udp/5684"], "small devices' messages over DTLS"),
-    entry("dhcp", &["udp/67", "udp/547"], "addresses for devices, asked of a server"),
-    entry("dicom", &["tcp/104", "tcp/11112"], "medical pictures"),
-    entry("dns", &["udp/53", "tcp/53"], "names to addresses"),
-    entry("dns-over-tls", &["tcp/853"], "names to addresses over TLS"),
-    entry("ftp", &["tcp/21"], "file transfer, control"),
-    entry("git", &["tcp/9418"], "source code, read only"),
-    entry("h323", &["tcp/1720"], "video calls, set-up"),
-    entry("hl7", &["tcp/2575"], "medical records between systems"),
-    entry("http", &["tcp/80"], "web"),
-    entry("http-alt", &["tcp/8080"], "web, other port"),
-    entry("https", &["tcp/443"], "web over TLS"),
-    entry("https-alt", &["tcp/8443"], "web over TLS, other port"),
-    entry("imap", &["tcp/143"], "reading mail"),
-    entry("imaps", &["tcp/993"], "reading mail over TLS"),
-    entry("ipp", &["tcp/631"], "printing"),
-    entry("ipsec", &["udp/500", "udp/4500", "esp"], "encrypted tunnels"),
-    entry("iscsi", &["tcp/3260"], "disks over the network"),
-    entry("kerberos", &["tcp/88", "udp/88"], "signing in to a domain"),
-    entry("ldap", &["tcp/389"], "directory of people and devices"),
-    entry("ldaps", &["tcp/636"], "directory over TLS"),
-    entry("mdns", &["udp/5353"], "devices announce their names"),
-    entry("modbus", &["tcp/502"], "controllers of machines"),
-    entry("mqtt", &["tcp/1883"], "gadgets' messages"),
-    entry("mqtts", &["tcp/8883"], "gadgets' messages over TLS"),
-    entry("mysql", &["tcp/3306"], "database"),
-    entry("nfs", &["tcp/2049"], "shared folders"),
-    entry("ntp", &["udp/123"], "time"),
-    entry("opc-ua", &["tcp/4840"], "controllers of machines"),
-    entry("ping", &["icmp/echo"], "is it there?"),
-    entry("pop3", &["tcp/110"], "fetching mail"),
-    entry("pop3s", &["tcp/995"], "fetching mail over TLS"),
-    entry("postgresql", &["tcp/5432"], "database"),
-    entry("printer-raw", &["tcp/9100"], "printing without a queue"),
-    entry("quic", &["udp/443"], "web over QUIC"),
-    entry("radius", &["udp/1812-1813"], "who may join a network"),
-    entry("rdp", &["tcp/3389", "udp/3389"], "remote desktop"),
-    entry("redis", &["tcp/6379"], "cache"),
-    entry("rtmp", &["tcp/1935"], "live video to a server"),
-    entry("rtp", &["udp/5004-5005"], "sound and pictures"),
-    entry("rtsp", &["tcp/554"], "camera streams"),
-    entry("sip", &["udp/5060", "tcp/5060"], "phone calls, set-up"),
-    entry("sips", &["tcp/5061"], "phone calls, set-up over TLS"),
-    entry("smb", &["tcp/445"], "shared folders"),
-    entry("smtp", &["tcp/25"], "mail between servers"),
-    entry("snmp", &["udp/161"], "asking devices how they are"),
-    entry("snmptrap", &["udp/162"], "devices report"),
-    entry("ssdp", &["udp/1900"], "devices announce what they offer"),
-    entry("ssh", &["tcp/22"], "remote shell"),
-    entry("stun", &["udp/3478", "tcp/3478"], "calls find their way"),
-    entry("submission", &["tcp/587"], "sending mail"),
-    entry("submissions", &["tcp/465"], "sending mail over TLS"),
-    entry("syslog", &["udp/514"], "log messages"),
-    entry("syslog-tls", &["tcp/6514"], "log messages over TLS"),
-    entry("tacacs", &["tcp/49"], "who may manage devices"),
-    entry("telnet", &["tcp/23"], "remote shell, not encrypted"),
-    entry("tftp", &["udp/69"], "devices fetch their software"),
-    entry("vnc", &["tcp/5900"], "remote desktop"),
-    entry("xmpp-client", &["tcp/5222"], "chat"),
-];
+/// The built-in services that a word finds: one in the name or in what it is for; or, for a literal or
+/// a bare port or range of ports, all that have a port of it.
+pub fn search(word: &str) -> Vec<&'static BuiltIn> {
+    let word = word.trim().to_lowercase();
+    let asked = if word.starts_with(|c: char| c.is_ascii_digit()) {
+        ["tcp", "udp", "sctp"]
+            .iter()
+            .filter_map(|p| parse_literal(&format!("{p}/{word}"))?.ok())
+            .reduce(|all, part| all.union(&part))
+    } else {
+        parse_literal(&word).and_then(Result::ok).filter(|_| word != "any")
+    };
+    let found = |service: &&BuiltIn| match &asked {
+        Some(set) => {
+            let own = service.set();
+            !own.v4.is_disjoint(&set.v4) || !own.v6.is_disjoint(&set.v6)
+        }
+        None => service.name.contains(&word) || service.about.to_lowercase().contains(&word),
+    };
+    BUILT_IN.iter().filter(found).collect()
+}
 
 #[cfg(test)]
 mod tests {
@@ -117,15 +129,29 @@ mod tests {
 
     #[test]
     fn every_entry_is_whole_and_in_order() {
+        assert_eq!(BUILT_IN.len(), include_str!("catalogue.txt").lines().count());
+        assert!(BUILT_IN.len() >= 195, "{}", BUILT_IN.len());
         for pair in BUILT_IN.windows(2) {
             assert!(pair[0].name < pair[1].name, "{} is out of order", pair[1].name);
         }
-        for service in BUILT_IN {
+        for service in BUILT_IN.iter() {
             assert!(crate::name::Name::new(service.name).is_ok(), "{}", service.name);
-            for literal in service.ports {
-                assert!(matches!(parse_literal(literal), Some(Ok(_))), "{literal}");
+            for literal in &service.ports {
+                assert!(
+                    matches!(parse_literal(literal), Some(Ok(_))),
+                    "{}: {literal}",
+                    service.name
+                );
             }
             assert!(!service.set().is_empty() && !service.about.is_empty());
+        }
+    }
+
+    #[test]
+    fn no_two_entries_are_the_same() {
+        for (index, one) in BUILT_IN.iter().enumerate() {
+            let twin = BUILT_IN[index + 1..].iter().find(|other| other.set() == one.set());
+            assert!(twin.is_none(), "{} and {:?}", one.name, twin.map(|twin| twin.name));
         }
     }
 
@@ -133,5 +159,17 @@ mod tests {
     fn dhcp_is_another_port_in_each_family() {
         let dhcp = built_in("dhcp").expect("built in").set();
         assert_eq!(dhcp.words(), ["udp/67 (IPv4)", "udp/547 (IPv6)"]);
+    }
+
+    #[test]
+    fn services_are_found_by_word_port_and_range() {
+        let names = |word| search(word).iter().map(|s| s.name).collect::<Vec<_>>();
+        assert_eq!(names("tcp/22"), ["ssh"]);
+        assert_eq!(names("5353"), ["mdns"]);
+        assert!(names("printing").contains(&"ipp") && names("PRINT").contains(&"printer-raw"));
+        assert!(names("1811-1813").contains(&"radius"));
+        assert_eq!(names("icmp"), ["ping"]);
+        assert_eq!(names("nothing of the kind"), Vec::<&str>::new());
+        assert_eq!(names("99999"), Vec::<&str>::new());
     }
 }

@@ -9,6 +9,7 @@ mod matrix;
 mod pages;
 mod ports;
 mod rules;
+mod services;
 
 pub use addresses::AddressSheet;
 pub use answer::AnswerSheet;
@@ -19,6 +20,7 @@ pub use matrix::{GridLayout, MatrixSheet};
 pub use pages::PageSheet;
 pub use ports::PortSheet;
 pub use rules::RuleSheet;
+pub use services::ServiceSheet;
 
 use bastium_core::plan::Plan;
 use bastium_core::space::{Packet, Protocol};
