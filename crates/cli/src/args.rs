@@ -124,9 +124,12 @@ pub enum Command {
 pub struct New {
     /// The name of the site
     pub name: Option<String>,
-    /// Begin with this plan
-    #[arg(long, value_enum, default_value_t)]
-    pub from: Example,
+    /// Begin with this plan [default: bare]
+    #[arg(long, value_enum)]
+    pub from: Option<Example>,
+    /// Let the subnets of the bare plan lie in this private /16
+    #[arg(long, value_name = "PREFIX")]
+    pub space: Option<String>,
     /// Write over a plan that is there
     #[arg(long)]
     pub force: bool,

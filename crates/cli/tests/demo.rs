@@ -13,7 +13,7 @@ fn the_demo_walks_through_the_whole_job() {
         std::fs::read_to_string(bench.file("walk/clinic.toml")).expect("written"),
         demo("clinic.toml")
     );
-    for command in ["addresses", "matrix", "check", "rules", "ask", "checklist"] {
+    for command in ["addresses", "ports", "matrix", "check", "rules", "ask", "checklist"] {
         assert!(run.out.contains(&format!("$ bastium {command}")), "{command}");
     }
 }
@@ -72,6 +72,36 @@ fn every_line_for_people_fits_eighty_columns() {
         let run = bench.clinic(command);
         for line in run.out.lines() {
             assert!(line.chars().count() <= 80, "{command}: {line}");
+        }
+    }
+}
+
+/// The farm has what the clinic has not: routes, leased uplink addresses, another form, spans of hours.
+#[test]
+fn every_command_works_on_the_farm() {
+    let bench = Bench::new();
+    for command in COMMANDS.map(|command| match command {
+        "matrix staff clinical" => "matrix family media",
+        "rules desks printers" => "rules robot-service robots",
+        "ask imaging internet https" => "ask children internet https",
+        "ask desks gateway dns" => "ask internet gateway udp/51820",
+        other => other,
+    }) {
+        let dated = !["addresses", "ports"].contains(&command);
+        let day = if dated { format!("--day {DAY}") } else { String::new() };
+        let run = bench.run(&format!("{command} --plan farm.toml {day}"));
+        insta::assert_snapshot!(format!("farm_{}", command.replace([' ', '/'], "_")), run.all());
+        assert!(run.code < 2, "{command}: {}", run.err);
+        assert!(run.out.lines().all(|line| line.chars().count() <= 80), "{command}");
+        assert!(!run.out.contains("240.") && !run.out.contains("100::ba57"), "{command}");
+        for format in ["json", "csv", "md"] {
+            let run = bench.run(&format!("{command} --plan farm.toml --format {format} {day}"));
+            assert!(run.code < 2, "{command}: {}", run.err);
+            assert!(
+                !run.out.contains("240.") && !run.out.contains("100::ba57"),
+                "{command}: {}",
+                run.out
+            );
         }
     }
 }

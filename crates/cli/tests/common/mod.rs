@@ -25,11 +25,11 @@ pub(crate) struct Run {
 }
 
 impl Bench {
-    /// A folder with `clinic.toml` and `bare.toml`.
+    /// A folder with the demo plans.
     pub(crate) fn new() -> Self {
         let folder = TempDir::new().expect("a temporary folder");
         let bench = Self { folder };
-        for name in ["clinic.toml", "bare.toml"] {
+        for name in ["clinic.toml", "bare.toml", "farm.toml"] {
             bench.write(name, demo(name));
         }
         bench
