@@ -25,6 +25,7 @@ fn the_schemas_are_current_and_what_is_printed_has_all_their_keys() {
         is_current(&format!("docs/schema/{command}.schema.json"), &text);
         let words = match command {
             "ask" => "ask guests internet",
+            "draft" => "matrix --draft",
             "change" => "set network desks hosts=19 --dry-run",
             other => other,
         };
@@ -36,6 +37,12 @@ fn the_schemas_are_current_and_what_is_printed_has_all_their_keys() {
             assert!(schema["properties"].get(key).is_some(), "{command}: {key}");
         }
     }
+}
+
+#[test]
+fn the_schema_of_the_plan_file_is_current() {
+    let text = serde_json::to_string_pretty(&bastium_planfile::schema()).expect("JSON") + "\n";
+    is_current("docs/schema/plan.schema.json", &text);
 }
 
 #[test]
@@ -80,7 +87,7 @@ fn the_catalogue_of_services_is_current() {
 fn the_commands_of_readme_and_guide_run() {
     let bench = Bench::new();
     let mut tried = 0;
-    for name in ["README.md", "docs/guide.md"] {
+    for name in ["README.md", "docs/guide.md", "docs/plan-file.md"] {
         let text = std::fs::read_to_string(repository().join(name)).expect("the document is there");
         for line in text.lines().filter_map(|line| line.strip_prefix("$ bastium ")) {
             let words = shell_words(line);
@@ -132,7 +139,7 @@ fn every_picture_is_linked_and_every_link_is_there() {
         let name = picture.expect("an entry").file_name().into_string().expect("a plain name");
         assert!(readme.contains(&format!("docs/screenshots/{name}")), "{name} is linked");
     }
-    for document in ["README.md", "docs/guide.md"] {
+    for document in ["README.md", "docs/guide.md", "docs/plan-file.md", "docs/json.md"] {
         let path = repository().join(document);
         let text = std::fs::read_to_string(&path).expect("the document is there");
         for target in text.split("](").skip(1).filter_map(|rest| rest.split(')').next()) {

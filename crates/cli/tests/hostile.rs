@@ -14,6 +14,78 @@ fn harmful() -> String {
         .replace("[zone.people]\n", &format!("[zone.people]\nabout = \"{HARM}\"\n"))
 }
 
+/// The clinic with harm wherever a text of the newer tables is free.
+fn harmful_clinic() -> String {
+    let mut plan = demo("clinic.toml");
+    for (good, bad) in [
+        ("name = \"Fernside Guests\"", "name = \"\\u001b[2J\\u202e=1+1\"".to_owned()),
+        ("why = \"Clients book from home\"", format!("why = \"{HARM}\"")),
+        ("[switch.rack]\n", format!("[switch.rack]\nabout = \"{HARM}\"\n")),
+        ("[stream.recording]\n", format!("[stream.recording]\nabout = \"{HARM}\"\n")),
+        ("[never.guests-see-inside]\n", format!("[never.guests-see-inside]\nwhy = \"{HARM}\"\n")),
+    ] {
+        assert!(plan.contains(good), "{good}");
+        plan = plan.replacen(good, &bad, 1);
+    }
+    format!("{plan}\n[known]\nno-dhcp = \"{HARM}\"\n\"{HARM}\" = \"x\"\n")
+}
+
+#[test]
+fn the_newer_tables_can_do_no_harm_either() {
+    let bench = Bench::new();
+    bench.write("harm.toml", harmful_clinic());
+    for command in [
+        "ports",
+        "check",
+        "rules",
+        "rules --find booking",
+        "ask internet booking https",
+        "checklist",
+        "addresses --free",
+        "services print",
+        "explain no-dhcp",
+        "set network desks hosts=19 --dry-run",
+        "rename desks tables --dry-run",
+        "remove inbound booking --dry-run",
+        "matrix --draft",
+    ] {
+        for format in ["text", "json", "csv", "md"] {
+            let run = bench.run(&format!("{command} --plan harm.toml --format {format}"));
+            assert!(run.code <= 1, "{command} {format}: {}", run.err);
+            assert!(
+                is_harmless(&run.out) && is_harmless(&run.err),
+                "{command} {format}: {:?}",
+                run.out
+            );
+        }
+    }
+    let sarif = bench.run("check --sarif --plan harm.toml");
+    assert!(sarif.code == 1 && is_harmless(&sarif.out), "{:?}", sarif.out);
+    let csv = bench.run("ports --plan harm.toml --format csv").out;
+    assert!(csv.contains("\\u{1b}[2J\\u{202e}=1+1"), "{csv}");
+    bench.write(
+        "harm.csv",
+        format!("name,ip,network\n\u{1b}[2J\u{202e},10.44.24.9,desks\nx,{},desks\n", "=\u{7}1"),
+    );
+    let table = bench.run("add host --table harm.csv --plan harm.toml --dry-run");
+    assert!(is_harmless(&table.out) && is_harmless(&table.err), "{:?} {:?}", table.out, table.err);
+    for words in [
+        ["set", "network", "desks", "about=\u{1b}[2J"],
+        ["add", "host", "\u{1b}[2J", "network=desks"],
+        ["rename", "desks", "\u{202e}x", "--dry-run"],
+        ["explain", "\u{1b}[2J", "--plan", "harm.toml"],
+        ["services", "\u{1b}[2J", "--plan", "harm.toml"],
+    ] {
+        let run = Run::of(bench.command().args(words).env("BASTIUM_PLAN", "harm.toml"));
+        assert!(
+            is_harmless(&run.out) && is_harmless(&run.err),
+            "{words:?}: {:?} {:?}",
+            run.out,
+            run.err
+        );
+    }
+}
+
 fn is_harmless(text: &str) -> bool {
     text.chars().all(|c| c == '\n' || !(c.is_control() || c == '\u{202e}'))
 }

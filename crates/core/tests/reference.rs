@@ -309,7 +309,7 @@ impl World<'_> {
             (e.action.word(), kind, e.log)
         });
         if packet.enters > self.plan.gateway_leg() {
-            return said.expect("what was translated is spoken of");
+            return said.unwrap_or_else(|| self.by_cell(packet));
         }
         if packet.enters == self.plan.gateway_leg() {
             return said.unwrap_or(("allow", "from_gateway", false));
@@ -320,7 +320,6 @@ impl World<'_> {
         if self.forged(packet) {
             return ("block", "forged", true);
         }
-        let unmatched = self.plan.matrix().unmatched();
         if self.for_gateway(packet) {
             if Self::needed_by_ipv6(packet) {
                 return ("allow", "ipv6_needs", false);
@@ -330,12 +329,16 @@ impl World<'_> {
         if self.no_way(packet) {
             return ("no_way", "no_route", false);
         }
-        if let Some(said) = said {
-            return said;
-        }
+        said.unwrap_or_else(|| self.by_cell(packet))
+    }
+
+    fn by_cell(&self, packet: &Packet) -> (&'static str, &'static str, bool) {
+        let unmatched = self.plan.matrix().unmatched();
         let behind = |address| self.behind(address).map(|route| route.zone);
         let home = |address| self.home(address).map(|home| self.plan.networks()[home].zone);
-        let near = self.network(packet.enters).map(|network| network.zone);
+        let base = self.plan.gateway_leg().0 + 1;
+        let leg = if packet.enters.0 >= base { Leg(packet.enters.0 - base) } else { packet.enters };
+        let near = self.network(leg).map(|network| network.zone);
         let from = near.map(|near| behind(packet.source()).unwrap_or(near));
         let to = home(packet.destination()).or(behind(packet.destination()));
         let internet = self.plan.internet();

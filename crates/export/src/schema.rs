@@ -1,8 +1,8 @@
 //! The JSON Schemas of the sheets, generated from their types.
 
 use crate::sheets::{
-    AddressSheet, AnswerSheet, ChangeSheet, ChecklistSheet, FindingSheet, MatrixSheet, PageSheet,
-    PortSheet, RuleSheet, ServiceSheet,
+    AddressSheet, AnswerSheet, ChangeSheet, ChecklistSheet, DraftSheet, FindingSheet, MatrixSheet,
+    PageSheet, PortSheet, RuleSheet, ServiceSheet,
 };
 use schemars::{JsonSchema, generate::SchemaSettings};
 use serde_json::Value;
@@ -16,6 +16,7 @@ pub fn all() -> Vec<(&'static str, Value)> {
         ("check", of::<FindingSheet>()),
         ("checklist", of::<ChecklistSheet>()),
         ("matrix", of::<MatrixSheet>()),
+        ("draft", of::<DraftSheet>()),
         ("explain", of::<PageSheet>()),
         ("ports", of::<PortSheet>()),
         ("rules", of::<RuleSheet>()),

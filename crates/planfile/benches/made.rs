@@ -71,3 +71,61 @@ fn exception(index: usize, networks: usize) -> String {
         "[exception.e{index}]\nfrom = \"{source}\"\nto = \"{target}\"\nservice = \"{service}\"\naction = \"{action}\"\nwhy = \"made\"\n"
     )
 }
+
+/// A plan of 100 networks with so many hosts and exceptions.
+pub(crate) fn wide(hosts: usize, exceptions: usize) -> String {
+    let (networks, zones) = (100, 10);
+    let mut text = String::from(
+        "bastium = 1\n[site]\nname = \"Made\"\nspace = [\"10.0.0.0/8\"]\n[gateway]\nports = [\"wan1\", \"lan1\"]\n\
+         [uplink.fibre]\nport = \"wan1\"\naddress = \"198.51.100.14/30\"\n",
+    );
+    for zone in 0..zones {
+        let trust = ["high", "medium", "low"][zone % 3];
+        let uses = "uses-gateway-for = [\"dns\", \"dhcp\"]";
+        let _ = writeln!(text, "[zone.z{zone}]\ntrust = \"{trust}\"\n{uses}");
+    }
+    for network in 0..networks {
+        let (zone, vlan) = (network % zones, network + 2);
+        let _ = writeln!(
+            text,
+            "[network.n{network}]\nzone = \"z{zone}\"\nvlan = {vlan}\nport = \"lan1\"\n\
+             subnet = \"10.1.{network}.0/24\"\ndhcp = \"200-249\"\nhosts = 30"
+        );
+    }
+    for host in 0..hosts {
+        let (network, last) = (host % networks, 2 + host / networks);
+        let address = format!("10.1.{network}.{last}");
+        let _ = writeln!(text, "[host.h{host}]\nnetwork = \"n{network}\"\naddress = \"{address}\"");
+    }
+    let names: Vec<String> = (0..zones).map(|zone| format!("z{zone}")).collect();
+    let _ = writeln!(text, "[matrix]\ngrid = '''\n{} internet", names.join(" "));
+    for name in &names {
+        let _ = writeln!(text, "{name} {} allow", vec!["block"; zones].join(" "));
+    }
+    let _ = writeln!(text, "internet {} -\n'''", vec!["block"; zones].join(" "));
+    for index in 0..exceptions {
+        let (from, to) = (index * 7 % hosts, (index * 13 + 1) % hosts);
+        let target = if index % 5 == 0 { format!("n{}", to % networks) } else { format!("h{to}") };
+        let _ = writeln!(
+            text,
+            "[exception.e{index}]\nfrom = \"h{from}\"\nto = \"{target}\"\nservice = \"tcp/{}\"\n\
+             action = \"allow\"\nwhy = \"made\"",
+            1_000 + index % 3_000
+        );
+    }
+    text
+}
+
+/// A plan whose networks all have to be carved.
+pub(crate) fn carved(networks: usize) -> String {
+    let mut text = String::from(
+        "bastium = 1\n[site]\nname = \"Carved\"\nspace = [\"10.0.0.0/8\", \"fd00:1::/40\"]\n[zone.a]\n\
+         trust = \"low\"\nuses-gateway-for = [\"dns\"]\n[matrix]\ngrid = '''\na internet\na block block\n\
+         internet block -\n'''\n",
+    );
+    for network in 0..networks {
+        let hosts = [3, 5, 10, 20, 50, 100, 200][network * 31 % 7];
+        let _ = writeln!(text, "[network.n{network}]\nzone = \"a\"\nhosts = {hosts}");
+    }
+    text
+}

@@ -68,3 +68,21 @@ fn check(bencher: Bencher<'_, '_>, name: &str) {
     let meaning = Meaning::new(&plan, DAY).expect("a meaning");
     bencher.bench(|| findings::find(&plan, DAY, Ok(&meaning)).len());
 }
+
+/// From text to findings: 100 networks, 2,000 hosts, 2,000 exceptions.
+#[divan::bench]
+fn check_a_wide_plan(bencher: Bencher<'_, '_>) {
+    let text = made::wide(2_000, 2_000);
+    bencher.bench(|| {
+        let plan = read(&text);
+        let meaning = Meaning::new(&plan, DAY).expect("a meaning");
+        findings::find(&plan, DAY, Ok(&meaning)).len()
+    });
+}
+
+/// From text to subnets: 10,000 networks, none of which has one.
+#[divan::bench]
+fn carve_ten_thousand_networks(bencher: Bencher<'_, '_>) {
+    let text = made::carved(10_000);
+    bencher.bench(|| read(&text).networks().len());
+}

@@ -23,23 +23,38 @@ pub(super) fn run(args: &Addresses, session: &mut Session<'_>) -> Result<Exit, F
     };
     let wide = sheet.tables(false);
     let tables = if fits(&wide, session.width()) { wide } else { sheet.tables(true) };
-    let heading =
-        format!("{}: {}\n\n", clean(&sheet.site), super::count(sheet.networks.len(), "network"));
+    let tunnels = sheet.networks.iter().filter(|network| network.kind == "tunnel").count();
+    let networks = super::count(sheet.networks.len() - tunnels, "network");
+    let beside =
+        if tunnels > 0 { format!(", {}", super::count(tunnels, "tunnel")) } else { String::new() };
+    let heading = format!("{}: {networks}{beside}\n\n", clean(&sheet.site));
     session.print(&heading)?;
-    for (index, shown) in tables.iter().enumerate() {
+    let (free, sheets): (Vec<_>, Vec<_>) =
+        tables.iter().partition(|table| table.title.as_deref() == Some("free"));
+    for (index, shown) in sheets.into_iter().enumerate() {
         if index > 0 {
-            let title = clean(shown.title.as_deref().unwrap_or_default());
-            session.print(&format!("\n{}\n", style::in_style(style::STRONG, &title)))?;
+            title(shown.title.as_deref().unwrap_or_default(), session)?;
         }
         session.print(&table::draw(shown, session.look(), 2))?;
     }
     for space in sheet.free.iter().flat_map(|free| &free.spaces) {
-        let title = format!("\n{}: each sign is a {}", space.prefix, space.each);
-        session.print(&format!("{}\n", style::in_style(style::STRONG, &title)))?;
-        for (index, row) in space.map.iter().enumerate() {
-            session.print(&format!("{:>18}  {row}\n", space.starts[index]))?;
+        title(&format!("{}: each sign is a {}", space.prefix, space.each), session)?;
+        for (start, row) in space.starts.iter().zip(&space.map) {
+            session.print(&format!("{start:>15}  {row}\n"))?;
         }
         session.print("`.` free, `#` taken, `+` taken in part\n")?;
+    }
+    for shown in free {
+        title("free", session)?;
+        session.print(&table::draw(shown, session.look(), 2))?;
+    }
+    for network in &sheet.networks {
+        let Some(growth) = &network.growth else { continue };
+        let how = if growth.in_place { "around it" } else { "elsewhere" };
+        session.remark(&format!(
+            "{} has outgrown its subnet: {} {how} would do; `bastium check` says what moves",
+            network.name, growth.prefix
+        ));
     }
     let carved: Vec<&str> =
         sheet.networks.iter().filter(|n| n.carved).map(|n| n.name.as_str()).collect();
@@ -50,6 +65,10 @@ pub(super) fn run(args: &Addresses, session: &mut Session<'_>) -> Result<Exit, F
         ));
     }
     Ok(Exit::Fine)
+}
+
+fn title(text: &str, session: &mut Session<'_>) -> Result<(), Failure> {
+    session.print(&format!("\n{}\n", style::in_style(style::STRONG, &clean(text))))
 }
 
 /// Writes down what was carved.

@@ -5,7 +5,7 @@ use crate::failure::{Exit, Failure};
 use crate::plans;
 use crate::session::Session;
 use bastium_planfile::edit::{
-    Edit, FROM_SHEETS, RowProblem, SheetProblem, Understood, apply, understand,
+    Edit, FROM_SHEETS, RowProblem, SheetProblem, Understood, apply, read_csv, understand,
 };
 use calamine::{Data, Reader};
 use std::path::Path;
@@ -130,25 +130,7 @@ fn not_a_table(file: &Path, reason: &str) -> Failure {
 
 fn separated(file: &Path) -> Result<Vec<Vec<String>>, Failure> {
     let bytes = plans::read_file(file)?;
-    let Ok(text) = std::str::from_utf8(&bytes) else {
-        return Err(not_a_table(file, "it is not UTF-8 text"));
-    };
-    let text = text.strip_prefix('\u{feff}').unwrap_or(text);
-    // Spreadsheets in many languages separate by semicolons.
-    let head = text.lines().next().unwrap_or_default();
-    let often = |sign: char| head.matches(sign).count();
-    let sign = [';', '\t'].into_iter().filter(|s| often(*s) > often(',')).max_by_key(|s| often(*s));
-    let mut reader = csv::ReaderBuilder::new()
-        .has_headers(false)
-        .flexible(true)
-        .delimiter(sign.map_or(b',', |sign| sign as u8))
-        .from_reader(text.as_bytes());
-    let mut rows = Vec::new();
-    for record in reader.records().take(MOST_ROWS + 1) {
-        let record = record.map_err(|error| not_a_table(file, &error.to_string()))?;
-        rows.push(record.iter().map(|cell| cell.trim().to_owned()).collect());
-    }
-    Ok(rows)
+    read_csv(&bytes, MOST_ROWS + 1).map_err(|reason| not_a_table(file, &reason))
 }
 
 fn workbook(file: &Path) -> Result<Vec<Vec<String>>, Failure> {

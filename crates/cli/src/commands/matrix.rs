@@ -8,7 +8,7 @@ use bastium_core::name::nearest;
 use bastium_core::plan::{Plan, ZoneId};
 use bastium_core::rules;
 use bastium_export::Table;
-use bastium_export::sheets::{GridLayout, MatrixSheet};
+use bastium_export::sheets::{DraftSheet, GridLayout, MatrixSheet};
 use bastium_planfile::edit::{Edit, drafted};
 
 pub(super) fn run(args: &Matrix, session: &mut Session<'_>) -> Result<Exit, Failure> {
@@ -121,7 +121,11 @@ fn draft(write: bool, session: &mut Session<'_>) -> Result<Exit, Failure> {
     }
     let plan = session.plan()?;
     let drawn = drafted(plan.source().text()).map_err(Failure::Edit)?;
-    session.print(&drawn)?;
+    let sheet = DraftSheet::new(drawn);
+    if show::for_programs(session, &sheet, || sheet.tables(), "draft")? {
+        return Ok(Exit::Fine);
+    }
+    session.print(&sheet.grid)?;
     session.remark("higher trust may open towards lower; add --write to put it into the plan");
     Ok(Exit::Fine)
 }

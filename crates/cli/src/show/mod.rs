@@ -36,7 +36,7 @@ pub(crate) fn for_programs(
 
 /// Writes hidden characters of a JSON text as `\uXXXX`, which is the same to every JSON reader. They
 /// can only stand inside its strings.
-fn escape_hidden(json: &str) -> String {
+pub(crate) fn escape_hidden(json: &str) -> String {
     use std::fmt::Write as _;
     let mut text = String::with_capacity(json.len());
     for c in json.chars() {

@@ -69,7 +69,8 @@ impl Bench {
 
     /// Runs a command on the clinic's plan, on the day of the tests.
     pub(crate) fn clinic(&self, words: &str) -> Run {
-        let timeless = ["addresses", "ports", "explain", "services", "schema", "set"];
+        let timeless =
+            ["addresses", "ports", "explain", "services", "schema", "set", "matrix --draft"];
         let dated = !timeless.iter().any(|command| words.starts_with(command));
         let day = if dated { format!("--day {DAY}") } else { String::new() };
         self.run(&format!("{words} --plan clinic.toml {day}"))

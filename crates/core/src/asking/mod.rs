@@ -30,6 +30,11 @@ impl End {
             let place = plan.place(&[Text::new(words)])?;
             return Ok(Self { place, gateway: AddressSet::empty() });
         };
+        if plan.stand_in_words(address).is_some() {
+            // It stands for something else here, and no packet can have it.
+            let (word, at) = (words.trim().to_owned(), Default::default());
+            return Err(vec![PlaceProblem::Nowhere { word, at }]);
+        }
         let own = plan.gateway_inside().union(&plan.gateway_outside());
         let (alone, is_own) = (AddressSet::from(address), own.contains(address));
         let (addresses, gateway) =

@@ -296,7 +296,10 @@ impl Chooser<'_, '_> {
 
     /// Whether the same happens to a packet at every hour.
     fn hours_matter(&self, packet: &Packet) -> bool {
-        if self.plan.hours().is_empty() {
+        let timed = self.plan.exceptions().iter().any(|exception| {
+            exception.hours.is_some() && exception.from.addresses.contains(packet.source())
+        });
+        if !timed {
             return false;
         }
         let all = Match { at: IntervalSet::full(), ..only(packet) };

@@ -192,8 +192,8 @@ pub(super) fn find_in_meaning(meaning: &Meaning<'_>) -> Vec<ExceptionFinding> {
     for &id in precedence.active() {
         never_matches(meaning, id, &mut found);
     }
-    for (index, &one) in precedence.active().iter().enumerate() {
-        for &other in &precedence.active()[index + 1..] {
+    for &one in precedence.active() {
+        for other in precedence.near(one).filter(|other| *other > one) {
             let (a, b) = (plan.exception(one), plan.exception(other));
             let related =
                 precedence.above(one).contains(&other) || precedence.above(other).contains(&one);
@@ -244,7 +244,7 @@ fn decides_something(precedence: &Precedence, id: ExceptionId) -> bool {
         above.iter().fold(rest, |rest, id| rest.difference(precedence.set(*id)))
     };
     let mut rest = without(precedence.set(id).clone(), precedence.above(id));
-    for &earlier in precedence.active().iter().take_while(|other| **other != id) {
+    for earlier in precedence.near(id).filter(|other| *other < id) {
         if rest.is_empty() {
             break;
         }

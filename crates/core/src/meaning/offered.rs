@@ -49,6 +49,7 @@ impl Meaning<'_> {
                 let mut inner =
                     Cutter::new(PacketSet { v4: Region::new([inside]), ..PacketSet::empty() });
                 self.cut_exceptions(&mut inner);
+                self.cut_cells(&mut inner);
                 for part in inner.parts {
                     cutter.keep(self.carried_back(&part, block, inbound));
                 }
@@ -56,7 +57,11 @@ impl Meaning<'_> {
         }
     }
 
-    fn moved(&self, legs: &IntervalSet<crate::space::Leg>) -> IntervalSet<crate::space::Leg> {
+    /// The legs of what is translated after it entered on these.
+    pub(super) fn moved(
+        &self,
+        legs: &IntervalSet<crate::space::Leg>,
+    ) -> IntervalSet<crate::space::Leg> {
         let moved = |leg| self.plan.translated_leg(leg);
         IntervalSet::from_spans(legs.spans().iter().map(|(low, high)| (moved(*low), moved(*high))))
     }

@@ -241,9 +241,11 @@ impl Meaning<'_> {
         }
     }
 
-    fn cut_cells(&self, cutter: &mut Cutter) {
+    pub(super) fn cut_cells(&self, cutter: &mut Cutter) {
         for from in self.plan.zone_ids() {
             let entries = self.plan.zone_entries(from).into_iter();
+            // What was translated comes from where it entered, too.
+            let entries = entries.map(|(legs, source)| (legs.union(&self.moved(&legs)), source));
             let entries = entries.filter(|(legs, _)| !cutter.enters.is_disjoint(legs));
             for (enters, source) in entries.collect::<Vec<_>>() {
                 if cutter.rest.is_empty() {

@@ -10,7 +10,7 @@ use crate::name::Name;
 use crate::plan::{Action, Exception, ExceptionId, Plan};
 use crate::sample;
 use crate::source::Span;
-use crate::space::{AddressSet, IntervalSet, Match, Packet, PacketSet};
+use crate::space::{AddressSet, IntervalSet, Match, Packet, PacketSet, neighbours};
 
 /// One side of a contradiction.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -104,6 +104,7 @@ pub struct Precedence {
     active: Vec<ExceptionId>,
     sets: Vec<PacketSet>,
     above: Vec<Vec<ExceptionId>>,
+    near: Vec<Vec<usize>>,
 }
 
 impl Precedence {
@@ -118,7 +119,8 @@ impl Precedence {
         for &id in &active {
             sets[id.index()] = decidable(plan.exception(id), ground, &passing, &arriving);
         }
-        let mut precedence = Self { active, sets, above: vec![Vec::new(); count] };
+        let near = neighbours(&sets);
+        let mut precedence = Self { active, sets, above: vec![Vec::new(); count], near };
         precedence.find_above(plan);
         if let Some(circle) = precedence.circle() {
             let parties = circle.iter().map(|id| Party::of(plan.exception(*id))).collect();
@@ -143,14 +145,19 @@ impl Precedence {
         &self.above[id.index()]
     }
 
+    /// The others that one may share a packet with, in the file's order; whoever is not named shares none.
+    pub fn near(&self, id: ExceptionId) -> impl Iterator<Item = ExceptionId> + '_ {
+        self.near[id.index()].iter().copied().map(ExceptionId)
+    }
+
     fn find_above(&mut self, plan: &Plan) {
         // A narrower set holds no packet that the wider one has not: one packet rules most pairs out.
         let samples: Vec<Option<Packet>> = self.sets.iter().map(PacketSet::sample).collect();
         for &wide in &self.active {
-            for &narrow in &self.active {
+            for narrow in self.near[wide.index()].iter().copied().map(ExceptionId) {
                 let Some(sample) = samples[narrow.index()] else { continue };
                 let (a, b) = (&self.sets[narrow.index()], &self.sets[wide.index()]);
-                if narrow != wide && b.contains(&sample) && a.is_subset(b) && !b.is_subset(a) {
+                if b.contains(&sample) && a.is_subset(b) && !b.is_subset(a) {
                     self.above[wide.index()].push(narrow);
                 }
             }
@@ -176,8 +183,8 @@ impl Precedence {
     /// Every pair that says different things about a packet for which both are at the top.
     fn contradictions(&self, plan: &Plan) -> Vec<OrderProblem> {
         let mut found = Vec::new();
-        for (index, &one) in self.active.iter().enumerate() {
-            for &other in &self.active[index + 1..] {
+        for &one in &self.active {
+            for other in self.near(one).filter(|other| *other > one) {
                 let (a, b) = (plan.exception(one), plan.exception(other));
                 let related = self.above(one).contains(&other) || self.above(other).contains(&one);
                 if a.action == b.action || related || self.set(one).is_disjoint(self.set(other)) {
@@ -215,6 +222,9 @@ fn decidable(
     }
     let mut products = Vec::new();
     let mut clip = |reach: &Match, source: &AddressSet, destination: &AddressSet| {
+        if reach.source.is_disjoint(source) || reach.destination.is_disjoint(destination) {
+            return;
+        }
         products.push(Match {
             enters: reach.enters.clone(),
             source: reach.source.intersection(source),

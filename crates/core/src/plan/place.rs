@@ -105,6 +105,8 @@ pub(super) struct Directory {
     pub(super) devices: AddressSet,
     pub(super) internet: AddressSet,
     pub(super) gateway: AddressSet,
+    /// Addresses that only stand for something: nobody can name them as addresses.
+    pub(super) stand_ins: AddressSet,
 }
 
 impl Directory {
@@ -271,8 +273,9 @@ impl Directory {
     /// Checks that a literal lies somewhere, and takes the gateway's own addresses out of it.
     fn settle(&self, word: &str, all: AddressSet, at: Span) -> Result<Place, PlaceProblem> {
         let word = word.to_owned();
+        let all = all.difference(&self.stand_ins);
         let addresses = all.difference(&self.gateway);
-        if addresses.is_empty() {
+        if addresses.is_empty() && !all.is_empty() {
             return Err(PlaceProblem::GatewaysOwn { word, at });
         }
         if addresses.is_disjoint(&self.inside) && addresses.is_disjoint(&self.internet) {

@@ -82,6 +82,16 @@ fn translated(plan: &Plan) -> Match {
     Match { enters, ..Match::everything() }
 }
 
+/// Legs together with those of what is translated after it entered there, in a plan that offers anything.
+fn with_translated(plan: &Plan, enters: IntervalSet<Leg>) -> IntervalSet<Leg> {
+    if plan.inbounds().is_empty() {
+        return enters;
+    }
+    let spans = enters.spans().iter();
+    let inside = spans.map(|(low, high)| (plan.translated_leg(*low), plan.translated_leg(*high)));
+    enters.union(&IntervalSet::from_spans(inside))
+}
+
 fn translation(plan: &Plan, inbound: &Inbound) -> Option<Translation> {
     let permission = plan.exception(inbound.exception);
     let own = plan.uplinks()[inbound.uplink].gateway();
@@ -312,8 +322,7 @@ impl Writer<'_> {
                 rules.extend(self.exception_rule(line, Stage::Through, enters));
                 continue;
             }
-            let enters = if plan.inbounds().is_empty() { enters } else { enters.union(&inside) };
-            rules.extend(self.exception_rule(line, Stage::Through, enters));
+            rules.extend(self.exception_rule(line, Stage::Through, with_translated(plan, enters)));
         }
         for from in plan.zone_ids() {
             for to in plan.zone_ids() {
@@ -321,7 +330,10 @@ impl Writer<'_> {
             }
         }
         let unmatched = plan.matrix().unmatched();
-        rules.push(self.closing(Stage::Through, unmatched.denial.into(), frame::arriving(plan)));
+        let arriving = frame::arriving(plan);
+        let enters = with_translated(plan, arriving.enters.clone());
+        let rest = Match { enters, ..arriving };
+        rules.push(self.closing(Stage::Through, unmatched.denial.into(), rest));
         rules
     }
 
@@ -333,6 +345,7 @@ impl Writer<'_> {
         };
         let mut rules = Vec::new();
         for (enters, source) in entries(plan, from) {
+            let enters = with_translated(plan, enters);
             let destination = plan.zone_prefixes(to);
             let product = Match { enters, source, destination, ..Match::everything() };
             let (from_name, to_name) = (plan.zone(from).name.as_str(), plan.zone(to).name.as_str());
@@ -554,6 +567,16 @@ fn something_passes(plan: &Plan, from: ZoneId, to: ZoneId) -> bool {
         let routes = plan.routes().iter().filter(|route| route.zone == zone);
         plan.networks_of(zone).count() + tunnels.count() + routes.count() > 1
     };
+    // What is offered can come any way, and at hours when nothing lets it in the cell decides.
+    let offered = plan.inbounds().iter().any(|inbound| {
+        let permission = plan.exception(inbound.exception);
+        let target = inbound.target.is_some_and(|target| plan.zone_addresses(to).contains(target));
+        let at_times = permission.hours.is_some() && target;
+        at_times && !permission.from.addresses.is_disjoint(&plan.zone_addresses(from))
+    });
+    if offered {
+        return true;
+    }
     match (from == internet, to == internet) {
         (true, true) => !plan.uplinks().is_empty(),
         (true, false) => !plan.uplinks().is_empty() && !to_private(to),

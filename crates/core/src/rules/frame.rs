@@ -134,23 +134,29 @@ pub(super) fn for_gateway(plan: &Plan) -> PacketSet {
     products.into_iter().collect()
 }
 
+/// Every leg from outside the gateway, with the sources that the opening list lets by there.
+pub(super) fn entries(plan: &Plan) -> Vec<(Match, AddressSet)> {
+    let forged = |leg: Leg| match plan.network_on(leg) {
+        Some(id) => forged_at_network(plan, id),
+        None => forged_at_uplink(plan, usize::from(leg.0) - plan.networks().len()),
+    };
+    outer_legs(plan).map(|leg| (entering(leg), forged(leg).source.complement())).collect()
+}
+
 /// The packets that an offered service lets in, as they are when the filter sees them: translated,
 /// on the leg that they came by.
 pub(super) fn offered(plan: &Plan, inbound: &Inbound) -> Vec<Match> {
     let permission = plan.exception(inbound.exception);
     let Some(target) = inbound.target else { return Vec::new() };
     let mut products = Vec::new();
-    for leg in outer_legs(plan) {
-        let forged = match plan.network_on(leg) {
-            Some(id) => forged_at_network(plan, id),
-            None => forged_at_uplink(plan, usize::from(leg.0) - plan.networks().len()),
-        };
-        let source = permission.from.addresses.difference(&forged.source);
+    for (leg, true_sources) in entries(plan) {
+        let source = permission.from.addresses.intersection(&true_sources);
         products.push(Match {
             source: AddressSet { v4: source.v4, ..AddressSet::empty() },
             destination: target.into(),
             service: ServiceSet { v4: permission.service.set.v4.clone(), ..ServiceSet::empty() },
-            ..entering(plan.translated_leg(leg))
+            enters: leg.enters.spans().iter().map(|(leg, _)| plan.translated_leg(*leg)).collect(),
+            ..leg
         });
     }
     products.retain(|product| !product.source.is_empty());
@@ -158,7 +164,7 @@ pub(super) fn offered(plan: &Plan, inbound: &Inbound) -> Vec<Match> {
 }
 
 /// What never comes to the list for routed traffic, so that order need not care for it: what stays in
-/// its network, what has no way, and what the opening list has blocked.
+/// its network, what has no way, and what the opening list has blocked, forged sources apart.
 pub(super) fn never_routed(plan: &Plan) -> Vec<Match> {
     let mut never = Vec::new();
     for id in plan.network_ids() {
@@ -169,9 +175,7 @@ pub(super) fn never_routed(plan: &Plan) -> Vec<Match> {
             destination: whole,
             ..entering(plan.network_leg(id))
         });
-        never.push(forged_at_network(plan, id));
     }
-    never.extend((0..plan.uplinks().len()).map(|index| forged_at_uplink(plan, index)));
     never.push(forged_to_private(plan));
     let outward = plan.internet_addresses();
     let broadcasts = plan.networks().iter().flat_map(|n| &n.subnets).filter_map(Subnet::broadcast);

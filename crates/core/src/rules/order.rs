@@ -2,10 +2,12 @@
 
 use super::frame;
 use crate::plan::{Exception, ExceptionId, Plan};
-use crate::space::{AddressSet, IntervalSet, Match, Minute, Packet, PacketSet, ServiceSet};
+use crate::space::{
+    AddressSet, IntervalSet, Match, Minute, Packet, PacketSet, ServiceSet, neighbours,
+};
 use jiff::civil::Date;
 use std::cmp::Reverse;
-use std::collections::BinaryHeap;
+use std::collections::{BinaryHeap, HashMap};
 
 /// One line that an exception becomes: the exception whole, or a part of one that has to stand
 /// higher than the rest of it.
@@ -20,10 +22,17 @@ pub(super) fn lines(plan: &Plan, day: Date) -> Vec<Line> {
     let order = Order::new(plan, day);
     let mut lines = Vec::new();
     let sorted = order.sorted();
+    let mut places = vec![0; sorted.len()];
+    for (place, &index) in sorted.iter().enumerate() {
+        places[index] = place;
+    }
     for (place, &index) in sorted.iter().enumerate() {
         // An exception that stands earlier in the file gives the log line where the two agree on the
         // verdict, even if its own place in the list is further down.
-        for &later in &sorted[place + 1..] {
+        let mut below: Vec<usize> =
+            order.near[index].iter().copied().filter(|other| places[*other] > place).collect();
+        below.sort_by_key(|other| places[*other]);
+        for later in below {
             lines.extend(order.logged_by(plan, later, index));
         }
         lines.push(Line { exception: order.ids[index], part: None });
@@ -36,6 +45,7 @@ struct Order {
     ids: Vec<ExceptionId>,
     sets: Vec<PacketSet>,
     above: Vec<Vec<usize>>,
+    near: Vec<Vec<usize>>,
 }
 
 impl Order {
@@ -46,23 +56,29 @@ impl Order {
         let reach = Reach::new(plan, day);
         let sets: Vec<PacketSet> = ids.iter().map(|id| reach.of(plan.exception(*id))).collect();
         let samples: Vec<Option<Packet>> = sets.iter().map(PacketSet::sample).collect();
+        let near = neighbours(&sets);
         let mut above = vec![Vec::new(); ids.len()];
         for (wide, above) in above.iter_mut().enumerate() {
-            for narrow in 0..ids.len() {
+            for &narrow in &near[wide] {
                 let inside = samples[narrow].is_some_and(|packet| sets[wide].contains(&packet));
-                let says_before =
-                    || plan.exception(ids[narrow]).before.iter().any(|(id, _)| *id == ids[wide]);
-                let is_narrower = || {
-                    inside
-                        && sets[narrow].is_subset(&sets[wide])
-                        && !sets[wide].is_subset(&sets[narrow])
-                };
-                if narrow != wide && (is_narrower() || says_before()) {
+                let is_narrower =
+                    || sets[narrow].is_subset(&sets[wide]) && !sets[wide].is_subset(&sets[narrow]);
+                if inside && is_narrower() {
                     above.push(narrow);
                 }
             }
         }
-        Self { ids, sets, above }
+        let places: HashMap<ExceptionId, usize> =
+            ids.iter().enumerate().map(|(place, id)| (*id, place)).collect();
+        for (first, id) in ids.iter().enumerate() {
+            let before = plan.exception(*id).before.iter().filter_map(|(id, _)| places.get(id));
+            for &second in before.filter(|second| **second != first) {
+                if !above[second].contains(&first) {
+                    above[second].push(first);
+                }
+            }
+        }
+        Self { ids, sets, above, near }
     }
 
     /// A topological order that takes, of all that may come next, the first of the file.
@@ -110,7 +126,8 @@ impl Order {
 /// Which packets an exception's rules can meet.
 struct Reach {
     never_routed: Vec<PacketSet>,
-    routed: Match,
+    /// Every leg from outside the gateway, with the sources that are not forged there.
+    entries: Vec<(Match, AddressSet)>,
     for_gateway: PacketSet,
     never_arriving: Vec<PacketSet>,
     begun: Match,
@@ -130,7 +147,7 @@ impl Reach {
         let rest = [frame::forged_unspecified(plan), frame::forged_to_private(plan), needs];
         Self {
             never_routed,
-            routed: frame::arriving(plan),
+            entries: frame::entries(plan),
             for_gateway,
             never_arriving: forged.chain(outside).chain(rest).map(PacketSet::from).collect(),
             begun: Match { enters: IntervalSet::point(plan.gateway_leg()), ..Match::everything() },
@@ -154,14 +171,22 @@ impl Reach {
             })
         };
         let without = |set: PacketSet, never: &[PacketSet]| {
-            never.iter().fold(set, |rest, gone| rest.difference(gone))
+            let touched = never.iter().filter(|gone| !set.is_disjoint(gone));
+            touched.fold(set.clone(), |rest, gone| rest.difference(gone))
         };
         let mut direct = to.addresses.clone();
         if exception.translated {
             direct.v4 = IntervalSet::empty();
         }
-        let routed = product(&self.routed, from.addresses.clone(), direct);
-        let mut all = without(routed, &self.never_routed);
+        // Leg by leg, and only where something of it can enter: what is forged need not be cut off.
+        let entering = |destination: &AddressSet| -> PacketSet {
+            let here = self.entries.iter().filter_map(|(leg, true_sources)| {
+                let source = true_sources.intersection(&from.addresses);
+                (!source.is_empty()).then(|| product(leg, source, destination.clone()))
+            });
+            here.fold(PacketSet::empty(), |all, part| all.union(&part))
+        };
+        let mut all = without(entering(&direct), &self.never_routed);
         let translated =
             product(&Match::everything(), from.addresses.clone(), to.addresses.clone());
         for (index, offered) in &self.offered {
@@ -170,8 +195,7 @@ impl Reach {
             }
         }
         if to.gateway {
-            let arriving = product(&self.routed, from.addresses.clone(), AddressSet::full());
-            let arriving = arriving.intersection(&self.for_gateway);
+            let arriving = entering(&AddressSet::full()).intersection(&self.for_gateway);
             all = all.union(&without(arriving, &self.never_arriving));
         }
         if from.gateway {

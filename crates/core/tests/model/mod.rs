@@ -232,6 +232,12 @@ pub(crate) fn any_draft() -> impl Strategy<Value = draft::Draft> {
             }
             if extended {
                 extend(&mut draft);
+                if offered == 0 {
+                    // Offered at some hours only: at others the cell decides.
+                    for inbound in &mut draft.inbounds {
+                        inbound.permission.hours = Some(text("early"));
+                    }
+                }
             } else {
                 plainly(&mut draft.exceptions);
             }

@@ -3,7 +3,7 @@
 use super::EDITION;
 use crate::{Cell, Column, Table, Tone};
 use bastium_core::addressing::{Pool, Subnet};
-use bastium_core::plan::{Network, NetworkId, Plan};
+use bastium_core::plan::{Network, NetworkId, Plan, Route};
 use bastium_core::space::AddressSet;
 use ipnet::{IpNet, Ipv4Net};
 use schemars::JsonSchema;
@@ -18,9 +18,26 @@ pub struct AddressSheet {
     pub site: String,
     /// The networks and tunnels, in the plan's order.
     pub networks: Vec<NetworkRow>,
+    /// Subnets behind other routers.
+    pub routes: Vec<RouteRow>,
     /// What is free of the site's space, where it is asked for.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub free: Option<FreeRow>,
+}
+
+/// A subnet behind another router.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct RouteRow {
+    /// Its name.
+    pub name: String,
+    /// The subnet.
+    pub to: String,
+    /// The router that leads there.
+    pub via: String,
+    /// The network in which that router is.
+    pub network: String,
+    /// Its zone.
+    pub zone: String,
 }
 
 /// One network.
@@ -127,6 +144,7 @@ impl AddressSheet {
             bastium: EDITION,
             site: plan.site().name.clone(),
             networks: plan.network_ids().map(|id| row(plan, id)).collect(),
+            routes: plan.routes().iter().map(|route| route_row(plan, route)).collect(),
             free: free.then(|| free_row(plan)),
         }
     }
@@ -146,6 +164,15 @@ impl AddressSheet {
             }
         }
         let mut tables = vec![table];
+        if !self.routes.is_empty() {
+            let columns = ["route", "to", "via", "in", "zone"].map(Column::whole);
+            let mut table = Table::new(columns).titled("behind other routers");
+            for route in &self.routes {
+                let words = [&route.name, &route.to, &route.via, &route.network, &route.zone];
+                table.row(words.map(Cell::from));
+            }
+            tables.push(table);
+        }
         if let Some(free) = &self.free {
             let mut table = Table::new([Column::whole("free"), Column::numbers("addresses")]);
             table.title = Some("free".to_owned());
@@ -270,11 +297,24 @@ fn row(plan: &Plan, id: NetworkId) -> NetworkRow {
     }
 }
 
+fn route_row(plan: &Plan, route: &Route) -> RouteRow {
+    RouteRow {
+        name: route.name.to_string(),
+        to: route.to.to_string(),
+        via: route.via.to_string(),
+        network: plan.network(route.network).name.to_string(),
+        zone: plan.zone(route.zone).name.to_string(),
+    }
+}
+
 fn growth(plan: &Plan, network: &Network) -> Option<GrowthRow> {
     let v4 = network.subnets.iter().filter(|subnet| subnet.prefix().addr().is_ipv4());
     let room = v4.map(Subnet::room).fold(0u128, u128::saturating_add);
     let crowded = network.expected.is_some_and(|expected| u128::from(expected) > room);
-    let growth = plan.growth(network).filter(|_| crowded && room > 0)?;
+    if !crowded || room == 0 {
+        return None;
+    }
+    let growth = plan.growth(network)?;
     let moves = growth.moves.iter().map(|(from, to)| [from.to_string(), to.to_string()]);
     Some(GrowthRow {
         prefix: growth.prefix.to_string(),

@@ -19,6 +19,34 @@ pub struct ChangeSheet {
     pub lines: Vec<LineRow>,
 }
 
+/// A matrix that could be, as a drawing.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct DraftSheet {
+    /// The edition of this JSON.
+    pub bastium: u8,
+    /// The drawing, as the plan would have it.
+    pub grid: String,
+}
+
+impl DraftSheet {
+    /// A drawing as a sheet.
+    pub fn new(grid: String) -> Self {
+        Self { bastium: EDITION, grid }
+    }
+
+    /// As a table with a row for each zone.
+    pub fn tables(&self) -> Vec<Table> {
+        let mut lines = self.grid.lines();
+        let head = lines.next().unwrap_or_default().split_whitespace();
+        let columns = ["from"].into_iter().chain(head).map(Column::whole);
+        let mut table = Table::new(columns);
+        for line in lines {
+            table.row(line.split_whitespace().map(Cell::from));
+        }
+        vec![table]
+    }
+}
+
 /// A line that goes or comes.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct LineRow {

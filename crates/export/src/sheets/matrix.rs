@@ -175,7 +175,7 @@ fn cell(meaning: &Meaning<'_>, rules: &RuleSet, from: ZoneId, to: ZoneId) -> Cel
     let plan = meaning.plan();
     let cell = plan.matrix().cell(from, to);
     let mut exceptions: Vec<String> = Vec::new();
-    for rule in deciding(meaning, rules, from, to).filter(|rule| rule.cause.kind() == "exception") {
+    for rule in deciding(meaning, rules, from, to).filter(|rule| rule.cause.exception().is_some()) {
         let name = rule.cause.name(plan);
         if !exceptions.contains(&name) {
             exceptions.push(name);

@@ -13,7 +13,7 @@ mod services;
 
 pub use addresses::AddressSheet;
 pub use answer::AnswerSheet;
-pub use change::ChangeSheet;
+pub use change::{ChangeSheet, DraftSheet};
 pub use checklist::{ChecklistSheet, StandRow, System};
 pub use findings::{Finding, FindingSheet};
 pub use matrix::{GridLayout, MatrixSheet};

@@ -11,7 +11,7 @@ mod sheet;
 mod values;
 
 pub use grid::draft_grid;
-pub use sheet::{Entry, FROM_SHEETS, RowProblem, SheetProblem, Understood, understand};
+pub use sheet::{Entry, FROM_SHEETS, RowProblem, SheetProblem, Understood, read_csv, understand};
 pub use values::Setting;
 
 use bastium_core::name::nearest;

@@ -115,6 +115,30 @@ fn keys(kind: &str) -> Option<&'static [(&'static str, &'static [&'static str])]
     }
 }
 
+/// Reads comma-separated values (RFC 4180), at most so many rows. Semicolons and tabs separate as well,
+/// where the first row has more of them than commas.
+///
+/// # Errors
+/// Says in words why it is no such table.
+pub fn read_csv(bytes: &[u8], most: usize) -> Result<Vec<Vec<String>>, String> {
+    let text = std::str::from_utf8(bytes).map_err(|_| "it is not UTF-8 text".to_owned())?;
+    let text = text.strip_prefix('\u{feff}').unwrap_or(text);
+    let head = text.lines().next().unwrap_or_default();
+    let often = |sign: char| head.matches(sign).count();
+    let sign = [';', '\t'].into_iter().filter(|s| often(*s) > often(',')).max_by_key(|s| often(*s));
+    let mut reader = csv::ReaderBuilder::new()
+        .has_headers(false)
+        .flexible(true)
+        .delimiter(sign.map_or(b',', |sign| sign as u8))
+        .from_reader(text.as_bytes());
+    let mut rows = Vec::new();
+    for record in reader.records().take(most) {
+        let record = record.map_err(|error| error.to_string())?;
+        rows.push(record.iter().map(|cell| cell.trim().to_owned()).collect());
+    }
+    Ok(rows)
+}
+
 /// Understands a sheet, as far as the plan lets it: a network can be named by its VLAN id.
 ///
 /// # Errors

@@ -25,6 +25,8 @@ pub(super) fn survey(
     let space: AddressSet = site.space.iter().copied().collect();
     let named: AddressSet =
         domains.iter().map(|domain| domain.stand_in).map(StandIn::set).collect();
+    let leased = uplinks.iter().filter_map(|uplink| uplink.stand_in).map(StandIn::set);
+    directory.stand_ins = named.union(&leased.collect());
     directory.internet = AddressSet::full()
         .difference(&directory.inside)
         .difference(&space)
