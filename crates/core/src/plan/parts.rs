@@ -25,6 +25,8 @@ macro_rules! numbers {
         }
     )*};
 }
+pub(super) use numbers;
+
 numbers! {
     /// A zone of one plan.
     ZoneId,

@@ -1,24 +1,11 @@
 //! Cables: what hangs on what, and which networks each port carries.
 
 use super::NetworkId;
+use super::parts::numbers;
 use crate::name::Name;
 use crate::source::Span;
 
-macro_rules! places {
-    ($($(#[$doc:meta])* $name:ident),*) => {$(
-        $(#[$doc])*
-        #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-        pub struct $name(pub(crate) usize);
-
-        impl $name {
-            /// Its place in the plan's list.
-            pub fn index(self) -> usize {
-                self.0
-            }
-        }
-    )*};
-}
-places! {
+numbers! {
     /// A switch of one plan.
     SwitchId,
     /// An access point of one plan.

@@ -1,9 +1,12 @@
 //! The form `one-list`.
 
+mod to_gateway;
+
 use super::order::{self, Line};
-use super::{Otherwise, Rule, RuleList, RuleSet, Stage, Translation, frame};
-use crate::plan::{Action, Exception, Form, Inbound, NetworkId, Plan, Route, ZoneId};
-use crate::space::{AddressSet, IntervalSet, Leg, Match, PacketSet, Protocol, ServiceSet};
+use super::ways::{entries, something_passes, translated, translation, with_translated};
+use super::{Otherwise, Rule, RuleList, RuleSet, Stage, frame};
+use crate::plan::{Action, Exception, Form, Plan, ZoneId};
+use crate::space::{AddressSet, IntervalSet, Leg, Match, PacketSet, ServiceSet};
 use crate::verdict::{Cause, Forgery};
 use jiff::civil::Date;
 use std::collections::HashMap;
@@ -75,40 +78,6 @@ pub(super) fn one_list(plan: &Plan, day: Date, changes_on: Option<Date>) -> Rule
     RuleSet { form: Form::OneList, day, changes_on, translations, lists }
 }
 
-/// Everything that has been translated on its way in.
-fn translated(plan: &Plan) -> Match {
-    let enters =
-        IntervalSet::range(plan.translated_leg(Leg(0)), plan.translated_leg(plan.gateway_leg()));
-    Match { enters, ..Match::everything() }
-}
-
-/// Legs together with those of what is translated after it entered there, in a plan that offers anything.
-fn with_translated(plan: &Plan, enters: IntervalSet<Leg>) -> IntervalSet<Leg> {
-    if plan.inbounds().is_empty() {
-        return enters;
-    }
-    let spans = enters.spans().iter();
-    let inside = spans.map(|(low, high)| (plan.translated_leg(*low), plan.translated_leg(*high)));
-    enters.union(&IntervalSet::from_spans(inside))
-}
-
-fn translation(plan: &Plan, inbound: &Inbound) -> Option<Translation> {
-    let permission = plan.exception(inbound.exception);
-    let own = plan.uplinks()[inbound.uplink].gateway();
-    Some(Translation {
-        id: format!("translate.{}", permission.name),
-        takes: Match {
-            source: AddressSet { v4: permission.from.addresses.v4.clone(), ..AddressSet::empty() },
-            destination: AddressSet { v4: own.v4, ..AddressSet::empty() },
-            service: inbound.outside.clone(),
-            ..frame::arriving(plan)
-        },
-        target: inbound.target?,
-        shift: inbound.shift,
-        leg: plan.translated_leg(Leg(0)).0,
-    })
-}
-
 impl Writer<'_> {
     fn opening(&mut self) -> Vec<Rule> {
         let plan = self.plan;
@@ -168,146 +137,6 @@ impl Writer<'_> {
             ),
         };
         rule
-    }
-
-    fn arriving(&mut self, lines: &[Line]) -> Vec<Rule> {
-        let plan = self.plan;
-        let mut rules = Vec::new();
-        let needs = Match { service: frame::ipv6_needs(), ..frame::arriving(plan) };
-        let words = Words::new("any", "any", "gateway", "any", "needed ICMPv6");
-        let id = "ipv6_needs".to_owned();
-        let mut rule = self.rule(id, Action::Allow, false, Cause::Ipv6Needs, words, Some(needs));
-        rule.name = "what IPv6 cannot do without".to_owned();
-        rule.reason =
-            "Without neighbour discovery no IPv6 reaches or leaves the gateway (RFC 4890)"
-                .to_owned();
-        rules.push(rule);
-        for line in lines.iter().filter(|line| plan.exception(line.exception).to.gateway) {
-            let enters = frame::arriving(plan).enters;
-            rules.extend(self.exception_rule(line, Stage::ToGateway, enters));
-        }
-        rules.extend(self.manage());
-        rules.extend(self.tunnel_ports());
-        rules.extend(self.discoveries());
-        rules.extend(plan.network_ids().filter_map(|id| self.services(id)).collect::<Vec<_>>());
-        for (index, uplink) in plan.uplinks().iter().enumerate().filter(|entry| entry.1.dhcp) {
-            let leg = plan.uplink_leg(index);
-            let service = frame::lease_from_provider();
-            let product = Match { service, ..frame::entering(leg) };
-            let words = Words::new("internet", "any", "gateway", "any", "lease");
-            let id = format!("gateway_service@uplink.{}", uplink.name);
-            let cause = Cause::GatewayService(leg);
-            let mut rule = self.rule(id, Action::Allow, false, cause, words, Some(product));
-            rule.name = format!("uplink {} gets its address", uplink.name);
-            rule.reason = "The provider hands the address out by DHCP".to_owned();
-            rules.push(rule);
-        }
-        rules.push(self.closing(Stage::ToGateway, Action::Block, frame::arriving(plan)));
-        rules
-    }
-
-    fn manage(&mut self) -> Option<Rule> {
-        let manage = self.plan.gateway().manage.as_ref()?;
-        let product = Match {
-            source: manage.from.addresses.clone(),
-            destination: self.plan.gateway_inside(),
-            service: manage.service.set.clone(),
-            ..frame::arriving(self.plan)
-        };
-        let from = self.zone_words(&manage.from.addresses);
-        let words = Words::new(
-            &from,
-            &manage.from.text,
-            "gateway",
-            "inside addresses",
-            &manage.service.text,
-        );
-        let log = self.plan.matrix().log().logs(Action::Allow);
-        let mut rule =
-            self.rule("manage".to_owned(), Action::Allow, log, Cause::Manage, words, Some(product));
-        rule.name = format!("manage the gateway from {}", manage.from.text);
-        rule.reason = if manage.second_factor {
-            "Only these may manage the gateway, with a second factor".to_owned()
-        } else {
-            "Only these may manage the gateway".to_owned()
-        };
-        Some(rule)
-    }
-
-    fn tunnel_ports(&mut self) -> Vec<Rule> {
-        let plan = self.plan;
-        let mut rules = Vec::new();
-        for id in plan.network_ids() {
-            let network = plan.network(id);
-            let tunnel = network.tunnel.as_ref();
-            let Some(listens) = tunnel.and_then(|tunnel| tunnel.listens.as_ref()) else { continue };
-            let product = Match {
-                destination: plan.gateway_outside(),
-                service: listens.set.clone(),
-                ..frame::arriving(plan)
-            };
-            let words = Words::new("any", "any", "gateway", "outside addresses", &listens.text);
-            let (rule_id, cause) = (format!("tunnel_port.{}", network.name), Cause::TunnelPort(id));
-            let mut rule = self.rule(rule_id, Action::Allow, false, cause, words, Some(product));
-            rule.name = format!("tunnel {} can be reached", network.name);
-            rule.reason = "Its clients arrive there from outside".to_owned();
-            rules.push(rule);
-        }
-        rules
-    }
-
-    fn discoveries(&mut self) -> Vec<Rule> {
-        let plan = self.plan;
-        let mut rules = Vec::new();
-        for (index, discovery) in plan.discoveries().iter().enumerate() {
-            for &id in &discovery.between {
-                let name = plan.network(id).name.as_str();
-                let product = Match {
-                    destination: frame::service_addresses(plan, id),
-                    service: ServiceSet::ports(Protocol::UDP, 5353, 5353),
-                    ..frame::entering(plan.network_leg(id))
-                };
-                let zone = plan.zone(plan.network(id).zone).name.as_str();
-                let words =
-                    Words::new(zone, name, "gateway", &format!("gateway in {name}"), "mdns");
-                let rule_id = format!("discovery.{}@{name}", discovery.name);
-                let cause = Cause::Discovery(index);
-                let mut rule =
-                    self.rule(rule_id, Action::Allow, false, cause, words, Some(product));
-                rule.name = format!("names announced in {name}");
-                rule.reason = format!("Discovery {} repeats them", discovery.name);
-                rules.push(rule);
-            }
-        }
-        rules
-    }
-
-    fn services(&mut self, id: NetworkId) -> Option<Rule> {
-        let network = self.plan.network(id);
-        let zone = self.plan.zone(network.zone);
-        let uses = network.uses.as_ref().or(zone.uses.as_ref()).filter(|u| !u.set.is_empty())?;
-        let product = Match {
-            destination: frame::service_addresses(self.plan, id),
-            service: uses.set.clone(),
-            ..frame::entering(self.plan.network_leg(id))
-        };
-        let name = network.name.as_str();
-        let words = Words::new(
-            zone.name.as_str(),
-            name,
-            "gateway",
-            &format!("gateway in {name}"),
-            &uses.text,
-        );
-        let cause = Cause::GatewayService(self.plan.network_leg(id));
-        let rule_id = format!("gateway_service.{name}");
-        let mut rule = self.rule(rule_id, Action::Allow, false, cause, words, Some(product));
-        rule.name = format!("gateway's services for {name}");
-        rule.reason = match &network.uses {
-            Some(_) => format!("Network {name} has a list of its own"),
-            None => format!("Zone {} may use them", zone.name),
-        };
-        Some(rule)
     }
 
     fn through(&mut self, lines: &[Line]) -> Vec<Rule> {
@@ -521,67 +350,5 @@ fn exception_id(exception: &Exception, stage: Stage) -> String {
             format!("exception.{name}@gateway>{}", exception.to.text)
         }
         _ => format!("exception.{name}"),
-    }
-}
-
-/// By which legs a zone's packets come, and from which sources where a router on the leg leads to
-/// several zones: first what lies in the networks, then what is behind routers.
-fn entries(plan: &Plan, zone: ZoneId) -> Vec<(IntervalSet<Leg>, AddressSet)> {
-    if zone == plan.internet() {
-        return vec![(plan.uplink_legs(), AddressSet::full())];
-    }
-    let mut whole = IntervalSet::empty();
-    let mut parts = Vec::new();
-    for id in plan.network_ids() {
-        let leg = IntervalSet::point(plan.network_leg(id));
-        let own = plan.network(id).zone == zone;
-        let behind: Vec<_> = plan.routes().iter().filter(|route| route.network == id).collect();
-        let (alike, others): (Vec<_>, Vec<_>) =
-            behind.into_iter().partition(|route| route.zone == zone);
-        let reach = |routes: Vec<&Route>| routes.iter().map(|r| r.reach.clone()).collect();
-        match (own, others.is_empty()) {
-            (true, true) => whole = whole.union(&leg),
-            (true, false) => {
-                let others: AddressSet = reach(others);
-                parts.push((leg, others.complement()));
-            }
-            (false, _) if !alike.is_empty() => parts.push((leg, reach(alike))),
-            (false, _) => {}
-        }
-    }
-    let whole = Some((whole, AddressSet::full())).filter(|(legs, _)| !legs.is_empty());
-    whole.into_iter().chain(parts).collect()
-}
-
-/// Whether any packet can go from one zone to the other at all.
-fn something_passes(plan: &Plan, from: ZoneId, to: ZoneId) -> bool {
-    let internet = plan.internet();
-    let to_private = |zone| {
-        let private = frame::forged_to_private(plan).destination;
-        plan.zone_addresses(zone).is_subset(&private)
-    };
-    let anyone = |zone| !plan.zone_prefixes(zone).is_empty();
-    // Within a zone: from one network to another, between clients of a tunnel, or round a router.
-    let several = |zone| {
-        let tunnels = plan.networks_of(zone).filter(|id| plan.network(*id).tunnel.is_some());
-        let routes = plan.routes().iter().filter(|route| route.zone == zone);
-        plan.networks_of(zone).count() + tunnels.count() + routes.count() > 1
-    };
-    // What is offered can come any way, and at hours when nothing lets it in the cell decides.
-    let offered = plan.inbounds().iter().any(|inbound| {
-        let permission = plan.exception(inbound.exception);
-        let target = inbound.target.is_some_and(|target| plan.zone_addresses(to).contains(target));
-        let at_times = permission.hours.is_some() && target;
-        at_times && !permission.from.addresses.is_disjoint(&plan.zone_addresses(from))
-    });
-    if offered {
-        return true;
-    }
-    match (from == internet, to == internet) {
-        (true, true) => !plan.uplinks().is_empty(),
-        (true, false) => !plan.uplinks().is_empty() && !to_private(to),
-        (false, true) => !plan.uplinks().is_empty() && anyone(from),
-        (false, false) if from == to => several(from),
-        (false, false) => anyone(from) && anyone(to),
     }
 }

@@ -6,6 +6,7 @@
 mod compile;
 mod frame;
 mod order;
+mod ways;
 
 use crate::meaning::Meaning;
 use crate::plan::{Action, Form, Inbound, Plan};

@@ -1,0 +1,102 @@
+//! By which ways packets come: the legs of a zone, what is translated on its way in, and whether anything
+//! can pass from one zone to another at all.
+
+use super::{Translation, frame};
+use crate::plan::{Inbound, Plan, Route, ZoneId};
+use crate::space::{AddressSet, IntervalSet, Leg, Match};
+
+/// Everything that has been translated on its way in.
+pub(super) fn translated(plan: &Plan) -> Match {
+    let enters =
+        IntervalSet::range(plan.translated_leg(Leg(0)), plan.translated_leg(plan.gateway_leg()));
+    Match { enters, ..Match::everything() }
+}
+
+/// Legs together with those of what is translated after it entered there, in a plan that offers anything.
+pub(super) fn with_translated(plan: &Plan, enters: IntervalSet<Leg>) -> IntervalSet<Leg> {
+    if plan.inbounds().is_empty() {
+        return enters;
+    }
+    let spans = enters.spans().iter();
+    let inside = spans.map(|(low, high)| (plan.translated_leg(*low), plan.translated_leg(*high)));
+    enters.union(&IntervalSet::from_spans(inside))
+}
+
+pub(super) fn translation(plan: &Plan, inbound: &Inbound) -> Option<Translation> {
+    let permission = plan.exception(inbound.exception);
+    let own = plan.uplinks()[inbound.uplink].gateway();
+    Some(Translation {
+        id: format!("translate.{}", permission.name),
+        takes: Match {
+            source: AddressSet { v4: permission.from.addresses.v4.clone(), ..AddressSet::empty() },
+            destination: AddressSet { v4: own.v4, ..AddressSet::empty() },
+            service: inbound.outside.clone(),
+            ..frame::arriving(plan)
+        },
+        target: inbound.target?,
+        shift: inbound.shift,
+        leg: plan.translated_leg(Leg(0)).0,
+    })
+}
+
+/// By which legs a zone's packets come, and from which sources where a router on the leg leads to
+/// several zones: first what lies in the networks, then what is behind routers.
+pub(super) fn entries(plan: &Plan, zone: ZoneId) -> Vec<(IntervalSet<Leg>, AddressSet)> {
+    if zone == plan.internet() {
+        return vec![(plan.uplink_legs(), AddressSet::full())];
+    }
+    let mut whole = IntervalSet::empty();
+    let mut parts = Vec::new();
+    for id in plan.network_ids() {
+        let leg = IntervalSet::point(plan.network_leg(id));
+        let own = plan.network(id).zone == zone;
+        let behind: Vec<_> = plan.routes().iter().filter(|route| route.network == id).collect();
+        let (alike, others): (Vec<_>, Vec<_>) =
+            behind.into_iter().partition(|route| route.zone == zone);
+        let reach = |routes: Vec<&Route>| routes.iter().map(|r| r.reach.clone()).collect();
+        match (own, others.is_empty()) {
+            (true, true) => whole = whole.union(&leg),
+            (true, false) => {
+                let others: AddressSet = reach(others);
+                parts.push((leg, others.complement()));
+            }
+            (false, _) if !alike.is_empty() => parts.push((leg, reach(alike))),
+            (false, _) => {}
+        }
+    }
+    let whole = Some((whole, AddressSet::full())).filter(|(legs, _)| !legs.is_empty());
+    whole.into_iter().chain(parts).collect()
+}
+
+/// Whether any packet can go from one zone to the other at all.
+pub(super) fn something_passes(plan: &Plan, from: ZoneId, to: ZoneId) -> bool {
+    let internet = plan.internet();
+    let to_private = |zone| {
+        let private = frame::forged_to_private(plan).destination;
+        plan.zone_addresses(zone).is_subset(&private)
+    };
+    let anyone = |zone| !plan.zone_prefixes(zone).is_empty();
+    // Within a zone: from one network to another, between clients of a tunnel, or round a router.
+    let several = |zone| {
+        let tunnels = plan.networks_of(zone).filter(|id| plan.network(*id).tunnel.is_some());
+        let routes = plan.routes().iter().filter(|route| route.zone == zone);
+        plan.networks_of(zone).count() + tunnels.count() + routes.count() > 1
+    };
+    // What is offered can come any way, and at hours when nothing lets it in the cell decides.
+    let offered = plan.inbounds().iter().any(|inbound| {
+        let permission = plan.exception(inbound.exception);
+        let target = inbound.target.is_some_and(|target| plan.zone_addresses(to).contains(target));
+        let at_times = permission.hours.is_some() && target;
+        at_times && !permission.from.addresses.is_disjoint(&plan.zone_addresses(from))
+    });
+    if offered {
+        return true;
+    }
+    match (from == internet, to == internet) {
+        (true, true) => !plan.uplinks().is_empty(),
+        (true, false) => !plan.uplinks().is_empty() && !to_private(to),
+        (false, true) => !plan.uplinks().is_empty() && anyone(from),
+        (false, false) if from == to => several(from),
+        (false, false) => anyone(from) && anyone(to),
+    }
+}
