@@ -1,6 +1,10 @@
 //! Finding, reading and writing plan files.
 
 use crate::failure::Failure;
+use crate::session::day_of;
+use bastium_core::diagnosis::{Diagnosis, Severity};
+use bastium_core::findings;
+use bastium_core::meaning::Meaning;
 use bastium_core::plan::Plan;
 use bastium_planfile::LARGEST;
 use bastium_planfile::edit::EditProblem;
@@ -52,6 +56,8 @@ pub(crate) struct Changed {
     pub(crate) written: bool,
     /// Whether the plan came from standard input.
     pub(crate) piped: bool,
+    /// What `check` finds now and did not before.
+    pub(crate) fresh: Vec<Diagnosis>,
 }
 
 /// Changes a plan file: under a lock, only if the result is a plan, and whole or not at all.
@@ -66,9 +72,9 @@ pub(crate) fn change(
     if named.is_some_and(|path| path == Path::new("-")) {
         let read = limited(io::stdin().lock());
         let bytes = read.map_err(|e| failed(Path::new("standard input"), e))?;
-        let (old, new) = edited("standard input", &bytes, edit)?;
+        let (old, new, fresh) = edited("standard input", &bytes, edit)?;
         let name = "standard input".to_owned();
-        return Ok(Changed { name, old, new, written: false, piped: true });
+        return Ok(Changed { name, old, new, written: false, piped: true, fresh });
     }
     let here = || std::env::current_dir().map_err(|e| failed(Path::new("."), e));
     let (path, name) = match named {
@@ -83,21 +89,30 @@ pub(crate) fn change(
     let path = path.canonicalize().map_err(|error| failed(&path, error))?;
     let lock = lock(&path)?;
     let bytes = read_file(&path)?;
-    let (old, new) = edited(&name, &bytes, edit)?;
+    let (old, new, fresh) = edited(&name, &bytes, edit)?;
     let written = old != new && !dry_run;
     if written {
         write(&path, &new, true)?;
     }
     drop(lock);
-    Ok(Changed { name, old, new, written, piped: false })
+    Ok(Changed { name, old, new, written, piped: false, fresh })
 }
 
-/// The text before and after, if the latter is a plan.
+/// What is found in a plan today, and whether it has a meaning at all.
+fn examine(plan: &Plan) -> (Vec<Diagnosis>, bool) {
+    let day = day_of(plan, None);
+    let meaning = Meaning::new(plan, day);
+    let found = findings::find(plan, day, meaning.as_ref().map_err(Vec::as_slice));
+    (found.into_iter().filter(|finding| !finding.known).collect(), meaning.is_ok())
+}
+
+/// The text before and after, if the latter is a plan; and what is found in it that was not there. A plan
+/// that had a meaning keeps one: a change that contradicts what is there is refused.
 fn edited(
     name: &str,
     bytes: &[u8],
     edit: impl FnOnce(&str) -> Result<String, Failure>,
-) -> Result<(String, String), Failure> {
+) -> Result<(String, String, Vec<Diagnosis>), Failure> {
     let Ok(old) = std::str::from_utf8(bytes) else {
         bastium_planfile::read(name, bytes).map_err(refused)?;
         return Ok(Default::default());
@@ -111,8 +126,17 @@ fn edited(
         other => other?,
     };
     let after = format!("{name}, as it would be");
-    bastium_planfile::read(&after, new.as_bytes()).map_err(refused)?;
-    Ok((old.to_owned(), new))
+    let plan = bastium_planfile::read(&after, new.as_bytes()).map_err(refused)?;
+    let (found, means) = examine(&plan);
+    let before = bastium_planfile::read(name, bytes).ok().map(|plan| examine(&plan));
+    let (before, meant) = before.unwrap_or_default();
+    if meant && !means {
+        let errors = found.into_iter().filter(|f| f.severity == Severity::Error).collect();
+        return Err(Failure::Refused { source: plan.source().clone(), diagnoses: errors });
+    }
+    let known = |finding: &Diagnosis| before.iter().any(|old| old.says == finding.says);
+    let fresh = found.into_iter().filter(|finding| !known(finding)).collect();
+    Ok((old.to_owned(), new, fresh))
 }
 
 /// Two runs at once on one plan do not lose an edit: the folder is locked while one of them works. The

@@ -5,6 +5,7 @@ use crate::args::{Color, Options};
 use crate::failure::{Exit, Failure};
 use crate::plans;
 use crate::show::style::in_style;
+use crate::show::whole_words;
 use anstream::{AutoStream, ColorChoice};
 use anstyle::Style;
 use bastium_core::diagnosis::Diagnose;
@@ -97,7 +98,8 @@ impl<'w> Session<'w> {
     pub(crate) fn prose(&mut self, style: Style, text: &str) -> Result<(), Failure> {
         let mut wrapped = String::new();
         for paragraph in text.split('\n') {
-            for line in textwrap::wrap(&clean(paragraph), usize::from(self.look.width)) {
+            let options = whole_words(usize::from(self.look.width));
+            for line in textwrap::wrap(&clean(paragraph), options) {
                 wrapped.push_str(&in_style(style, &line));
                 wrapped.push('\n');
             }

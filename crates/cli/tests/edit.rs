@@ -59,6 +59,28 @@ fn nothing_is_written_where_the_result_is_no_plan_or_nobody_wants_it() {
     assert_eq!(folder.count(), 3, "nothing is left behind");
 }
 
+/// A change that leaves something open is refused, like one that is no plan; a risk is told, and kept.
+#[test]
+fn a_change_is_held_against_what_the_plan_means() {
+    let bench = Bench::new();
+    let before = text(&bench, "clinic.toml");
+    let run = bench.run("set exception scanner-cart-stays-out before= --plan clinic.toml");
+    assert_eq!(run.code, 2, "{}", run.out);
+    assert!(run.err.contains("error[contradiction]"), "{}", run.err);
+    assert_eq!(text(&bench, "clinic.toml"), before);
+    let risky = bench.run("set network waiting-room isolate=false --plan clinic.toml");
+    assert_eq!(risky.code, 0);
+    assert!(risky.err.contains("new for `check`, advice [not-isolated]"), "{}", risky.err);
+    assert!(!risky.err.contains("unsaid"), "only what is new: {}", risky.err);
+    // A plan that has no meaning yet can be changed until it has one.
+    let open = before.replace("before = [\"vets-read-records\"]", "");
+    bench.write("open.toml", open);
+    assert_eq!(bench.run("set network desks hosts=19 --plan open.toml").code, 0);
+    let mended = "set exception scanner-cart-stays-out before=vets-read-records --plan open.toml";
+    assert_eq!(bench.run(mended).code, 0);
+    assert_eq!(bench.run("check --plan open.toml").code, 0);
+}
+
 /// Two runs at once on one plan do not lose an edit.
 #[test]
 fn edits_at_the_same_time_are_all_kept() {

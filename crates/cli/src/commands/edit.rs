@@ -85,7 +85,11 @@ pub(super) fn change(
 
 /// Shows what a change did. A plan from standard input goes, changed, to standard output.
 pub(super) fn report(changed: &plans::Changed, session: &mut Session<'_>) -> Result<(), Failure> {
-    let plans::Changed { name, old, new, written, piped } = changed;
+    let plans::Changed { name, old, new, written, piped, fresh } = changed;
+    for finding in fresh {
+        let (severity, says) = (finding.severity.word(), &finding.says);
+        session.remark(&format!("new for `check`, {severity} [{}]: {says}", finding.name));
+    }
     if *piped {
         return session.print(new);
     }

@@ -5,7 +5,7 @@ use crate::failure::{Exit, Failure};
 use crate::plans;
 use crate::session::Session;
 use bastium_planfile::edit::{
-    Edit, FROM_SHEETS, RowProblem, SheetProblem, Understood, apply, read_csv, understand,
+    Edit, Entry, FROM_SHEETS, RowProblem, SheetProblem, Understood, apply_all, read_csv, understand,
 };
 use calamine::{Data, Reader};
 use std::path::Path;
@@ -30,36 +30,46 @@ pub(super) fn run(args: &Add, file: &Path, session: &mut Session<'_>) -> Result<
     Ok(if understood.unused.is_empty() { Exit::Fine } else { Exit::No })
 }
 
-/// Adds row by row. What would leave no plan is left out, with the reason.
+/// Adds all rows that leave a plan. What would not is left out, with the reason.
 fn add_rows(text: &str, kind: &str, understood: &mut Understood) -> String {
-    let mut text = text.to_owned();
-    let mut kept = Vec::new();
-    for entry in std::mem::take(&mut understood.entries) {
-        let (kind, name) = (kind.to_owned(), entry.name.clone());
-        let edit = Edit::Add { kind, name, settings: entry.settings.clone() };
-        let outcome = apply(&text, &edit).map_err(|problem| Failure::Edit(problem).says());
-        let outcome =
-            outcome.and_then(|new| match bastium_planfile::read("the plan", new.as_bytes()) {
-                Ok(_) => Ok(new),
-                Err(refused) => Err(refused
-                    .diagnoses
-                    .first()
-                    .map_or_else(String::new, |d| format!("{}; cure: {}", d.says, d.cure))),
-            });
-        match outcome {
-            Ok(new) => {
-                text = new;
-                kept.push(entry);
-            }
-            Err(says) => {
-                let says = format!("`{}` is left out: {says}", entry.name);
-                understood.unused.push(RowProblem { row: entry.row, says });
-            }
-        }
-    }
-    understood.entries = kept;
+    let entries = std::mem::take(&mut understood.entries);
+    let text = add_some(text.to_owned(), kind, &entries, understood);
     understood.unused.sort_by_key(|problem| problem.row);
     text
+}
+
+/// Adds these rows together if that leaves a plan; else each half by itself, down to the single row.
+fn add_some(text: String, kind: &str, entries: &[Entry], understood: &mut Understood) -> String {
+    let edit = |entry: &Entry| Edit::Add {
+        kind: kind.to_owned(),
+        name: entry.name.clone(),
+        settings: entry.settings.clone(),
+    };
+    let edits: Vec<Edit> = entries.iter().map(edit).collect();
+    let added = apply_all(&text, &edits).map_err(|problem| Failure::Edit(problem).says());
+    let added = added.and_then(|new| match bastium_planfile::read("the plan", new.as_bytes()) {
+        Ok(_) => Ok(new),
+        Err(refused) => {
+            let first = refused.diagnoses.first();
+            Err(first.map_or_else(String::new, |d| format!("{}; cure: {}", d.says, d.cure)))
+        }
+    });
+    match (added, entries) {
+        (Ok(new), _) => {
+            understood.entries.extend_from_slice(entries);
+            new
+        }
+        (Err(says), [only]) => {
+            let says = format!("`{}` is left out: {says}", only.name);
+            understood.unused.push(RowProblem { row: only.row, says });
+            text
+        }
+        (Err(_), _) => {
+            let (first, second) = entries.split_at(entries.len() / 2);
+            let text = add_some(text, kind, first, understood);
+            add_some(text, kind, second, understood)
+        }
+    }
 }
 
 fn tell(understood: &Understood, kind: &str, session: &mut Session<'_>) {

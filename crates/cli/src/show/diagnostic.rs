@@ -17,7 +17,9 @@ pub(crate) fn render(source: &Source, diagnoses: &[Diagnosis], width: u16) -> St
     let renderer = Renderer::styled().term_width(width.into()).decor_style(DecorStyle::Unicode);
     let mut text = String::new();
     for diagnosis in diagnoses.iter().take(MOST) {
-        let says = clean(&diagnosis.says).into_owned();
+        let head = diagnosis.severity.word().len() + diagnosis.name.len() + "[]: ".len();
+        let says = wrapped(&diagnosis.says, width, head);
+        let line = diagnosis.at.map_or(0, |at| source.line(at)).to_string().len();
         let level = match diagnosis.severity {
             Severity::Error => Level::ERROR,
             Severity::Warning => Level::WARNING,
@@ -36,11 +38,11 @@ pub(crate) fn render(source: &Source, diagnoses: &[Diagnosis], width: u16) -> St
             group = place(group, source, remark.at, AnnotationKind::Context, Some(label));
         }
         if !diagnosis.why.is_empty() {
-            let why = clean(&diagnosis.why).into_owned();
+            let why = wrapped(&diagnosis.why, width, line + " ├ why: ".chars().count());
             group = group.element(Level::NOTE.with_name(Some("why")).message(why));
         }
         if !diagnosis.cure.is_empty() {
-            let cure = clean(&diagnosis.cure).into_owned();
+            let cure = wrapped(&diagnosis.cure, width, line + " ╰ cure: ".chars().count());
             group = group.element(Level::HELP.with_name(Some("cure")).message(cure));
         }
         text.push_str(&renderer.render(&[group]));
@@ -53,6 +55,12 @@ pub(crate) fn render(source: &Source, diagnoses: &[Diagnosis], width: u16) -> St
         ));
     }
     text
+}
+
+/// A text in lines that fit behind `indent` columns; the renderer puts later lines below the first.
+fn wrapped(text: &str, width: u16, indent: usize) -> String {
+    let room = usize::from(width).saturating_sub(indent).max(30);
+    textwrap::fill(&clean(text), super::whole_words(room))
 }
 
 /// Adds the line that a span is on, underlined.

@@ -34,6 +34,11 @@ pub(crate) fn for_programs(
     Ok(true)
 }
 
+/// How text is broken into lines: between words only, so that a name or a day stays whole.
+pub(crate) fn whole_words(width: usize) -> textwrap::Options<'static> {
+    textwrap::Options::new(width).word_splitter(textwrap::WordSplitter::NoHyphenation)
+}
+
 /// Writes hidden characters of a JSON text as `\uXXXX`, which is the same to every JSON reader. They
 /// can only stand inside its strings.
 pub(crate) fn escape_hidden(json: &str) -> String {

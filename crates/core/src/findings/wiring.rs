@@ -2,7 +2,7 @@
 
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::name::Name;
-use crate::plan::Plan;
+use crate::plan::{Plan, Wifi};
 use crate::source::Span;
 use crate::wiring;
 
@@ -18,6 +18,8 @@ pub enum WiringFinding {
     SingleCable { port: String, switch: Name, at: Span },
     /// The gateway has ports, and a network does not say on which it arrives.
     NoPort { network: Name, at: Span },
+    /// One Wi-Fi name leads into two networks on one access point.
+    WifiTwice { shown: String, one: Name, other: Name, at: Span, first: Span },
     /// A network arrives without a tag where others have one.
     UntaggedTrunk { network: Name, port: String, at: Span },
 }
@@ -47,6 +49,11 @@ impl Diagnose for WiringFinding {
                 .says(format!("`{network}` does not say at which port of the gateway it arrives"))
                 .why("whoever sets the gateway up has to guess")
                 .cure("add a line like `port = \"lan1\"`"),
+            Self::WifiTwice { shown, one, other, at, first } => warning("wifi-twice", at)
+                .says(format!("the Wi-Fi name \"{shown}\" leads into `{one}` and into `{other}` on one access point"))
+                .why("nobody can tell which network a device ends up in: one of the two is on the wrong VLAN")
+                .cure("give one of the two another `name`, or let another access point send it")
+                .also(*first, "the other one"),
             Self::UntaggedTrunk { network, port, at } => advice("untagged-trunk", at)
                 .says(format!("`{network}` arrives at {port} without a tag, beside networks with one"))
                 .why("whatever is plugged in there without being set up lands in it")
@@ -72,6 +79,23 @@ pub(super) fn find(plan: &Plan) -> Vec<WiringFinding> {
     }
     for (port, switch, at) in wiring::single_cables(plan) {
         found.push(WiringFinding::SingleCable { port, switch, at });
+    }
+    let wifi = &plan.wiring().wifi;
+    for (index, second) in wifi.iter().enumerate() {
+        let meets = |first: &&Wifi| {
+            first.shown == second.shown
+                && first.network != second.network
+                && first.on.iter().any(|point| second.on.contains(point))
+        };
+        if let Some(first) = wifi[..index].iter().find(meets) {
+            found.push(WiringFinding::WifiTwice {
+                shown: second.shown.clone(),
+                one: plan.network(first.network).name.clone(),
+                other: plan.network(second.network).name.clone(),
+                at: second.at,
+                first: first.at,
+            });
+        }
     }
     let networks = plan.networks().iter().filter(|network| network.tunnel.is_none());
     for network in networks.clone() {

@@ -126,27 +126,40 @@ pub const SINGLE: [&str; 5] = ["site", "gateway", "gateway.manage", "gateway.lim
 /// # Errors
 /// Says why it cannot be made.
 pub fn apply(text: &str, edit: &Edit) -> Result<String, EditProblem> {
+    apply_all(text, std::slice::from_ref(edit))
+}
+
+/// Makes several changes, one after the other.
+///
+/// # Errors
+/// Says why the first that cannot be made cannot; then none is.
+pub fn apply_all(text: &str, edits: &[Edit]) -> Result<String, EditProblem> {
     let mut document: DocumentMut = text.parse().map_err(|_| EditProblem::NotToml)?;
+    edits.iter().try_for_each(|edit| change(&mut document, edit))?;
+    Ok(document.to_string())
+}
+
+fn change(document: &mut DocumentMut, edit: &Edit) -> Result<(), EditProblem> {
     match edit {
-        Edit::Add { kind, name, settings } => add(&mut document, kind, name, settings)?,
-        Edit::Set { kind, name, settings } => set(&mut document, kind, name.as_deref(), settings)?,
-        Edit::Cell { from, to, action } => cell(&mut document, from, to, action)?,
+        Edit::Add { kind, name, settings } => add(document, kind, name, settings),
+        Edit::Set { kind, name, settings } => set(document, kind, name.as_deref(), settings),
+        Edit::Cell { from, to, action } => cell(document, from, to, action),
         Edit::Draft => {
-            let drafted = draft_grid(&document);
-            let matrix = table_of(&mut document, "matrix");
-            grid::write(matrix, &drafted.to_string());
+            let drafted = draft_grid(document);
+            grid::write(table_of(document, "matrix"), &drafted.to_string());
+            Ok(())
         }
-        Edit::Remove { kind, name } => remove(&mut document, kind, name)?,
-        Edit::Rename { kind, old, new } => rename(&mut document, kind.as_deref(), old, new)?,
+        Edit::Remove { kind, name } => remove(document, kind, name),
+        Edit::Rename { kind, old, new } => rename(document, kind.as_deref(), old, new),
         Edit::Pin(networks) => {
             for (network, prefixes) in networks {
-                let entry = entry(&mut document, "network", network)?;
+                let entry = entry(document, "network", network)?;
                 let subnets = prefixes.iter().map(String::as_str).collect::<Vec<_>>();
                 values::put(entry, "subnet", Some(values::list(&subnets)));
             }
+            Ok(())
         }
     }
-    Ok(document.to_string())
 }
 
 /// The matrix of a plan's text as it would be drafted from trust.
