@@ -73,7 +73,10 @@ pub fn read(name: &str, bytes: &[u8]) -> Result<Plan, Box<Refused>> {
         Err(problems) => {
             let found = problems.iter().map(Diagnose::diagnose);
             let fresh = found.filter(|d| d.at.is_none_or(|at| !reading.troubled.contains(&at)));
-            let diagnoses = merged(told, fresh.collect());
+            let mut diagnoses = merged(told, fresh.collect());
+            if diagnoses.is_empty() {
+                diagnoses.push(ReadProblem::NotBuilt.diagnose());
+            }
             Err(Box::new(Refused { source, diagnoses }))
         }
     }

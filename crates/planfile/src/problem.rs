@@ -21,6 +21,9 @@ pub enum ReadProblem {
     Edition { found: String, at: Span },
     /// A key or table that the format does not have.
     UnknownKey { key: String, table: String, nearest: Option<String>, at: Span },
+    /// Something could not be built and nothing says why. It is there so that no fault of ours can pass
+    /// for a plan in which nothing was found.
+    NotBuilt,
     /// A value of another kind than the key takes.
     Kind { key: String, wanted: &'static str, found: &'static str, at: Span },
 }
@@ -43,6 +46,10 @@ impl Diagnose for ReadProblem {
             Self::Empty => whole("empty")
                 .says("there is nothing in the plan")
                 .cure("`bastium new` writes a first one"),
+            Self::NotBuilt => whole("not-built")
+                .says("the plan could not be built, and no line was found that is to blame")
+                .why("this is a fault in Bastium, not in the plan")
+                .cure("take back the last change; `git diff` shows it, if the plan is kept there"),
             Self::Syntax { says, at } => error("syntax", at)
                 .says(says)
                 .why("a plan is written in TOML 1.0")

@@ -2,7 +2,6 @@
 
 use super::super::draft;
 use super::super::parts::{Host, Network, NetworkId};
-use super::super::place::Kind;
 use super::{NetworkProblem, Workshop, nearest_or};
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::name::{Name, nearest};
@@ -142,10 +141,7 @@ fn home(
         return None;
     };
     let index = by_name.get(word.value.as_str()).copied();
-    // A network with a problem of its own is not built, but it is declared.
-    let declared = |kind| matches!(kind, Kind::Network | Kind::Zone);
-    let broken = shop.directory.find(&word.value).is_some_and(|entry| declared(entry.kind));
-    if index.is_none() && !broken {
+    if index.is_none() && !shop.declares_network(&word.value) {
         shop.problem(HostProblem::UnknownNetwork {
             word: word.value.clone(),
             nearest: nearest(&word.value, by_name.keys().copied()).map(str::to_owned),

@@ -42,6 +42,7 @@ use super::{Plan, Zone};
 use crate::diagnosis::{Diagnose, Diagnosis};
 use crate::source::{Span, Text};
 use crate::space::AddressSet;
+use std::collections::HashSet;
 use std::net::IpAddr;
 
 /// Any of the problems that keep a draft from being a plan.
@@ -98,6 +99,8 @@ from_parts! {
 struct Workshop {
     problems: Vec<Problem>,
     directory: Directory,
+    /// The names of networks and tunnels, also of those with a problem of their own.
+    networks: HashSet<String>,
     /// Whether what the site says about subnets could be read: if not, that none follows is no news.
     subnets_follow: bool,
 }
@@ -105,6 +108,11 @@ struct Workshop {
 impl Workshop {
     fn problem(&mut self, problem: impl Into<Problem>) {
         self.problems.push(problem.into());
+    }
+
+    /// Whether there is a network or tunnel of this name. If none was built, it has a problem of its own.
+    fn declares_network(&self, name: &str) -> bool {
+        self.networks.contains(name)
     }
 
     /// Resolves a place; problems are noted.
@@ -123,7 +131,10 @@ impl Workshop {
 /// All the problems of the draft, in the order of the text. There may be none, where the reader has
 /// told of the one that is to blame: a draft that says so of itself.
 pub fn resolve(draft: Draft) -> Result<Plan, Vec<Problem>> {
-    let mut shop = Workshop::default();
+    let networks = draft.networks.iter().map(|network| &network.name);
+    let names = networks.chain(draft.tunnels.iter().map(|tunnel| &tunnel.name));
+    let networks = names.map(|name| name.value.clone()).collect();
+    let mut shop = Workshop { networks, ..Workshop::default() };
     let site = gateway::site(&draft, &mut shop);
     names::declare(&draft, &mut shop);
     let services = services::declare(&draft.services, &mut shop);

@@ -2,7 +2,6 @@
 
 use super::super::draft;
 use super::super::parts::{Gateway, Network, NetworkId};
-use super::super::place::Kind;
 use super::super::wiring::{
     AccessPoint, AccessPointId, Hang, Switch, SwitchId, SwitchPort, Tagged, Wifi, Wiring,
 };
@@ -279,9 +278,7 @@ fn carried(word: &Text, tagged: bool, known: &Known<'_>, shop: &mut Workshop) ->
             "it has no VLAN id to be tagged with"
         }
         Some((index, _)) => return Some(NetworkId(index)),
-        None if shop.directory.find(&word.value).is_some_and(|e| e.kind == Kind::Network) => {
-            return None;
-        }
+        None if shop.declares_network(&word.value) => return None,
         None => "no network has that name",
     };
     let names = known.networks.iter().flatten().map(|network| network.name.as_str());
