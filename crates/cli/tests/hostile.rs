@@ -49,15 +49,7 @@ fn the_newer_tables_can_do_no_harm_either() {
         "remove inbound booking --dry-run",
         "matrix --draft",
     ] {
-        for format in ["text", "json", "csv", "md"] {
-            let run = bench.run(&format!("{command} --plan harm.toml --format {format}"));
-            assert!(run.code <= 1, "{command} {format}: {}", run.err);
-            assert!(
-                is_harmless(&run.out) && is_harmless(&run.err),
-                "{command} {format}: {:?}",
-                run.out
-            );
-        }
+        does_no_harm(&bench, command);
     }
     let sarif = bench.run("check --sarif --plan harm.toml");
     assert!(sarif.code == 1 && is_harmless(&sarif.out), "{:?}", sarif.out);
@@ -86,6 +78,16 @@ fn the_newer_tables_can_do_no_harm_either() {
     }
 }
 
+/// Runs a command on the harmful plan in each format.
+fn does_no_harm(bench: &Bench, command: &str) {
+    for format in ["text", "json", "csv", "md"] {
+        let run = bench.run(&format!("{command} --plan harm.toml --format {format}"));
+        assert!(run.code <= 1, "{command} {format}: {}", run.err);
+        let harmless = is_harmless(&run.out) && is_harmless(&run.err);
+        assert!(harmless, "{command} {format}: {:?}", run.out);
+    }
+}
+
 fn is_harmless(text: &str) -> bool {
     text.chars().all(|c| c == '\n' || !(c.is_control() || c == '\u{202e}'))
 }
@@ -103,15 +105,7 @@ fn text_out_of_a_plan_can_do_no_harm_in_any_format() {
         "ask desks printers ipp",
         "checklist",
     ] {
-        for format in ["text", "json", "csv", "md"] {
-            let run = bench.run(&format!("{command} --plan harm.toml --format {format}"));
-            assert!(run.code <= 1, "{command} {format}: {}", run.err);
-            assert!(
-                is_harmless(&run.out) && is_harmless(&run.err),
-                "{command} {format}: {:?}",
-                run.out
-            );
-        }
+        does_no_harm(&bench, command);
     }
     let csv = bench.run("rules --plan harm.toml --format csv").out;
     let mut reader = csv::Reader::from_reader(csv.as_bytes());
