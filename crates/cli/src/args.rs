@@ -1,5 +1,6 @@
 //! What can be typed. The doc comments are the help texts.
 
+use bastium_core::plan::Form;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use clap_complete::Shell;
 use jiff::civil::Date;
@@ -288,12 +289,23 @@ pub struct Rules {
 pub enum FormName {
     /// One list for all routed traffic, one for traffic to the gateway
     OneList,
-    /// A list for every pair of zones (not built yet)
+    /// A list for every pair of zones
     PerPair,
-    /// A stateless list for each interface and direction (not built yet)
+    /// A stateless list for each interface and direction
     PerInterface,
-    /// Ranks by trust, and rules for what differs (not built yet)
+    /// Ranks by trust, and rules for what differs
     Ranked,
+}
+
+impl From<FormName> for Form {
+    fn from(name: FormName) -> Self {
+        match name {
+            FormName::OneList => Self::OneList,
+            FormName::PerPair => Self::PerPair,
+            FormName::PerInterface => Self::PerInterface,
+            FormName::Ranked => Self::Ranked,
+        }
+    }
 }
 
 /// Arguments of `ask`.

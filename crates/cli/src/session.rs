@@ -9,8 +9,10 @@ use crate::show::whole_words;
 use anstream::{AutoStream, ColorChoice};
 use anstyle::Style;
 use bastium_core::diagnosis::Diagnose;
+use bastium_core::findings;
 use bastium_core::meaning::Meaning;
-use bastium_core::plan::Plan;
+use bastium_core::plan::{Form, Plan};
+use bastium_core::rules::{self, RuleSet};
 use bastium_export::clean;
 use jiff::Timestamp;
 use jiff::civil::Date;
@@ -172,6 +174,17 @@ pub(crate) fn meaning(plan: &Plan, day: Option<Date>) -> Result<Meaning<'_>, Fai
     Meaning::new(plan, day_of(plan, day)).map_err(|problems| Failure::Refused {
         source: plan.source().clone(),
         diagnoses: problems.iter().map(Diagnose::diagnose).collect(),
+    })
+}
+
+/// The rules of a plan in a form.
+///
+/// # Errors
+/// When the form cannot say what the plan means.
+pub(crate) fn in_form(meaning: &Meaning<'_>, form: Form) -> Result<RuleSet, Failure> {
+    rules::in_form(meaning, form).map_err(|problems| Failure::Refused {
+        source: meaning.plan().source().clone(),
+        diagnoses: findings::inexpressible(meaning.plan(), &problems),
     })
 }
 

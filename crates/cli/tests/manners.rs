@@ -93,19 +93,6 @@ fn a_contradiction_is_shown_with_both_places_and_a_packet() {
 }
 
 #[test]
-fn other_forms_are_refused_or_told_of_and_never_passed_off() {
-    let bench = Bench::new();
-    let asked = bench.clinic("rules --form per-pair");
-    assert_eq!(asked.code, 2);
-    assert!(asked.err.contains("not built yet"), "{}", asked.err);
-    bench.write("pairs.toml", demo("bare.toml").replace("\"one-list\"", "\"per-pair\""));
-    let own = bench.run("rules --plan pairs.toml");
-    assert_eq!(own.code, 0);
-    assert!(own.err.contains("per-pair, which is not built yet"), "{}", own.err);
-    assert!(own.out.contains("form one-list"), "{}", own.out);
-}
-
-#[test]
 fn a_new_plan_is_whole_has_the_name_given_and_is_not_written_over() {
     let bench = Bench::new();
     let run = bench.run_words(&["new", "Hollin \"Farm\"\u{1b} = x"]);

@@ -1,22 +1,22 @@
 //! `bastium rules`
 
 use super::count;
-use crate::args::{FormName, Rules};
+use crate::args::Rules;
 use crate::failure::{Exit, Failure};
 use crate::session::{self, Session};
 use crate::show::{self, style, table};
 use bastium_core::diagnosis::Diagnose;
 use bastium_core::plan::{Form, Place, Plan};
-use bastium_core::rules::{self, Rule, RuleList, Stage};
+use bastium_core::rules::{Rule, RuleList, Stage};
 use bastium_core::source::Text;
 use bastium_export::clean;
 use bastium_export::sheets::RuleSheet;
 
 pub(super) fn run(args: &Rules, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let plan = session.plan()?;
-    refuse_other_forms(args.form, &plan, session)?;
     let meaning = session::meaning(&plan, args.day.day)?;
-    let compiled = rules::compile(&meaning);
+    let form = args.form.map_or(plan.gateway().form, Form::from);
+    let compiled = session::in_form(&meaning, form)?;
     let ends = match (&args.from, &args.to) {
         (Some(from), Some(to)) => Some((place(&plan, from)?, place(&plan, to)?)),
         _ => None,
@@ -32,36 +32,6 @@ pub(super) fn run(args: &Rules, session: &mut Session<'_>) -> Result<Exit, Failu
     }
     print(&sheet, ends.is_none() && word.is_none(), session)?;
     Ok(Exit::Fine)
-}
-
-/// Only one form is compiled so far; to show its rules as another's would be a lie.
-fn refuse_other_forms(
-    asked: Option<FormName>,
-    plan: &Plan,
-    session: &mut Session<'_>,
-) -> Result<(), Failure> {
-    let form = match asked {
-        Some(FormName::OneList) => return Ok(()),
-        None => plan.gateway().form,
-        Some(FormName::PerPair) => Form::PerPair,
-        Some(FormName::PerInterface) => Form::PerInterface,
-        Some(FormName::Ranked) => Form::Ranked,
-    };
-    if form == Form::OneList {
-        return Ok(());
-    }
-    if asked.is_none() {
-        let says = format!(
-            "the plan's form is {}, which is not built yet; these are the rules of one-list",
-            form.word()
-        );
-        session.remark(&says);
-        return Ok(());
-    }
-    Err(Failure::Call {
-        says: format!("rules of the form {} are not built yet", form.word()),
-        cure: "leave --form out, or write --form one-list".to_owned(),
-    })
 }
 
 fn place(plan: &Plan, words: &str) -> Result<Place, Failure> {
@@ -128,8 +98,13 @@ fn print(sheet: &RuleSheet, whole: bool, session: &mut Session<'_>) -> Result<()
     );
     session.print(&heading)?;
     for translation in sheet.translations.iter().filter(|_| whole) {
+        let when = if sheet.before_translation {
+            "translated after the lists"
+        } else {
+            "translated first"
+        };
         let says = format!(
-            "translated first: {} at {} goes to {} ({}) as {}",
+            "{when}: {} at {} goes to {} ({}) as {}",
             translation.outside,
             translation.at.join(", "),
             translation.to,
@@ -140,8 +115,10 @@ fn print(sheet: &RuleSheet, whole: bool, session: &mut Session<'_>) -> Result<()
     }
     let tables = sheet.short_tables();
     for shown in &tables {
-        let list = sheet.lists.iter().find(|list| Some(list.name) == shown.title.as_deref());
-        let (about, otherwise) = list.map_or(("", ""), |list| (list.about, list.otherwise));
+        let list =
+            sheet.lists.iter().find(|list| Some(list.name.as_str()) == shown.title.as_deref());
+        let (about, otherwise) =
+            list.map_or(("", ""), |list| (list.about.as_str(), list.otherwise));
         let title =
             style::in_style(style::STRONG, &clean(shown.title.as_deref().unwrap_or_default()));
         session.print(&format!("\n{title}: {about}\n"))?;

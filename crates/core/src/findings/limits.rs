@@ -3,7 +3,7 @@
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::meaning::Meaning;
 use crate::plan::{Action, Plan};
-use crate::rules;
+use crate::rules::{self, Inexpressible, Obstacle, RuleSet};
 use crate::source::Span;
 
 /// A finding about the gateway's limits.
@@ -20,6 +20,8 @@ pub enum LimitFinding {
     NoDomains { entry: String, at: Span },
     /// It does not filter IPv6, and a network has some.
     NoIpv6 { network: String, at: Span },
+    /// The form of its rules cannot say it.
+    NotInForm { entry: String, why: Obstacle, at: Span },
     /// It takes fewer rules than there are.
     TooManyRules { rules: usize, most: u32, at: Span },
     /// It takes shorter names than some rules have.
@@ -50,6 +52,14 @@ impl Diagnose for LimitFinding {
                 .says(format!("`{network}` has IPv6, and the gateway does not filter it"))
                 .why("what the rules deny would get through in IPv6")
                 .cure("give the network an IPv4 `subnet` alone, and switch IPv6 off on the gateway"),
+            Self::NotInForm { entry, why: Obstacle::Service, at } => warning(at)
+                .says(format!("{entry} is for some services only, and the gateway's lists look at sources alone"))
+                .why("a rule for it would let every service through, or none")
+                .cure("say it for all services, or give the gateway another form"),
+            Self::NotInForm { entry, why: Obstacle::Destination, at } => warning(at)
+                .says(format!("{entry} is for a part of an interface only, and the gateway's lists look at sources alone"))
+                .why("a rule for it would count for everything that is reached there")
+                .cure("say it for the whole network, or put that part into a network of its own"),
             Self::TooManyRules { rules, most, at } => warning(at)
                 .says(format!("the plan needs {rules} rules, and the gateway takes {most}"))
                 .why("`gateway.limits` says so")
@@ -76,10 +86,29 @@ pub(super) fn find_in_meaning(meaning: &Meaning<'_>) -> Vec<LimitFinding> {
             at: network.at,
         }));
     }
-    if limits.rules.is_some() || limits.name.is_some() {
-        lists(meaning, &mut found);
+    if limits.rules.is_some() || limits.name.is_some() || plan.gateway().source_only {
+        match rules::in_form(meaning, plan.gateway().form) {
+            Ok(compiled) => lists(meaning, &compiled, &mut found),
+            Err(problems) => found.extend(not_in_form(plan, &problems)),
+        }
     }
     found
+}
+
+/// What the form of the rules cannot say, as findings.
+pub(super) fn not_in_form(plan: &Plan, problems: &[Inexpressible]) -> Vec<LimitFinding> {
+    let finding = |problem: &Inexpressible| LimitFinding::NotInForm {
+        entry: match problem.cause.exception() {
+            Some(id) => {
+                let exception = plan.exception(id);
+                format!("{} `{}`", exception.table(), exception.name)
+            }
+            None => format!("{} {}", problem.cause.kind(), problem.cause.name(plan)),
+        },
+        why: problem.why,
+        at: problem.cause.at(plan).unwrap_or_default(),
+    };
+    problems.iter().map(finding).collect()
 }
 
 fn exceptions(meaning: &Meaning<'_>, found: &mut Vec<LimitFinding>) {
@@ -128,10 +157,9 @@ fn cells(plan: &Plan, found: &mut Vec<LimitFinding>) {
     }
 }
 
-fn lists(meaning: &Meaning<'_>, found: &mut Vec<LimitFinding>) {
+fn lists(meaning: &Meaning<'_>, compiled: &RuleSet, found: &mut Vec<LimitFinding>) {
     let gateway = meaning.plan().gateway();
     let (limits, at) = (&gateway.limits, gateway.at);
-    let compiled = rules::compile(meaning);
     let count = compiled.rules().count();
     if let Some(most) = limits.rules.filter(|most| count as u64 > u64::from(*most)) {
         found.push(LimitFinding::TooManyRules { rules: count, most, at });

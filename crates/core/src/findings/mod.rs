@@ -22,10 +22,21 @@ pub use outside::OutsideFinding;
 pub use promises::{PromiseFinding, Rate};
 pub use wiring::WiringFinding;
 
-use crate::diagnosis::{Diagnose, Diagnosis};
+use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::meaning::{Meaning, OrderProblem};
 use crate::plan::Plan;
+use crate::rules::Inexpressible;
 use jiff::civil::Date;
+
+/// What a form of rules cannot say, as errors: to show its rules all the same would be a lie.
+pub fn inexpressible(plan: &Plan, problems: &[Inexpressible]) -> Vec<Diagnosis> {
+    let error = |finding: &LimitFinding| {
+        let mut diagnosis = finding.diagnose();
+        diagnosis.severity = Severity::Error;
+        diagnosis
+    };
+    limits::not_in_form(plan, problems).iter().map(error).collect()
+}
 
 /// Everything there is to say about a plan on one day, in the order of the text: the errors that
 /// leave it without a meaning, or else all findings that need one; and in both cases those that do not.

@@ -6,7 +6,7 @@ pub use guarantee::{Kept, guarantee};
 
 use crate::meaning::Meaning;
 use crate::rules::{Outcome, RuleSet};
-use crate::space::{Packet, PacketSet};
+use crate::space::{IntervalSet, Leg, Match, Packet, PacketSet};
 use crate::verdict::{Decision, Verdict};
 
 /// A packet on which plan and rules differ.
@@ -31,7 +31,7 @@ pub fn differences<'r>(
     set: &PacketSet,
 ) -> Vec<Difference<'r>> {
     let mut differences = Vec::new();
-    for part in meaning.parts(&rules.set_as_filtered(set)) {
+    for part in meaning.parts(&seen(meaning, rules, set)) {
         if !part.decision.verdict.is_filtered() {
             continue;
         }
@@ -46,6 +46,16 @@ pub fn differences<'r>(
         }
     }
     differences
+}
+
+/// The packets of a set as the lists see them, those left out that no list sees.
+fn seen(meaning: &Meaning<'_>, rules: &RuleSet, set: &PacketSet) -> PacketSet {
+    let mut seen = rules.set_as_filtered(set);
+    if rules.before_translation {
+        let enters = IntervalSet::range(Leg(0), meaning.plan().gateway_leg());
+        seen = seen.intersection(&PacketSet::from(Match { enters, ..Match::everything() }));
+    }
+    seen.difference(&rules.unseen)
 }
 
 /// Whether a rule list does with a packet what the plan means.

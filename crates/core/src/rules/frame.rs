@@ -116,20 +116,33 @@ pub(super) fn service_addresses(plan: &Plan, id: NetworkId) -> AddressSet {
     heard_by_all().union(&own.chain(broadcast).collect())
 }
 
+/// The addresses at which everyone finds the gateway, wherever they are.
+fn gateway_everywhere(plan: &Plan) -> AddressSet {
+    let subnets = plan.networks().iter().flat_map(|n| &n.subnets);
+    heard_by_all().union(&all_gateway(plan)).union(&subnets.filter_map(anycast).collect())
+}
+
+/// The broadcast addresses on a leg.
+fn broadcasts_at(plan: &Plan, leg: Leg) -> AddressSet {
+    if let Some(id) = plan.network_on(leg) {
+        return plan.network(id).subnets.iter().filter_map(Subnet::broadcast).collect();
+    }
+    let addresses = plan.uplink_on(leg).map(|uplink| uplink.addresses.as_slice());
+    let subnets = addresses.unwrap_or_default().iter();
+    let subnets = subnets.filter_map(|a| Subnet::new(a.trunc(), a.addr()));
+    subnets.filter_map(|subnet| subnet.broadcast()).collect()
+}
+
+/// What counts as the gateway where packets enter on that leg.
+pub(super) fn gateway_at(plan: &Plan, leg: Leg) -> AddressSet {
+    gateway_everywhere(plan).union(&broadcasts_at(plan, leg))
+}
+
 /// Everything that is for the gateway itself.
 pub(super) fn for_gateway(plan: &Plan) -> PacketSet {
-    let subnets = || plan.networks().iter().flat_map(|n| &n.subnets);
-    let everywhere =
-        heard_by_all().union(&all_gateway(plan)).union(&subnets().filter_map(anycast).collect());
-    let mut products = vec![Match { destination: everywhere, ..arriving(plan) }];
-    for id in plan.network_ids() {
-        let destination = plan.network(id).subnets.iter().filter_map(Subnet::broadcast).collect();
-        products.push(Match { destination, ..entering(plan.network_leg(id)) });
-    }
-    for (index, uplink) in plan.uplinks().iter().enumerate() {
-        let subnets = uplink.addresses.iter().filter_map(|a| Subnet::new(a.trunc(), a.addr()));
-        let destination = subnets.filter_map(|s| s.broadcast()).collect();
-        products.push(Match { destination, ..entering(plan.uplink_leg(index)) });
+    let mut products = vec![Match { destination: gateway_everywhere(plan), ..arriving(plan) }];
+    for leg in outer_legs(plan) {
+        products.push(Match { destination: broadcasts_at(plan, leg), ..entering(leg) });
     }
     products.into_iter().collect()
 }

@@ -17,8 +17,9 @@ pub(super) struct Line {
     pub(super) part: Option<Match>,
 }
 
-/// The exceptions of a day in the order in which their rules go.
-pub(super) fn lines(plan: &Plan, day: Date) -> Vec<Line> {
+/// The exceptions of a day in the order in which their rules go; and which packets each exception can
+/// meet, by its place in the plan's list.
+pub(super) fn lines(plan: &Plan, day: Date) -> (Vec<Line>, Vec<PacketSet>) {
     let order = Order::new(plan, day);
     let mut lines = Vec::new();
     let sorted = order.sorted();
@@ -37,7 +38,11 @@ pub(super) fn lines(plan: &Plan, day: Date) -> Vec<Line> {
         }
         lines.push(Line { exception: order.ids[index], part: None });
     }
-    lines
+    let mut meets = vec![PacketSet::empty(); plan.exceptions().len()];
+    for (id, set) in order.ids.iter().zip(order.sets) {
+        meets[id.index()] = set;
+    }
+    (lines, meets)
 }
 
 /// The exceptions that count, and the relation between them. Indices are places in `ids`.

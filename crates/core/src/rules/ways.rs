@@ -83,13 +83,8 @@ pub(super) fn something_passes(plan: &Plan, from: ZoneId, to: ZoneId) -> bool {
         plan.networks_of(zone).count() + tunnels.count() + routes.count() > 1
     };
     // What is offered can come any way, and at hours when nothing lets it in the cell decides.
-    let offered = plan.inbounds().iter().any(|inbound| {
-        let permission = plan.exception(inbound.exception);
-        let target = inbound.target.is_some_and(|target| plan.zone_addresses(to).contains(target));
-        let at_times = permission.hours.is_some() && target;
-        at_times && !permission.from.addresses.is_disjoint(&plan.zone_addresses(from))
-    });
-    if offered {
+    let at_times = |inbound: &&Inbound| plan.exception(inbound.exception).hours.is_some();
+    if offers(plan, from, to).any(|inbound| at_times(&inbound)) {
         return true;
     }
     match (from == internet, to == internet) {
@@ -99,4 +94,29 @@ pub(super) fn something_passes(plan: &Plan, from: ZoneId, to: ZoneId) -> bool {
         (false, false) if from == to => several(from),
         (false, false) => anyone(from) && anyone(to),
     }
+}
+
+/// The addresses that lead to a leg: a network's subnets and what is behind its routers; the internet.
+pub(super) fn reached_by(plan: &Plan, leg: Leg) -> AddressSet {
+    let Some(id) = plan.network_on(leg) else { return plan.internet_addresses().clone() };
+    let behind = plan.routes().iter().filter(|route| route.network == id);
+    behind.fold(plan.network(id).prefixes(), |all, route| all.union(&route.reach))
+}
+
+/// The offered services by which something can come from one zone to the other, translated.
+pub(super) fn offers(plan: &Plan, from: ZoneId, to: ZoneId) -> impl Iterator<Item = &Inbound> {
+    plan.inbounds().iter().filter(move |inbound| {
+        let permission = plan.exception(inbound.exception);
+        let target = inbound.target.is_some_and(|target| plan.zone_addresses(to).contains(target));
+        target && !permission.from.addresses.is_disjoint(&plan.zone_addresses(from))
+    })
+}
+
+/// Whether packets can leave where they came in: by an uplink, between clients of a tunnel, round a router,
+/// or to what is offered.
+pub(super) fn can_turn_round(plan: &Plan, leg: Leg) -> bool {
+    plan.network_on(leg).is_none_or(|id| {
+        let behind = plan.routes().iter().any(|route| route.network == id);
+        plan.network(id).tunnel.is_some() || behind || !plan.inbounds().is_empty()
+    })
 }

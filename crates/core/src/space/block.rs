@@ -52,7 +52,8 @@ impl<A: Coordinate> Block<A> {
             && self.at.contains(packet.at)
     }
 
-    fn is_subset(&self, other: &Self) -> bool {
+    /// Whether every packet of this block is one of `other` too.
+    pub fn is_subset(&self, other: &Self) -> bool {
         self.enters.is_subset(&other.enters)
             && self.source.is_subset(&other.source)
             && self.destination.is_subset(&other.destination)
@@ -60,7 +61,8 @@ impl<A: Coordinate> Block<A> {
             && self.at.is_subset(&other.at)
     }
 
-    fn is_disjoint(&self, other: &Self) -> bool {
+    /// Whether the two share no packet.
+    pub fn is_disjoint(&self, other: &Self) -> bool {
         self.source.is_disjoint(&other.source)
             || self.destination.is_disjoint(&other.destination)
             || self.enters.is_disjoint(&other.enters)
@@ -68,7 +70,8 @@ impl<A: Coordinate> Block<A> {
             || self.at.is_disjoint(&other.at)
     }
 
-    fn intersection(&self, other: &Self) -> Option<Self> {
+    /// What both blocks have; `None` if nothing.
+    pub fn intersection(&self, other: &Self) -> Option<Self> {
         if self.is_disjoint(other) {
             return None;
         }
@@ -82,7 +85,7 @@ impl<A: Coordinate> Block<A> {
     }
 
     /// Adds what is left of this block without `cut` to `out`: at most one piece for each dimension.
-    fn subtract_into(self, cut: &Self, out: &mut Vec<Self>) {
+    pub(super) fn subtract_into(self, cut: &Self, out: &mut Vec<Self>) {
         if self.is_disjoint(cut) {
             out.push(self);
             return;
@@ -199,6 +202,7 @@ impl<A: Coordinate> Region<A> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::space::Search;
     use proptest::prelude::*;
 
     /// The whole of a small universe: 3 legs, 6 sources, 6 destinations, 4 services, 3 minutes.
@@ -259,6 +263,27 @@ mod tests {
             prop_assert_eq!(a.is_disjoint(&b), both(|p, q| p && q).iter().all(|p| !p));
             prop_assert_eq!(a.is_empty(), x.iter().all(|p| !p));
             prop_assert_eq!(a.difference(&b).is_empty(), a.is_subset(&b));
+        }
+
+        /// The search by corners, by pieces and by sweeping: each as a list of all packets has it.
+        #[test]
+        fn a_search_agrees_with_a_list_of_all_packets(a in any_region(), b in any_region(), c in any_region()) {
+            let blockers: Vec<&Block<u8>> = b.blocks().iter().chain(c.blocks()).collect();
+            for block in a.blocks() {
+                let left: Vec<Point<u8>> = universe()
+                    .filter(|p| block.contains(*p) && !blockers.iter().any(|other| other.contains(*p)))
+                    .collect();
+                for answer in [block.escape(blockers.iter().copied()), crate::space::search::swept(block, &blockers)] {
+                    match answer {
+                        Search::Found(point) => {
+                            prop_assert!(block.contains(point));
+                            prop_assert!(!blockers.iter().any(|other| other.contains(point)));
+                        }
+                        Search::Covered => prop_assert!(left.is_empty()),
+                        Search::Undecided => prop_assert!(false, "so few blocks are decided"),
+                    }
+                }
+            }
         }
     }
 }

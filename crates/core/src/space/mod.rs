@@ -15,6 +15,7 @@ mod minute;
 mod neighbours;
 mod packet;
 mod packet_set;
+mod search;
 mod service_set;
 
 pub use address_set::AddressSet;
@@ -24,4 +25,5 @@ pub use minute::{DAYS, Minute, time_of_day};
 pub use neighbours::neighbours;
 pub use packet::{Ends, Leg, Packet};
 pub use packet_set::{Match, PacketSet};
+pub use search::Search;
 pub use service_set::{Protocol, ServicePoint, ServiceSet};

@@ -283,15 +283,27 @@ fn span_words((low, high): (u32, u32)) -> Vec<String> {
     let whole_from = first + u32::from(low & 0xffff != 0);
     let whole_to = last - u32::from(high & 0xffff != 0xffff && last > 0);
     if whole_from + 3 > whole_to {
-        return (first..=last).map(part).collect();
+        return (first..=last).flat_map(part).collect();
     }
-    let mut words: Vec<String> = (first..whole_from).map(part).collect();
+    let mut words: Vec<String> = (first..whole_from).flat_map(part).collect();
     words.push(format!("proto-{whole_from} to proto-{whole_to}"));
-    words.extend((whole_to + 1..=last).map(part));
+    words.extend((whole_to + 1..=last).flat_map(part));
     words
 }
 
-fn stretch_words(protocol: Protocol, low: u32, high: u32) -> String {
+/// A piece of one protocol's stretch in words. Several whole types of ICMP are a word each, if they are
+/// few.
+fn stretch_words(protocol: Protocol, low: u32, high: u32) -> Vec<String> {
+    let kinds = (low >> 8)..=(high >> 8);
+    let whole = low & 0xff == 0 && high & 0xff == 0xff;
+    if protocol.is_icmp() && whole && (low, high) != protocol.stretch() && kinds.clone().count() < 5
+    {
+        return kinds.map(|kind| format!("{}/{}", protocol.keyword(), kind & 0xff)).collect();
+    }
+    vec![stretch_word(protocol, low, high)]
+}
+
+fn stretch_word(protocol: Protocol, low: u32, high: u32) -> String {
     let keyword = protocol.keyword();
     if (low, high) == protocol.stretch() {
         return keyword;
@@ -350,6 +362,12 @@ mod tests {
         assert_eq!(set.words(), ["tcp/443", "udp/5000-5010", "icmp/echo"]);
         assert_eq!(ServiceSet::any().words(), ["any"]);
         assert_eq!(ServiceSet::protocol(Protocol(50)).words(), ["esp"]);
+    }
+
+    #[test]
+    fn a_few_whole_types_of_icmp_are_a_word_each() {
+        let errors = ServiceSet::icmp_types(Protocol::ICMP, &[3, 11, 12], None);
+        assert_eq!(errors.words(), ["icmp/3", "icmp/11", "icmp/12"]);
     }
 
     #[test]

@@ -4,7 +4,7 @@ use super::matrix::logged;
 use super::{Because, EDITION};
 use crate::{Cell, Column, Table};
 use bastium_core::plan::Plan;
-use bastium_core::rules::{Rule, RuleList, RuleSet, Translation};
+use bastium_core::rules::{self, Rule, RuleList, RuleSet, Setting, Translation};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -19,8 +19,10 @@ pub struct RuleSheet {
     pub day: String,
     /// The next day on which they would be others.
     pub changes_on: Option<String>,
-    /// What is translated before any list is asked.
+    /// What is translated on its way in.
     pub translations: Vec<TranslationRow>,
+    /// Whether the lists see packets before they are translated.
+    pub before_translation: bool,
     /// The lists, in the order in which they are asked.
     pub lists: Vec<ListRow>,
     /// General settings that the form asks for besides.
@@ -48,11 +50,13 @@ pub struct TranslationRow {
 #[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct ListRow {
     /// Its name.
-    pub name: &'static str,
+    pub name: String,
     /// Which pair of zones or which interface it is for; none where it is for all.
     pub applies: Option<Applies>,
     /// What it is for, in words.
-    pub about: &'static str,
+    pub about: String,
+    /// Whether it says what the gateway does by itself, so that nobody need enter it.
+    pub implied: bool,
     /// Its rules, first match wins.
     pub rules: Vec<RuleRow>,
     /// What happens to the rest.
@@ -67,7 +71,7 @@ pub enum Applies {
     Pair {
         /// Where packets come from.
         from: String,
-        /// Where they go.
+        /// Where they go: a zone, or `gateway`.
         to: String,
     },
     /// One interface in one direction.
@@ -75,7 +79,7 @@ pub enum Applies {
         /// The interface.
         interface: String,
         /// `in` or `out`.
-        direction: String,
+        direction: &'static str,
     },
 }
 
@@ -102,6 +106,10 @@ pub struct RuleRow {
     pub service: String,
     /// The service in protocols and ports.
     pub ports: Vec<String>,
+    /// For a rule that lets replies back without state: the ports that they come from. Of TCP it takes
+    /// only what is no opening.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub replies_from: Vec<String>,
     /// What happens.
     pub action: &'static str,
     /// Whether it is logged.
@@ -118,9 +126,10 @@ impl RuleSheet {
     /// Takes the sheet from compiled rules. `keep` says which rules to show.
     pub fn new(plan: &Plan, rules: &RuleSet, keep: impl Fn(&RuleList, &Rule) -> bool) -> Self {
         let list = |list: &RuleList| ListRow {
-            name: list.stage.word(),
-            applies: None,
-            about: list.stage.about(),
+            name: list.name.clone(),
+            applies: list.applies.map(|applies| applies_to(plan, applies)),
+            about: about(list),
+            implied: list.implied,
             rules: list
                 .rules
                 .iter()
@@ -135,14 +144,15 @@ impl RuleSheet {
             day: rules.day.to_string(),
             changes_on: rules.changes_on.map(|day| day.to_string()),
             translations: rules.translations.iter().map(|t| translation(plan, t)).collect(),
+            before_translation: rules.before_translation,
             lists: rules.lists.iter().map(list).collect(),
-            settings: settings(plan),
+            settings: rules.settings.iter().map(setting).chain(settings(plan)).collect(),
         }
     }
 
     /// How many rules are shown.
     pub fn count(&self) -> usize {
-        self.lists.iter().map(|list| list.rules.len()).sum()
+        self.lists.iter().filter(|list| !list.implied).map(|list| list.rules.len()).sum()
     }
 
     /// As tables, one per list that has a rule to show, with a column for everything.
@@ -163,7 +173,7 @@ impl RuleSheet {
         };
         self.each_list(columns, |rule| {
             vec![
-                rule.number.into(),
+                number(rule),
                 rule.name.clone().into(),
                 logged(Cell::action(rule.action), rule.log),
                 rule.service.clone().into(),
@@ -202,7 +212,7 @@ impl RuleSheet {
                 only => format!("{words}\n{only}"),
             };
             vec![
-                rule.number.into(),
+                number(rule),
                 logged(Cell::action(rule.action), rule.log),
                 rule.service.clone().into(),
                 words.into(),
@@ -217,11 +227,64 @@ impl RuleSheet {
     ) -> Vec<Table> {
         let shown = self.lists.iter().filter(|list| !list.rules.is_empty());
         let tables = shown.map(|list| {
-            let mut table = Table::new(columns()).titled(list.name);
+            let mut table = Table::new(columns()).titled(list.name.clone());
             list.rules.iter().for_each(|rule| table.row(row(rule)));
             table
         });
         tables.collect()
+    }
+}
+
+/// A rule's number; what the gateway does by itself has none.
+fn number(rule: &RuleRow) -> Cell {
+    if rule.number == 0 { "".into() } else { rule.number.into() }
+}
+
+fn applies_to(plan: &Plan, applies: rules::Applies) -> Applies {
+    let zone = |zone| plan.zone(zone).name.to_string();
+    match applies {
+        rules::Applies::Pair { from, to } => Applies::Pair { from: zone(from), to: zone(to) },
+        rules::Applies::ToGateway { from } => {
+            Applies::Pair { from: zone(from), to: "gateway".to_owned() }
+        }
+        rules::Applies::Interface { leg, out } => Applies::Interface {
+            interface: plan.leg_name(leg).to_owned(),
+            direction: if out { "out" } else { "in" },
+        },
+    }
+}
+
+fn about(list: &RuleList) -> String {
+    let about = match list.applies {
+        Some(rules::Applies::Pair { .. }) => "for what passes from the one zone to the other",
+        Some(rules::Applies::ToGateway { .. }) => "for what comes from there to the gateway itself",
+        Some(rules::Applies::Interface { out: true, .. }) => "for what goes out there",
+        Some(rules::Applies::Interface { out: false, .. }) => "for all that comes in there",
+        None => list.stage.about(),
+    };
+    if list.implied {
+        return format!("{about}: what the gateway does by itself, nothing to enter");
+    }
+    about.to_owned()
+}
+
+/// A setting of the form, in words.
+fn setting(setting: &Setting) -> String {
+    match setting {
+        Setting::Rank { of, rank } => format!("rank of {of}: {rank}"),
+        Setting::EqualsReach(true) => "let networks of one rank reach each other".to_owned(),
+        Setting::EqualsReach(false) => {
+            "leave networks of one rank cut off from each other".to_owned()
+        }
+        Setting::TurnRound(true) => "let packets leave where they came in".to_owned(),
+        Setting::TurnRound(false) => "let no packet leave where it came in".to_owned(),
+        Setting::OwnPorts => {
+            "the gateway begins its own conversations from ports above 1023 (RFC 6056)".to_owned()
+        }
+        Setting::OwnServices => {
+            "close the gateway's own services where they are offered: these lists do not see them"
+                .to_owned()
+        }
     }
 }
 
@@ -287,6 +350,7 @@ fn row(plan: &Plan, rule: &Rule) -> RuleRow {
         destination: rule.destination.clone(),
         service: rule.service.clone(),
         ports: rule.ports.clone(),
+        replies_from: rule.back.as_ref().map(|ports| ports.words()).unwrap_or_default(),
         action: rule.action.word(),
         log: rule.log,
         hours: rule.hours.clone(),

@@ -1,11 +1,12 @@
-//! The form `one-list`.
+//! Makes single rules of what a plan says: a rule for each entry, with its words, in the order in which
+//! entries go. The forms then make lists of them.
 
 mod to_gateway;
 
 use super::order::{self, Line};
-use super::ways::{entries, something_passes, translated, translation, with_translated};
-use super::{Otherwise, Rule, RuleList, RuleSet, Stage, frame};
-use crate::plan::{Action, Exception, Form, Plan, ZoneId};
+use super::ways::{entries, something_passes, translated, with_translated};
+use super::{Rule, Stage, frame};
+use crate::plan::{Action, Exception, Plan, ZoneId};
 use crate::space::{AddressSet, IntervalSet, Leg, Match, PacketSet, ServiceSet};
 use crate::verdict::{Cause, Forgery};
 use jiff::civil::Date;
@@ -28,54 +29,49 @@ impl Words {
     }
 }
 
-/// The numbers that the lists share.
+/// What is at hand while rules are made.
 struct Writer<'p> {
     plan: &'p Plan,
     gateway: PacketSet,
     /// The zones that have addresses, with these.
     zones: Vec<(ZoneId, AddressSet)>,
-    next: u32,
     used: HashMap<String, u32>,
 }
 
-pub(super) fn one_list(plan: &Plan, day: Date, changes_on: Option<Date>) -> RuleSet {
-    let lines = order::lines(plan, day);
-    let gateway = frame::for_gateway(plan);
-    let zones = plan.zone_ids().map(|zone| (zone, plan.zone_addresses(zone)));
-    let zones = zones.filter(|(_, addresses)| !addresses.is_empty()).collect();
-    let mut writer =
-        Writer { plan, gateway: gateway.clone(), zones, next: 10, used: HashMap::new() };
-    let arriving = PacketSet::from(frame::arriving(plan));
-    let begun = PacketSet::from(frame::entering(plan.gateway_leg()));
-    let lists = vec![
-        RuleList {
-            stage: Stage::Opening,
-            rules: writer.opening(),
-            otherwise: Otherwise::GoOn,
-            covers: arriving.clone(),
-        },
-        RuleList {
-            stage: Stage::ToGateway,
-            rules: writer.arriving(&lines),
-            otherwise: Otherwise::Block,
-            covers: gateway.clone(),
-        },
-        RuleList {
-            stage: Stage::Through,
-            rules: writer.through(&lines),
-            otherwise: Otherwise::Block,
-            covers: arriving.difference(&gateway).union(&PacketSet::from(translated(plan))),
-        },
-        RuleList {
-            stage: Stage::FromGateway,
-            rules: writer.begun(&lines),
-            otherwise: Otherwise::Allow,
-            covers: begun,
-        },
-    ];
-    let translations = super::translations(plan, day);
-    let translations = translations.filter_map(|(_, inbound)| translation(plan, inbound)).collect();
-    RuleSet { form: Form::OneList, day, changes_on, translations, lists }
+/// All the rules of a plan, before any form has made lists of them.
+pub(super) struct Base {
+    /// Replies and forged sources.
+    pub(super) opening: Vec<Rule>,
+    /// For what is for the gateway itself; the last one takes the rest.
+    pub(super) to_gateway: Vec<Rule>,
+    /// For what the gateway passes on; the last one takes the rest.
+    pub(super) through: Vec<Rule>,
+    /// For what the gateway itself begins.
+    pub(super) begun: Vec<Rule>,
+    /// The packets that each exception can meet; by its place in the plan's list.
+    pub(super) meets: Vec<PacketSet>,
+}
+
+impl Base {
+    pub(super) fn new(plan: &Plan, day: Date) -> Self {
+        let (lines, meets) = order::lines(plan, day);
+        let zones = plan.zone_ids().map(|zone| (zone, plan.zone_addresses(zone)));
+        let zones = zones.filter(|(_, addresses)| !addresses.is_empty()).collect();
+        let gateway = frame::for_gateway(plan);
+        let mut writer = Writer { plan, gateway, zones, used: HashMap::new() };
+        Self {
+            opening: writer.opening(),
+            to_gateway: writer.arriving(&lines),
+            through: writer.through(&lines),
+            begun: writer.begun(&lines),
+            meets,
+        }
+    }
+
+    /// Whether an exception's rule can meet a packet of that set at all; true of rules of other entries.
+    pub(super) fn meets(&self, rule: &Rule, set: &PacketSet) -> bool {
+        rule.cause.exception().is_none_or(|id| !self.meets[id.index()].is_disjoint(set))
+    }
 }
 
 impl Writer<'_> {
@@ -216,7 +212,7 @@ impl Writer<'_> {
         let (source, destination) = match stage {
             Stage::ToGateway => (&exception.from.addresses, &full),
             Stage::FromGateway => (&full, &exception.to.addresses),
-            Stage::Opening | Stage::Through => (&exception.from.addresses, &exception.to.addresses),
+            _ => (&exception.from.addresses, &exception.to.addresses),
         };
         let mut service = families(&exception.service.set, source, destination);
         if exception.translated {
@@ -303,8 +299,6 @@ impl Writer<'_> {
         words: Words,
         matches: Option<Match>,
     ) -> Rule {
-        let number = self.next;
-        self.next += 10;
         // Several parts of one exception are told apart by a number.
         let count = self.used.entry(id.clone()).or_default();
         *count += 1;
@@ -313,7 +307,7 @@ impl Writer<'_> {
         let Words { from, source, to, destination, service } = words;
         let (name, reason) = (id.clone(), String::new());
         Rule {
-            number,
+            number: 0,
             id,
             name,
             reason,
@@ -329,6 +323,7 @@ impl Writer<'_> {
             limit_mbps: None,
             cause,
             matches,
+            back: None,
         }
     }
 }

@@ -1,0 +1,259 @@
+//! Lists of rules, and what they do with packets: the first rule that matches decides.
+
+use super::{Rule, Setting, Translation};
+use crate::plan::{Action, Form, ZoneId};
+use crate::space::{Leg, Packet, PacketSet};
+use jiff::civil::Date;
+
+/// Which traffic a list is for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Stage {
+    /// Before all others: replies and forged sources.
+    Opening,
+    /// What is for the gateway itself.
+    ToGateway,
+    /// What the gateway passes on.
+    Through,
+    /// What the gateway itself begins.
+    FromGateway,
+    /// Everything that comes in by an interface, be it for the gateway or not.
+    Interface,
+}
+
+impl Stage {
+    /// The name of a list for all traffic of the stage.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Opening => "opening",
+            Self::ToGateway => "to-gateway",
+            Self::Through => "through",
+            Self::FromGateway => "from-gateway",
+            Self::Interface => "interface",
+        }
+    }
+
+    /// What the stage's traffic is, in a clause.
+    pub fn about(self) -> &'static str {
+        match self {
+            Self::Opening => "for all traffic, before the lists below",
+            Self::ToGateway => "for traffic to the gateway itself",
+            Self::Through => "for traffic that the gateway passes on",
+            Self::FromGateway => "for what the gateway itself begins",
+            Self::Interface => "for all that comes in there",
+        }
+    }
+}
+
+/// Which pair of zones, or which interface, a list is for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Applies {
+    /// From one zone to another.
+    Pair {
+        /// Where packets come from.
+        from: ZoneId,
+        /// Where they go.
+        to: ZoneId,
+    },
+    /// From a zone to the gateway.
+    ToGateway {
+        /// Where packets come from.
+        from: ZoneId,
+    },
+    /// By an interface.
+    Interface {
+        /// The network or uplink on it.
+        leg: Leg,
+        /// Whether it is for what goes out; else for what comes in.
+        out: bool,
+    },
+}
+
+/// What happens to what no rule of a list matches.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Otherwise {
+    /// The next list decides.
+    GoOn,
+    /// It passes.
+    Allow,
+    /// It is blocked. A list that ends so has a last rule that says it, so this is never reached.
+    Block,
+}
+
+impl Otherwise {
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::GoOn => "go on",
+            Self::Allow => "allow",
+            Self::Block => "block",
+        }
+    }
+}
+
+/// An ordered list of rules.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct RuleList {
+    /// Its name.
+    pub name: String,
+    /// Which traffic it is for.
+    pub stage: Stage,
+    /// The pair of zones or the interface that it is for; `None` where it is for all.
+    pub applies: Option<Applies>,
+    /// The rules, first match wins.
+    pub rules: Vec<Rule>,
+    /// What happens to the rest.
+    pub otherwise: Otherwise,
+    /// Whether it says what the gateway does by itself, so that nobody need enter it.
+    pub implied: bool,
+    /// The packets that it is asked about, those apart that a list above it has decided.
+    pub(crate) covers: PacketSet,
+}
+
+/// All the lists of a gateway.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct RuleSet {
+    /// The form they are in.
+    pub form: Form,
+    /// The day they are for.
+    pub day: Date,
+    /// The next day on which they would be others.
+    pub changes_on: Option<Date>,
+    /// What is translated before any list is asked; or after, where the lists see packets as they come.
+    pub translations: Vec<Translation>,
+    /// Whether the lists see packets before they are translated.
+    pub before_translation: bool,
+    /// What the lists do not see at all, though it comes to the gateway.
+    pub unseen: PacketSet,
+    /// The lists, in the order in which they are asked.
+    pub lists: Vec<RuleList>,
+    /// What has to be set beside the lists for this form.
+    pub settings: Vec<Setting>,
+}
+
+/// What a rule list does with a packet.
+#[derive(Clone, Copy, Debug)]
+pub struct Outcome<'r> {
+    /// What happens.
+    pub action: Action,
+    /// Whether it is logged.
+    pub logged: bool,
+    /// The rule that decided; `None` where a list's end did.
+    pub rule: Option<&'r Rule>,
+}
+
+impl RuleList {
+    /// A list for all traffic of a stage, named after it.
+    pub(super) fn of_stage(
+        stage: Stage,
+        rules: Vec<Rule>,
+        otherwise: Otherwise,
+        covers: PacketSet,
+    ) -> Self {
+        let name = stage.word().to_owned();
+        Self { name, stage, applies: None, rules, otherwise, implied: false, covers }
+    }
+}
+
+impl RuleSet {
+    /// All rules that have to be entered, in order.
+    pub fn rules(&self) -> impl Iterator<Item = &Rule> {
+        self.lists.iter().filter(|list| !list.implied).flat_map(|list| &list.rules)
+    }
+
+    /// A packet as the lists see it: translated, where something translates it before.
+    pub fn as_filtered(&self, packet: &Packet) -> Packet {
+        if self.before_translation {
+            return *packet;
+        }
+        let translated = self.translations.iter().find(|t| t.takes.contains(packet));
+        translated.and_then(|translation| translation.apply(packet)).unwrap_or(*packet)
+    }
+
+    /// The same for a whole set.
+    pub fn set_as_filtered(&self, set: &PacketSet) -> PacketSet {
+        let mut rest = set.clone();
+        if self.before_translation {
+            return rest;
+        }
+        let mut seen = PacketSet::empty();
+        for translation in &self.translations {
+            let takes = PacketSet::from(&translation.takes);
+            if !rest.is_disjoint(&takes) {
+                seen = seen.union(&translation.apply_to(&rest));
+                rest = rest.difference(&takes);
+            }
+        }
+        rest.union(&seen)
+    }
+
+    /// What the lists do with a packet: the first rule that matches.
+    pub fn first_match(&self, packet: &Packet) -> Outcome<'_> {
+        let packet = &self.as_filtered(packet);
+        for list in self.lists.iter().filter(|list| list.covers.contains(packet)) {
+            let matches = |rule: &&Rule| rule.first_packets().is_some_and(|m| m.contains(packet));
+            if let Some(rule) = list.rules.iter().find(matches) {
+                return Outcome::of(rule, list);
+            }
+            match list.otherwise {
+                Otherwise::GoOn => {}
+                Otherwise::Allow => return Outcome::end(Action::Allow),
+                Otherwise::Block => return Outcome::end(Action::Block),
+            }
+        }
+        Outcome::end(Action::Block)
+    }
+
+    /// Cuts a set of packets by what the lists do with them.
+    pub fn parts(&self, set: &PacketSet) -> Vec<(PacketSet, Outcome<'_>)> {
+        let mut parts = Vec::new();
+        let mut rest = set.clone();
+        for list in &self.lists {
+            let mut here = rest.intersection(&list.covers);
+            let before = here.clone();
+            for rule in &list.rules {
+                let Some(product) = rule.first_packets() else { continue };
+                let own = PacketSet::from(product);
+                if here.is_disjoint(&own) {
+                    continue;
+                }
+                parts.push((here.intersection(&own), Outcome::of(rule, list)));
+                here = here.difference(&own);
+            }
+            let end = match list.otherwise {
+                Otherwise::GoOn => {
+                    rest = rest.difference(&before).union(&here);
+                    continue;
+                }
+                Otherwise::Allow => Action::Allow,
+                Otherwise::Block => Action::Block,
+            };
+            rest = rest.difference(&before);
+            if !here.is_empty() {
+                parts.push((here, Outcome::end(end)));
+            }
+        }
+        if !rest.is_empty() {
+            parts.push((rest, Outcome::end(Action::Block)));
+        }
+        parts
+    }
+
+    /// The first list of a stage.
+    pub fn list(&self, stage: Stage) -> Option<&RuleList> {
+        self.lists.iter().find(|list| list.stage == stage)
+    }
+}
+
+impl<'r> Outcome<'r> {
+    /// What a rule of a list does; what the gateway does by itself is no rule.
+    fn of(rule: &'r Rule, list: &RuleList) -> Self {
+        let entered = Some(rule).filter(|_| !list.implied);
+        Self { action: rule.action, logged: rule.log, rule: entered }
+    }
+
+    fn end(action: Action) -> Self {
+        Self { action, logged: false, rule: None }
+    }
+}

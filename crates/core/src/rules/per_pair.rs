@@ -1,0 +1,163 @@
+//! The form `per-pair`: an opening list, a short list for every pair of zones and for each zone to the
+//! gateway, a closing list.
+
+use super::slice::Part;
+use super::ways::{entries, offers, something_passes, translated, with_translated};
+use super::{Applies, Job, Otherwise, Rule, RuleList, RuleSet, Stage, frame, one_list};
+use crate::plan::{Form, Plan, ZoneId};
+use crate::space::{AddressSet, Match, PacketSet};
+use crate::verdict::Cause;
+
+pub(super) fn compile(job: &Job<'_>) -> RuleSet {
+    let plan = job.plan;
+    let arriving = PacketSet::from(frame::arriving(plan));
+    let opening = job.base.opening.clone();
+    let mut lists =
+        vec![RuleList::of_stage(Stage::Opening, opening, Otherwise::GoOn, arriving.clone())];
+    lists.extend(plan.zone_ids().filter_map(|from| to_gateway(job, from)));
+    lists.push(closing("closing-to-gateway", &job.base.to_gateway, frame::for_gateway(plan)));
+    let touched: Vec<Touched> =
+        job.base.through.iter().map(|rule| Touched::by(plan, rule)).collect();
+    for from in plan.zone_ids() {
+        for to in plan.zone_ids() {
+            if something_passes(plan, from, to) || offers(plan, from, to).next().is_some() {
+                lists.push(pair(job, &touched, from, to));
+            }
+        }
+    }
+    let rest = arriving.union(&PacketSet::from(translated(plan)));
+    lists.push(closing("closing", &job.base.through, rest));
+    lists.push(one_list::from_gateway(job));
+    job.finish(Form::PerPair, lists)
+}
+
+/// The zones that a rule speaks of at its ends.
+struct Touched {
+    from: Vec<bool>,
+    to: Vec<bool>,
+}
+
+impl Touched {
+    fn by(plan: &Plan, rule: &Rule) -> Self {
+        let Some(matches) = &rule.matches else { return Self { from: Vec::new(), to: Vec::new() } };
+        let touches = |set: &AddressSet| {
+            plan.zone_ids().map(|zone| !plan.zone_prefixes(zone).is_disjoint(set)).collect()
+        };
+        Self { from: touches(&matches.source), to: touches(&matches.destination) }
+    }
+
+    fn between(&self, from: ZoneId, to: ZoneId) -> bool {
+        let has = |zones: &[bool], zone: ZoneId| zones.get(zone.index()).copied().unwrap_or(false);
+        has(&self.from, from) && has(&self.to, to)
+    }
+}
+
+fn pair(job: &Job<'_>, touched: &[Touched], from: ZoneId, to: ZoneId) -> RuleList {
+    let plan = job.plan;
+    let prefixes = plan.zone_prefixes(to);
+    let mut part = part(plan, from, &prefixes, plan.zone(to).name.as_str());
+    part.destination = plan.zone_addresses(to);
+    let own = |rule: &Rule| match rule.cause {
+        Cause::Cell(a, b) => (a, b) == (from, to),
+        Cause::Unmatched => false,
+        _ => true,
+    };
+    let mut rules: Vec<Rule> = Vec::new();
+    let mut decided = false;
+    for (rule, touched) in job.base.through.iter().zip(touched) {
+        if let Cause::Cell(..) = rule.cause {
+            if own(rule) {
+                decided = true;
+                rules.push(rule.clone());
+            }
+        } else if touched.between(from, to) && own(rule) {
+            rules.extend(part.slice(plan, &job.base, rule));
+        }
+    }
+    RuleList {
+        name: part.mark.clone(),
+        stage: Stage::Through,
+        applies: Some(Applies::Pair { from, to }),
+        rules,
+        otherwise: if decided { Otherwise::Block } else { Otherwise::GoOn },
+        implied: false,
+        covers: part.packets,
+    }
+}
+
+/// A zone's list for the gateway itself; `None` where no packet comes from the zone at all.
+fn to_gateway(job: &Job<'_>, from: ZoneId) -> Option<RuleList> {
+    let plan = job.plan;
+    let mut part = part(plan, from, &AddressSet::full(), "gateway");
+    if part.enters.is_empty() {
+        return None;
+    }
+    part.packets = part.packets.intersection(&frame::for_gateway(plan));
+    // What comes without an address of its own, or stays on its link, asks the gateway too.
+    part.sources = AddressSet::full();
+    let own = plan.zone_addresses(from);
+    let named = |rule: &&Rule| match rule.cause {
+        Cause::Unmatched => false,
+        Cause::Manage | Cause::Exception(_) => {
+            rule.matches.as_ref().is_some_and(|m| !m.source.is_disjoint(&own))
+        }
+        _ => true,
+    };
+    let rules = job.base.to_gateway.iter().filter(named);
+    let rules = rules.filter_map(|rule| {
+        let mut slice = part.slice(plan, &job.base, rule)?;
+        let matches = rule.matches.as_ref()?;
+        if own.is_subset(&matches.source) && rule.source != plan.zone(from).name.as_str() {
+            slice.source.clone_from(&rule.source);
+        }
+        if matches!(rule.cause, Cause::GatewayService(_) | Cause::Discovery(_)) {
+            slice.id.clone_from(&rule.id);
+        }
+        Some(slice)
+    });
+    Some(RuleList {
+        rules: rules.collect(),
+        name: part.mark.clone(),
+        stage: Stage::ToGateway,
+        applies: Some(Applies::ToGateway { from }),
+        otherwise: Otherwise::GoOn,
+        implied: false,
+        covers: part.packets,
+    })
+}
+
+fn part(plan: &Plan, from: ZoneId, destination: &AddressSet, to: &str) -> Part {
+    let from_name = plan.zone(from).name.as_str();
+    let entries = entries(plan, from).into_iter().map(|(enters, source)| Match {
+        enters: if to == "gateway" { enters } else { with_translated(plan, enters) },
+        source,
+        destination: destination.clone(),
+        ..Match::everything()
+    });
+    let packets: PacketSet = entries.collect();
+    Part {
+        enters: packets.enters(),
+        sources: plan.zone_addresses(from),
+        destination: destination.clone(),
+        packets,
+        mark: format!("{from_name}>{to}"),
+        from: from_name.to_owned(),
+        to: Some(to.to_owned()),
+    }
+}
+
+/// The list that takes what no other has: the last rule of those for one kind of traffic.
+fn closing(name: &str, rules: &[Rule], covers: PacketSet) -> RuleList {
+    let last = rules.last().filter(|rule| rule.cause == Cause::Unmatched);
+    let mut list = RuleList::of_stage(
+        Stage::Through,
+        last.cloned().into_iter().collect(),
+        Otherwise::Block,
+        covers,
+    );
+    list.name = name.to_owned();
+    if name != "closing" {
+        list.stage = Stage::ToGateway;
+    }
+    list
+}

@@ -1,0 +1,165 @@
+//! The form `ranked`: rules first, and where none matches, a network of higher rank reaches one of lower
+//! rank by itself. Only what differs from that becomes a rule.
+
+use super::ranks::{Default, Ranks};
+use super::ways::{can_turn_round, reached_by, something_passes, with_translated};
+use super::{Job, Otherwise, Rule, RuleList, RuleSet, Setting, Stage, one_list, outer_legs};
+use crate::plan::{Action, Form, NetworkId, Plan, ZoneId};
+use crate::space::{AddressSet, IntervalSet, Leg, Match};
+use crate::verdict::Cause;
+use std::collections::BTreeSet;
+
+pub(super) fn compile(job: &Job<'_>) -> RuleSet {
+    let plan = job.plan;
+    let ranks = Ranks::choose(job);
+    let needed = |rule: &&Rule| match rule.cause {
+        Cause::Cell(from, to) => needs_rule(plan, &ranks, from, to),
+        Cause::Unmatched => false,
+        _ => true,
+    };
+    let mut through: Vec<Rule> = job.base.through.iter().filter(needed).cloned().collect();
+    through.extend(unspoken(job, &ranks));
+    let mut lists = one_list::lists(job, through);
+    let place = lists.iter().position(|list| list.stage == Stage::Through).unwrap_or(0);
+    let covers = lists[place].covers.clone();
+    lists[place].otherwise = Otherwise::GoOn;
+    let by_itself = |name: &str, rules, otherwise| RuleList {
+        name: name.to_owned(),
+        implied: true,
+        ..RuleList::of_stage(Stage::Through, rules, otherwise, covers.clone())
+    };
+    lists.insert(
+        place + 1,
+        by_itself("by-rank", ways_of(plan, &ranks, Default::Passes), Otherwise::Block),
+    );
+    let cut_off = ways_of(plan, &ranks, Default::CutOff);
+    if !cut_off.is_empty() {
+        lists.insert(place, by_itself("cut-off", cut_off, Otherwise::GoOn));
+    }
+    let mut rules = job.finish(Form::Ranked, lists);
+    rules.settings = settings(plan, &ranks);
+    rules
+}
+
+fn settings(plan: &Plan, ranks: &Ranks) -> Vec<Setting> {
+    let network = |id: NetworkId| Setting::Rank {
+        of: plan.network(id).name.to_string(),
+        rank: ranks.of(plan, plan.network_leg(id)),
+    };
+    let mut settings: Vec<Setting> = plan.network_ids().map(network).collect();
+    if !plan.uplinks().is_empty() {
+        settings.push(Setting::Rank { of: "uplinks".to_owned(), rank: 0 });
+    }
+    settings.extend([Setting::EqualsReach(ranks.equals), Setting::TurnRound(ranks.turning)]);
+    settings
+}
+
+/// What the matrix says from one zone to another, be it that nothing is spoken of.
+pub(super) fn said(plan: &Plan, from: ZoneId, to: ZoneId) -> (Action, bool) {
+    let cell = plan.matrix().cell(from, to);
+    let unmatched = plan.matrix().unmatched();
+    cell.action.map_or((unmatched.denial.into(), unmatched.log), |action| (action, cell.log))
+}
+
+/// By which legs packets from one zone to another enter and leave, as far as any can.
+pub(super) fn ways(plan: &Plan, from: ZoneId, to: ZoneId) -> Vec<(Leg, Leg)> {
+    if !something_passes(plan, from, to) {
+        return Vec::new();
+    }
+    let legs = |zone: ZoneId| -> BTreeSet<Leg> {
+        if zone == plan.internet() {
+            return (0..plan.uplinks().len()).map(|index| plan.uplink_leg(index)).collect();
+        }
+        let routes = plan.routes().iter().filter(|route| route.zone == zone);
+        let networks = plan.networks_of(zone).chain(routes.map(|route| route.network));
+        networks.map(|id| plan.network_leg(id)).collect()
+    };
+    let (enter, leave) = (legs(from), legs(to));
+    let ways = enter.iter().flat_map(|i| leave.iter().map(move |o| (*i, *o)));
+    ways.filter(|(i, o)| i != o || can_turn_round(plan, *i)).collect()
+}
+
+fn needs_rule(plan: &Plan, ranks: &Ranks, from: ZoneId, to: ZoneId) -> bool {
+    let (action, log) = said(plan, from, to);
+    let differs = |(enters, leaves): &(Leg, Leg)| match ranks.default(plan, *enters, *leaves) {
+        Default::Passes => action != Action::Allow || log,
+        Default::Blocked | Default::CutOff => action != Action::Block || log,
+    };
+    ways(plan, from, to).iter().any(differs)
+}
+
+/// Rules for what the matrix does not speak of, where rank would let it through or the log would miss it.
+fn unspoken(job: &Job<'_>, ranks: &Ranks) -> Vec<Rule> {
+    let plan = job.plan;
+    let Some(rest) = job.base.through.last().filter(|rule| rule.cause == Cause::Unmatched) else {
+        return Vec::new();
+    };
+    let mut rules = Vec::new();
+    for from in plan.zone_ids() {
+        for to in plan.zone_ids() {
+            let open = plan.matrix().cell(from, to).action.is_none();
+            if !open || !needs_rule(plan, ranks, from, to) {
+                continue;
+            }
+            let (from_name, to_name) = (plan.zone(from).name.as_str(), plan.zone(to).name.as_str());
+            for (enters, source) in super::ways::entries(plan, from) {
+                let enters = with_translated(plan, enters);
+                let destination = plan.zone_prefixes(to);
+                let matches = Match { enters, source, destination, ..Match::everything() };
+                rules.push(Rule {
+                    id: format!("unmatched@{from_name}>{to_name}"),
+                    name: format!("{} {from_name} to {to_name}", rest.action.word()),
+                    from: from_name.to_owned(),
+                    to: to_name.to_owned(),
+                    matches: Some(matches),
+                    ..rest.clone()
+                });
+            }
+        }
+    }
+    rules
+}
+
+/// What the gateway does by itself, as rules that nobody has to enter.
+fn ways_of(plan: &Plan, ranks: &Ranks, wanted: Default) -> Vec<Rule> {
+    let mut rules = Vec::new();
+    for enters in outer_legs(plan) {
+        let leaves = |leg: &Leg| {
+            let there = *leg != enters || can_turn_round(plan, enters);
+            there && ranks.default(plan, enters, *leg) == wanted
+        };
+        let destination: AddressSet =
+            outer_legs(plan).filter(leaves).map(|leg| reached_by(plan, leg)).collect();
+        if destination.is_empty() {
+            continue;
+        }
+        let names: Vec<&str> = outer_legs(plan).filter(leaves).map(|l| plan.leg_name(l)).collect();
+        let name = plan.leg_name(enters);
+        let (action, word) = match wanted {
+            Default::Passes => (Action::Allow, "rank"),
+            Default::Blocked | Default::CutOff => (Action::Block, "cut-off"),
+        };
+        let legs = with_translated(plan, IntervalSet::point(enters));
+        let matches = Match { enters: legs, destination, ..Match::everything() };
+        rules.push(Rule {
+            number: 0,
+            id: format!("{word}.{name}"),
+            name: format!("{} {name} to {}", action.word(), names.join(", ")),
+            reason: "The gateway does so by itself".to_owned(),
+            from: name.to_owned(),
+            source: "any".to_owned(),
+            to: names.join(" + "),
+            destination: "any".to_owned(),
+            service: "any".to_owned(),
+            ports: vec!["any".to_owned()],
+            action,
+            log: false,
+            hours: None,
+            limit_mbps: None,
+            cause: Cause::Unmatched,
+            matches: Some(matches),
+            back: None,
+        });
+    }
+    rules
+}

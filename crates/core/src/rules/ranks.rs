@@ -1,0 +1,344 @@
+//! Ranks for the form `ranked`: chosen from trust, so that as few cells as can be need a rule.
+
+use super::ways::reached_by;
+use super::{Job, outer_legs};
+use crate::plan::{Action, NetworkId, Plan, Trust, ZoneId};
+use crate::space::{IntervalSet, Leg, Match, PacketSet};
+use std::cmp::Ordering;
+
+/// What a gateway of this form does with what no rule matches.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Default {
+    /// It passes, and is not logged.
+    Passes,
+    /// It is blocked, and is not logged.
+    Blocked,
+    /// It is blocked and not logged, whatever the rules say.
+    CutOff,
+}
+
+/// The ranks of all networks, and the two general settings.
+pub(super) struct Ranks {
+    /// By network; the uplinks have rank 0.
+    ranks: Vec<u32>,
+    /// Whether networks of one rank reach each other by themselves.
+    pub(super) equals: bool,
+    /// Whether packets may leave where they came in.
+    pub(super) turning: bool,
+}
+
+/// What happens from one leg to another, as far as it bears on ranks.
+struct Wanted<'p> {
+    plan: &'p Plan,
+    /// By in and out: whether something other than a silent block may be decided by an exception.
+    busy: Vec<Vec<bool>>,
+}
+
+impl Ranks {
+    pub(super) fn choose(job: &Job<'_>) -> Self {
+        let wanted = Wanted::new(job);
+        let turning = wanted.turning();
+        let arranged = |equals| {
+            let (cost, order) = wanted.order(equals)?;
+            Some((cost, Self::new(job.plan, &order, equals, turning)))
+        };
+        let on = arranged(true);
+        let cost = on.as_ref().map_or(u32::MAX, |(cost, _)| *cost);
+        // Silence between equals is the gateway's own state: kept where it costs nothing.
+        let off = arranged(false).filter(|off| off.0 <= cost && wanted.are_kept_by(&off.1));
+        let chosen = off.or(on).map(|(_, ranks)| ranks);
+        chosen.unwrap_or_else(|| Self::new(job.plan, &[], true, turning))
+    }
+
+    fn new(plan: &Plan, order: &[Vec<ZoneId>], equals: bool, turning: bool) -> Self {
+        let levels = order.len() as u32;
+        let rank = |zone: ZoneId| {
+            let level = order.iter().zip(0..).find(|(group, _)| group.contains(&zone));
+            level.map_or(0, |(_, level)| (levels - level) * 10)
+        };
+        let ranks = plan.networks().iter().map(|network| rank(network.zone)).collect();
+        Self { ranks, equals, turning }
+    }
+
+    /// The rank of a leg.
+    pub(super) fn of(&self, plan: &Plan, leg: Leg) -> u32 {
+        plan.network_on(leg).map_or(0, |network| self.ranks[network.index()])
+    }
+
+    /// What happens to what no rule matches, from one leg to another.
+    pub(super) fn default(&self, plan: &Plan, enters: Leg, leaves: Leg) -> Default {
+        let outside = |leg| plan.uplink_on(leg).is_some();
+        let round = enters == leaves || outside(enters) && outside(leaves);
+        let silent = |on: bool| if on { Default::Passes } else { Default::CutOff };
+        match self.of(plan, enters).cmp(&self.of(plan, leaves)) {
+            _ if round => silent(self.turning),
+            Ordering::Greater => Default::Passes,
+            Ordering::Less => Default::Blocked,
+            Ordering::Equal => silent(self.equals),
+        }
+    }
+}
+
+impl<'p> Wanted<'p> {
+    fn new(job: &Job<'p>) -> Self {
+        let plan = job.plan;
+        let legs: Vec<Leg> = outer_legs(plan).collect();
+        let mut busy = vec![vec![false; legs.len()]; legs.len()];
+        let reach: Vec<_> = legs.iter().map(|leg| reached_by(plan, *leg)).collect();
+        for rule in &job.base.through {
+            let silent = rule.action == Action::Block && !rule.log;
+            let Some(id) = rule.cause.exception().filter(|_| !silent) else { continue };
+            let meets = &job.base.meets[id.index()];
+            let enters = meets.enters();
+            for (i, &leg) in legs.iter().enumerate() {
+                let legs: IntervalSet<Leg> = [leg, plan.translated_leg(leg)].into_iter().collect();
+                if enters.is_disjoint(&legs) {
+                    continue;
+                }
+                for (o, destination) in reach.iter().enumerate() {
+                    busy[i][o] = busy[i][o] || {
+                        let (enters, destination) = (legs.clone(), destination.clone());
+                        let way = Match { enters, destination, ..Match::everything() };
+                        !meets.is_disjoint(&PacketSet::from(way))
+                    };
+                }
+            }
+        }
+        Self { plan, busy }
+    }
+
+    /// Whether the cell is as the default is.
+    fn agrees(&self, from: ZoneId, to: ZoneId, default: Default) -> bool {
+        let (action, log) = super::ranked::said(self.plan, from, to);
+        match default {
+            Default::Passes => action == Action::Allow && !log,
+            Default::Blocked | Default::CutOff => action == Action::Block && !log,
+        }
+    }
+
+    /// Whether nothing is cut off that should pass, be answered or be logged, by whichever legs it comes.
+    fn are_kept_by(&self, ranks: &Ranks) -> bool {
+        let zones = || self.plan.zone_ids();
+        zones().all(|from| {
+            zones().all(|to| {
+                let ways = super::ranked::ways(self.plan, from, to);
+                let cut =
+                    |(i, o): &&(Leg, Leg)| ranks.default(self.plan, *i, *o) == Default::CutOff;
+                let spoilt = |(i, o): &(Leg, Leg)| {
+                    !self.agrees(from, to, Default::CutOff)
+                        || self.busy[usize::from(i.0)][usize::from(o.0)]
+                };
+                !ways.iter().filter(cut).any(spoilt)
+            })
+        })
+    }
+
+    fn busy_between(&self, from: ZoneId, to: ZoneId) -> bool {
+        let legs = |zone| self.plan.networks_of(zone).map(NetworkId::index);
+        legs(from).any(|i| legs(to).any(|o| i != o && self.busy[i][o]))
+    }
+
+    /// How many cells between two zones need a rule, the first standing above, beside or below the
+    /// other; `None` where it cannot be.
+    fn cost(&self, one: ZoneId, other: ZoneId, rank: Ordering, equals: bool) -> Option<u32> {
+        let default = |order| match order {
+            Ordering::Greater => Default::Passes,
+            Ordering::Less => Default::Blocked,
+            Ordering::Equal if equals => Default::Passes,
+            Ordering::Equal => Default::CutOff,
+        };
+        let ways = [(one, other, rank), (other, one, rank.reverse())];
+        let ways = if one == other { &ways[..1] } else { &ways[..] };
+        let mut cost = 0;
+        for &(from, to, order) in ways {
+            let (default, agrees) = (default(order), self.agrees(from, to, default(order)));
+            if default == Default::CutOff && (!agrees || self.busy_between(from, to)) {
+                return None;
+            }
+            cost += u32::from(!agrees);
+        }
+        Some(cost)
+    }
+
+    /// The zones that have networks, in groups of equal rank from the highest down, with the number of
+    /// cells that then need a rule.
+    fn order(&self, equals: bool) -> Option<(u32, Vec<Vec<ZoneId>>)> {
+        let plan = self.plan;
+        let mut groups = Vec::new();
+        let mut total = 0;
+        for trust in Trust::GIVEN {
+            let here = |zone: &ZoneId| plan.zone(*zone).trust == trust;
+            let inhabited = |zone: &ZoneId| plan.networks_of(*zone).next().is_some();
+            let zones: Vec<ZoneId> = plan.zone_ids().filter(here).filter(inhabited).collect();
+            for zone in &zones {
+                if plan.networks_of(*zone).count() > 1 {
+                    total += self.cost(*zone, *zone, Ordering::Equal, equals)?;
+                }
+            }
+            let cost =
+                |one: usize, other: usize, rank| self.cost(zones[one], zones[other], rank, equals);
+            let (cost, order) = weak_order(zones.len(), &cost)?;
+            total += cost;
+            let named = |group: Vec<usize>| group.into_iter().map(|zone| zones[zone]).collect();
+            groups.extend(order.into_iter().map(named));
+        }
+        Some((total, groups))
+    }
+
+    /// Whether anything that turns round is to pass, or to be answered or logged.
+    fn turning(&self) -> bool {
+        let plan = self.plan;
+        let busy = (0..self.busy.len()).any(|leg| self.busy[leg][leg]);
+        busy || plan.zone_ids().any(|from| {
+            plan.zone_ids().any(|to| {
+                let ways = super::ranked::ways(plan, from, to);
+                let round = |(i, o): &(Leg, Leg)| {
+                    i == o || plan.uplink_on(*i).is_some() && plan.uplink_on(*o).is_some()
+                };
+                ways.iter().any(round) && !self.agrees(from, to, Default::CutOff)
+            })
+        })
+    }
+}
+
+/// The cheapest way to put things into groups one above the other; of equally cheap ones, one with the
+/// fewest groups. Exact for up to ten things; more are put in one after the other, each at its best place.
+fn weak_order(
+    count: usize,
+    cost: &impl Fn(usize, usize, Ordering) -> Option<u32>,
+) -> Option<(u32, Vec<Vec<usize>>)> {
+    if count > 10 {
+        return one_by_one(count, cost);
+    }
+    let all = (1usize << count) - 1;
+    let members = |mask: usize| (0..count).filter(move |i| mask >> i & 1 == 1);
+    // For each set of things that are placed already: cost, number of groups, the last group.
+    let mut best: Vec<Option<(u32, u32, usize)>> = vec![None; all + 1];
+    best[0] = Some((0, 0, 0));
+    for placed in 0..=all {
+        let Some((so_far, groups, _)) = best[placed] else { continue };
+        let rest = all & !placed;
+        let mut group = rest;
+        while group != 0 {
+            let beside = members(group).flat_map(|i| {
+                members(group).filter(move |j| i < *j).map(move |j| cost(i, j, Ordering::Equal))
+            });
+            let below = members(placed)
+                .flat_map(|i| members(group).map(move |j| cost(i, j, Ordering::Greater)));
+            let added: Option<u32> = beside.chain(below).sum();
+            if let Some(added) = added {
+                let found = (so_far + added, groups + 1, group);
+                let known = &mut best[placed | group];
+                if known.is_none_or(|known| (found.0, found.1) < (known.0, known.1)) {
+                    *known = Some(found);
+                }
+            }
+            group = (group - 1) & rest;
+        }
+    }
+    let (total, ..) = best[all]?;
+    let mut order = Vec::new();
+    let mut placed = all;
+    while placed != 0 {
+        let group = best[placed]?.2;
+        order.push(members(group).collect());
+        placed &= !group;
+    }
+    order.reverse();
+    Some((total, order))
+}
+
+fn one_by_one(
+    count: usize,
+    cost: &impl Fn(usize, usize, Ordering) -> Option<u32>,
+) -> Option<(u32, Vec<Vec<usize>>)> {
+    let price = |order: &[Vec<usize>]| -> Option<u32> {
+        let mut total = 0;
+        for (place, group) in order.iter().enumerate() {
+            for (index, &one) in group.iter().enumerate() {
+                for &other in &group[index + 1..] {
+                    total += cost(one, other, Ordering::Equal)?;
+                }
+                for &lower in order[place + 1..].iter().flatten() {
+                    total += cost(one, lower, Ordering::Greater)?;
+                }
+            }
+        }
+        Some(total)
+    };
+    let mut order: Vec<Vec<usize>> = Vec::new();
+    for thing in 0..count {
+        let beside = (0..order.len()).map(|place| {
+            let mut with = order.clone();
+            with[place].push(thing);
+            with
+        });
+        let between = (0..=order.len()).map(|place| {
+            let mut with = order.clone();
+            with.insert(place, vec![thing]);
+            with
+        });
+        let priced = beside.chain(between).filter_map(|order| Some((price(&order)?, order)));
+        order = priced.min_by_key(|(price, order)| (*price, order.len()))?.1;
+    }
+    Some((price(&order)?, order))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// All ways to put `count` things into groups one above the other.
+    fn all_orders(count: usize) -> Vec<Vec<Vec<usize>>> {
+        let mut orders = vec![Vec::new()];
+        for thing in 0..count {
+            let mut next = Vec::new();
+            for order in &orders {
+                let order: &Vec<Vec<usize>> = order;
+                for place in 0..order.len() {
+                    let mut with = order.clone();
+                    with[place].push(thing);
+                    next.push(with);
+                }
+                for place in 0..=order.len() {
+                    let mut with = order.clone();
+                    with.insert(place, vec![thing]);
+                    next.push(with);
+                }
+            }
+            orders = next;
+        }
+        orders
+    }
+
+    #[test]
+    fn no_order_is_cheaper_than_the_chosen_one() {
+        for seed in 0..60u32 {
+            let price = |one: usize, other: usize, rank: Ordering| {
+                let (a, b) = (one.min(other) as u32, one.max(other) as u32);
+                let rank = if one < other { rank } else { rank.reverse() };
+                let mix = seed * 31 + a * 7 + b * 13 + (rank as i32 + 1) as u32 * 5;
+                let mix = mix.wrapping_mul(2_654_435_761) % 97;
+                (mix > 9).then_some(mix % 3)
+            };
+            let total = |order: &[Vec<usize>]| {
+                let mut sum = 0;
+                for (place, group) in order.iter().enumerate() {
+                    for (index, &one) in group.iter().enumerate() {
+                        for &other in &group[index + 1..] {
+                            sum += price(one, other, Ordering::Equal)?;
+                        }
+                        for &other in order[place + 1..].iter().flatten() {
+                            sum += price(one, other, Ordering::Greater)?;
+                        }
+                    }
+                }
+                Some(sum)
+            };
+            let cheapest = all_orders(4).iter().filter_map(|order| total(order)).min();
+            let chosen = weak_order(4, &price);
+            assert_eq!(chosen.as_ref().map(|(cost, _)| *cost), cheapest, "seed {seed}");
+            assert_eq!(chosen.and_then(|(_, order)| total(&order)), cheapest, "seed {seed}");
+        }
+    }
+}

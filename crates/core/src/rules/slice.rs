@@ -1,0 +1,84 @@
+//! A rule as it stands in a list that is for a part of the traffic only: for a pair of zones, or for an
+//! interface.
+
+use super::Rule;
+use super::writer::Base;
+use crate::plan::Plan;
+use crate::space::{AddressSet, IntervalSet, Leg, PacketSet};
+
+/// The part of the traffic that a list is for.
+pub(super) struct Part {
+    /// Where its packets enter.
+    pub(super) enters: IntervalSet<Leg>,
+    /// The sources that its packets truly have.
+    pub(super) sources: AddressSet,
+    /// Where they go.
+    pub(super) destination: AddressSet,
+    /// All its packets.
+    pub(super) packets: PacketSet,
+    /// What ids of rules in the list end with.
+    pub(super) mark: String,
+    /// Where its packets come from, in words.
+    pub(super) from: String,
+    /// Where they go; `None` where that is not the same for all.
+    pub(super) to: Option<String>,
+}
+
+impl Part {
+    /// What a rule is in this part's list; `None` where it has nothing to say there.
+    pub(super) fn slice(&self, plan: &Plan, base: &Base, rule: &Rule) -> Option<Rule> {
+        let matches = rule.matches.as_ref()?;
+        let enters = matches.enters.intersection(&self.enters);
+        if enters.is_empty()
+            || matches.source.is_disjoint(&self.sources)
+            || matches.destination.is_disjoint(&self.destination)
+            || !base.meets(rule, &self.packets)
+        {
+            return None;
+        }
+        let mut slice = rule.clone();
+        slice.id = self.id(&rule.id);
+        slice.from.clone_from(&self.from);
+        slice.source = words(plan, &rule.source, &matches.source, &self.sources);
+        if let Some(to) = &self.to {
+            slice.to.clone_from(to);
+            if to != "gateway" {
+                slice.destination =
+                    words(plan, &rule.destination, &matches.destination, &self.destination);
+            }
+        }
+        if let Some(matches) = &mut slice.matches {
+            matches.enters = enters;
+        }
+        Some(slice)
+    }
+
+    /// The id of a rule here: what it is, then the list, then which part of the entry it is.
+    pub(super) fn id(&self, id: &str) -> String {
+        let mut parts = id.split('@');
+        let kind = parts.next().unwrap_or_default();
+        let of_part = |part: &&str| *part == "log" || part.bytes().all(|b| b.is_ascii_digit());
+        let mut id = format!("{kind}@{}", self.mark);
+        for part in parts.filter(of_part) {
+            id.push('@');
+            id.push_str(part);
+        }
+        id
+    }
+}
+
+/// What a rule says of one end, in a list that is only for what lies `here`.
+fn words(plan: &Plan, says: &str, set: &AddressSet, here: &AddressSet) -> String {
+    if here.is_subset(set) {
+        return "any".to_owned();
+    }
+    if set.is_subset(here) {
+        return says.to_owned();
+    }
+    named(plan, &set.intersection(here))
+}
+
+/// A set of addresses by the name of the place that has just these, or as it is.
+pub(super) fn named(plan: &Plan, addresses: &AddressSet) -> String {
+    plan.name_in_family(addresses).unwrap_or_else(|| plan.set_words(addresses).join(", "))
+}

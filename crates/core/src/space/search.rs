@@ -1,0 +1,204 @@
+//! One question, asked of a block and of others that lie over it: is there a packet in the block that none
+//! of the others covers? Nearly every proof comes down to it.
+//!
+//! It is answered lazily: most blocks are covered by a single other one, or have a corner that none
+//! reaches. Only then are pieces cut off, and only where that gets out of hand is the block swept dimension
+//! by dimension. Every answer is exact; where both ways run out of steps it says so.
+
+use super::{Block, Coordinate, IntervalSet, Point};
+use std::collections::HashMap;
+
+/// The answer to a search.
+#[derive(Clone, Copy, Debug)]
+pub enum Search<A> {
+    /// This packet is covered by none.
+    Found(Point<A>),
+    /// All packets are covered.
+    Covered,
+    /// There were more steps to take than are allowed.
+    Undecided,
+}
+
+/// Pieces that may be cut off before the block is swept instead.
+const MOST_PIECES: u32 = 4_000;
+/// Groups that a sweep may look at.
+const MOST_GROUPS: u32 = 400_000;
+
+impl<A: Coordinate> Block<A> {
+    /// Looks for a packet of this block that none of `blockers` covers.
+    pub fn escape<'b>(&self, blockers: impl IntoIterator<Item = &'b Self>) -> Search<A> {
+        let Some(first) = self.corner(false) else { return Search::Covered };
+        let mut near: Vec<&Self> = Vec::new();
+        for blocker in blockers {
+            if self.is_disjoint(blocker) {
+                continue;
+            }
+            if self.is_subset(blocker) {
+                return Search::Covered;
+            }
+            near.push(blocker);
+        }
+        let free = |point: &Point<A>| !near.iter().any(|blocker| blocker.contains(*point));
+        let last = self.corner(true);
+        if let Some(point) = [Some(first), last].into_iter().flatten().find(free) {
+            return Search::Found(point);
+        }
+        let mut pieces = MOST_PIECES;
+        match cut(self, &near, &mut pieces) {
+            Search::Undecided => Sweep::new(&near).of(self),
+            answer => answer,
+        }
+    }
+
+    /// The packet at the low or at the high end of every dimension.
+    fn corner(&self, high: bool) -> Option<Point<A>> {
+        fn end<T: Coordinate>(set: &IntervalSet<T>, high: bool) -> Option<T> {
+            if high { set.spans().last().map(|span| span.1) } else { set.first() }
+        }
+        Some(Point {
+            enters: end(&self.enters, high)?,
+            source: end(&self.source, high)?,
+            destination: end(&self.destination, high)?,
+            service: end(&self.service, high)?,
+            at: end(&self.at, high)?,
+        })
+    }
+}
+
+/// Cuts off what the first blocker leaves, and goes on with each piece.
+fn cut<A: Coordinate>(block: &Block<A>, near: &[&Block<A>], pieces: &mut u32) -> Search<A> {
+    let Some((first, rest)) = near.split_first() else {
+        return block.corner(false).map_or(Search::Covered, Search::Found);
+    };
+    let mut left = Vec::new();
+    block.clone().subtract_into(first, &mut left);
+    for piece in left {
+        if *pieces == 0 {
+            return Search::Undecided;
+        }
+        *pieces -= 1;
+        let near: Vec<&Block<A>> =
+            rest.iter().copied().filter(|other| !piece.is_disjoint(other)).collect();
+        if near.iter().any(|other| piece.is_subset(other)) {
+            continue;
+        }
+        match cut(&piece, &near, pieces) {
+            Search::Covered => {}
+            answer => return answer,
+        }
+    }
+    Search::Covered
+}
+
+/// Goes through a block one dimension after the other. Between two borders of a dimension the same
+/// blockers lie over it; what matters of a stretch is only which. A stretch with more blockers than one
+/// that is covered is covered too.
+struct Sweep<'b, A> {
+    blockers: &'b [&'b Block<A>],
+    /// For each dimension, what is known of the blockers that were left when it was reached.
+    covered: [HashMap<Vec<u32>, bool>; 5],
+    groups: u32,
+}
+
+/// The blockers that lie over a stretch, and one number of it.
+type Stretch<T> = (Vec<u32>, T);
+
+impl<'b, A: Coordinate> Sweep<'b, A> {
+    fn new(blockers: &'b [&'b Block<A>]) -> Self {
+        Self { blockers, covered: Default::default(), groups: MOST_GROUPS }
+    }
+
+    fn of(mut self, block: &Block<A>) -> Search<A> {
+        let all: Vec<u32> = (0..self.blockers.len() as u32).collect();
+        let Some(mut point) = block.corner(false) else { return Search::Covered };
+        match self.go(block, 0, all, &mut point) {
+            Some(true) => Search::Found(point),
+            Some(false) => Search::Covered,
+            None => Search::Undecided,
+        }
+    }
+
+    /// Whether a packet is left, from this dimension on; `None` if there are too many groups. `point` is
+    /// then that packet.
+    fn go(
+        &mut self,
+        block: &Block<A>,
+        dimension: usize,
+        active: Vec<u32>,
+        point: &mut Point<A>,
+    ) -> Option<bool> {
+        if active.is_empty() {
+            return Some(true);
+        }
+        if dimension == 5 {
+            return Some(false);
+        }
+        if self.covered[dimension].contains_key(&active) {
+            return Some(false);
+        }
+        self.groups = self.groups.checked_sub(1)?;
+        let blockers = self.blockers;
+        macro_rules! each {
+            ($field:ident) => {
+                for (left, number) in stretches(&block.$field, &active, |b| &blockers[b].$field) {
+                    point.$field = number;
+                    if self.go(block, dimension + 1, left, point)? {
+                        return Some(true);
+                    }
+                }
+            };
+        }
+        match dimension {
+            0 => each!(enters),
+            1 => each!(source),
+            2 => each!(destination),
+            3 => each!(service),
+            _ => each!(at),
+        }
+        self.covered[dimension].insert(active, true);
+        Some(false)
+    }
+}
+
+/// The stretches of a set between the borders of the active blockers: those with the fewest blockers
+/// first, and none that has all the blockers of another.
+fn stretches<'b, T: Coordinate>(
+    set: &IntervalSet<T>,
+    active: &[u32],
+    of: impl Fn(usize) -> &'b IntervalSet<T>,
+) -> Vec<Stretch<T>> {
+    let mut borders: Vec<T> = set.spans().iter().map(|span| span.0).collect();
+    for &blocker in active {
+        for &(low, high) in of(blocker as usize).spans() {
+            borders.extend(Some(low).into_iter().chain(high.next()).filter(|b| set.contains(*b)));
+        }
+    }
+    borders.sort_unstable();
+    borders.dedup();
+    let mut found: Vec<Stretch<T>> = borders
+        .into_iter()
+        .map(|number| {
+            let over = |b: &&u32| of(**b as usize).contains(number);
+            (active.iter().filter(over).copied().collect(), number)
+        })
+        .collect();
+    found.sort_by(|a, b| (a.0.len(), &a.0).cmp(&(b.0.len(), &b.0)));
+    found.dedup_by(|a, b| a.0 == b.0);
+    let mut least: Vec<Stretch<T>> = Vec::new();
+    for stretch in found {
+        let has_all_of = |other: &Stretch<T>| {
+            let mut wide = stretch.0.iter();
+            other.0.iter().all(|blocker| wide.any(|b| b == blocker))
+        };
+        if !least.iter().any(has_all_of) {
+            least.push(stretch);
+        }
+    }
+    least
+}
+
+/// The sweep alone, for the tests that hold it against a list of all packets.
+#[cfg(test)]
+pub(super) fn swept<A: Coordinate>(block: &Block<A>, blockers: &[&Block<A>]) -> Search<A> {
+    if block.is_empty() { Search::Covered } else { Sweep::new(blockers).of(block) }
+}

@@ -1,0 +1,68 @@
+//! Every form of rules, held against the meaning on random small plans.
+
+mod model;
+
+use bastium_core::meaning::Meaning;
+use bastium_core::plan::draft;
+use bastium_core::plan::{Form, resolve};
+use bastium_core::proof;
+use bastium_core::rules;
+use model::{TODAY, any_draft, text, texts};
+use proptest::prelude::*;
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 200, ..ProptestConfig::default() })]
+
+    /// In every form the rules do what the plan means: the proof finds no difference in the whole space.
+    #[test]
+    fn the_proof_finds_no_difference_in_any_form(draft in any_draft()) {
+        let plan = resolve(draft).expect("the generator writes plans without mistakes");
+        let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
+        for form in Form::ALL {
+            let rules = rules::in_form(&meaning, form).expect("every form but one says everything");
+            let found = proof::differences(&meaning, &rules, &meaning.universe());
+            prop_assert!(found.is_empty(), "{}: {:?}", form.word(), found.first());
+        }
+    }
+
+    /// Lists that look at sources only: what they can say, they say exactly; and what they cannot is an
+    /// entry with a service or a part of a network.
+    #[test]
+    fn lists_of_sources_are_exact_or_refused(draft in any_draft()) {
+        let draft = for_sources(draft);
+        let plan = resolve(draft).expect("the generator writes plans without mistakes");
+        let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
+        match rules::in_form(&meaning, Form::PerInterface) {
+            Ok(rules) => {
+                let found = proof::differences(&meaning, &rules, &meaning.universe());
+                prop_assert!(found.is_empty(), "{:?}", found.first());
+            }
+            Err(problems) => {
+                prop_assert!(!problems.is_empty());
+                for problem in problems {
+                    // Behind one interface can be two zones, or more than the one network.
+                    if !plan.routes().is_empty() {
+                        continue;
+                    }
+                    let id = problem.cause.exception().expect("cells are for whole zones");
+                    let exception = plan.exception(id);
+                    let narrow = exception.to.text.contains(['1', '-', '+'])
+                        || ["reception", "label-printer", "kiosk", "register"].contains(&exception.to.text.as_str());
+                    prop_assert!(narrow || exception.from.gateway, "{} to {}", exception.name, exception.to.text);
+                }
+            }
+        }
+    }
+}
+
+/// A plan with nothing in it but places and actions.
+fn for_sources(mut draft: draft::Draft) -> draft::Draft {
+    draft.gateway.form = Some(text("per-interface"));
+    draft.gateway.matches = Some(text("source"));
+    draft.inbounds.clear();
+    for exception in &mut draft.exceptions {
+        exception.service = Some(texts(&["any"]));
+        exception.before.clear();
+    }
+    draft
+}
