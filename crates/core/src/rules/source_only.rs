@@ -4,7 +4,7 @@
 use super::per_interface::{named_list, true_sources};
 use super::{Inexpressible, Job, Obstacle, Rule, RuleList, RuleSet, Setting, Stage};
 use super::{frame, outer_legs, outgoing, slice, ways};
-use crate::addressing::not_global;
+use crate::addressing::{link_local, not_global};
 use crate::plan::{Action, Form, Plan};
 use crate::space::{AddressSet, IntervalSet, Leg, Match, PacketSet, ServiceSet};
 use crate::verdict::{Cause, Forgery};
@@ -115,8 +115,9 @@ fn forged(job: &Job<'_>, leg: Leg, devices: &AddressSet) -> Vec<Rule> {
     let plan = job.plan;
     let name = plan.leg_name(leg);
     let private = not_global();
-    let mut outside: AddressSet =
-        (0..plan.uplinks().len()).map(|index| true_sources(plan, plan.uplink_leg(index))).collect();
+    let uplinks = (0..plan.uplinks().len()).map(|index| plan.uplink_leg(index));
+    let outside = uplinks.map(|leg| true_sources(plan, leg));
+    let mut outside = outside.fold(link_local(), |all, sources| all.union(&sources));
     if !devices.v4.is_subset(&private.v4) {
         outside.v4 = IntervalSet::empty();
     }
