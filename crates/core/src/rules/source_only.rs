@@ -3,7 +3,7 @@
 
 use super::per_interface::{named_list, true_sources};
 use super::{Inexpressible, Job, Obstacle, Rule, RuleList, RuleSet, Setting, Stage};
-use super::{frame, outer_legs, outgoing, slice, ways};
+use super::{frame, outer_legs, slice, ways};
 use crate::addressing::{link_local, not_global};
 use crate::plan::{Action, Form, Plan};
 use crate::space::{AddressSet, IntervalSet, Leg, Match, PacketSet, ServiceSet};
@@ -31,7 +31,9 @@ pub(super) fn compile(job: &Job<'_>) -> Result<RuleSet, Vec<Inexpressible>> {
     lists.push(unfiltered(PacketSet::from(frame::entering(plan.gateway_leg()))));
     let mut rules = job.finish(Form::PerInterface, lists);
     rules.before_translation = true;
-    let nowhere = Match { enters: IntervalSet::full(), ..outgoing::leaves_nowhere(plan) };
+    // Where no device can be, nothing answers: a list that counts for a whole interface cannot tell it.
+    let answers: AddressSet = outer_legs(plan).map(|leg| devices(plan, leg)).collect();
+    let nowhere = Match { destination: answers.complement(), ..Match::everything() };
     rules.unseen = frame::for_gateway(plan).union(&nowhere.into());
     rules.settings.push(Setting::OwnServices);
     Ok(rules)
