@@ -1,6 +1,7 @@
 //! Things that need each other: an order in which each comes after what it needs, or a circle.
 
-use std::collections::HashMap;
+use std::cmp::Reverse;
+use std::collections::{BinaryHeap, HashMap};
 
 /// What became of sorting.
 #[derive(Debug, PartialEq, Eq)]
@@ -11,7 +12,8 @@ pub(crate) struct Sorted {
     pub(crate) circle: Option<Vec<usize>>,
 }
 
-/// Sorts the numbers from 0; `needs[n]` are those that have to come before `n`.
+/// Sorts the numbers from 0; `needs[n]` are those that have to come before `n`. Of all that may come next,
+/// the lowest does.
 pub(crate) fn sort(needs: &[Vec<usize>]) -> Sorted {
     let mut waiting: Vec<usize> = needs.iter().map(Vec::len).collect();
     let mut needed_by: Vec<Vec<usize>> = vec![Vec::new(); needs.len()];
@@ -20,16 +22,17 @@ pub(crate) fn sort(needs: &[Vec<usize>]) -> Sorted {
             needed_by[need].push(index);
         }
     }
-    let mut order: Vec<usize> = (0..needs.len()).filter(|index| waiting[*index] == 0).collect();
-    let mut done = 0;
-    while done < order.len() {
-        for &next in &needed_by[order[done]] {
+    let ready = (0..needs.len()).filter(|index| waiting[*index] == 0);
+    let mut ready: BinaryHeap<Reverse<usize>> = ready.map(Reverse).collect();
+    let mut order = Vec::with_capacity(needs.len());
+    while let Some(Reverse(index)) = ready.pop() {
+        order.push(index);
+        for &next in &needed_by[index] {
             waiting[next] -= 1;
             if waiting[next] == 0 {
-                order.push(next);
+                ready.push(Reverse(next));
             }
         }
-        done += 1;
     }
     let stuck = |index: &usize| waiting[*index] > 0;
     let circle = (0..needs.len()).find(stuck).map(|start| circle(needs, start, stuck));

@@ -22,6 +22,10 @@ proptest! {
             let rules = rules::in_form(&meaning, form).expect("every form but one says everything");
             let found = proof::differences(&meaning, &rules, &meaning.universe());
             prop_assert!(found.is_empty(), "{}: {:?}", form.word(), found.first());
+            let mut ids = std::collections::HashSet::new();
+            for rule in rules.rules() {
+                prop_assert!(ids.insert(rule.id.clone()), "{}: {} twice", form.word(), rule.id);
+            }
         }
     }
 

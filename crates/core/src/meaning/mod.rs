@@ -1,7 +1,7 @@
 //! What a plan says about a packet, directly: no rules, no order of lines.
 //!
 //! Two ways lead through the same steps. [`Meaning::decide`] asks one question after the other about
-//! a single packet; [`Meaning::parts`] cuts a whole packet set along the same lines. Tests hold the
+//! a single packet; [`Meaning::parts`] cuts a whole packet set along the same lines, step by step, leg by leg. Tests hold the
 //! one against the other, and both against the compiled rules, which share none of this code.
 //!
 //! The steps, in order: same network; forged; offered; to (or from) the gateway; ways; exceptions; the
@@ -12,12 +12,14 @@ mod ground;
 mod offered;
 mod parts;
 mod precedence;
+mod steps;
 
 pub use parts::Part;
 pub use precedence::{OrderProblem, Precedence};
+pub(crate) use steps::Step;
 
 use crate::plan::{Action, Exception, ExceptionId, Inbound, Plan};
-use crate::space::{AddressSet, Leg, PacketSet};
+use crate::space::{AddressSet, Leg, Match, PacketSet};
 use crate::verdict::{Cause, Decision};
 use ground::Ground;
 use jiff::civil::Date;
@@ -88,7 +90,8 @@ impl<'p> Meaning<'p> {
         problems.into_iter().filter(|problem| problem.concerns(self.plan.exception(id))).collect()
     }
 
-    fn exception(&self, id: ExceptionId) -> Decision {
+    /// What an exception decides.
+    pub(crate) fn exception(&self, id: ExceptionId) -> Decision {
         let exception = self.plan.exception(id);
         Decision {
             verdict: exception.action.into(),
@@ -111,6 +114,27 @@ impl<'p> Meaning<'p> {
     /// The packets that offered services let in, as they are after translation.
     pub fn translated(&self) -> PacketSet {
         self.ground.translated.iter().map(|entry| entry.1.clone()).collect()
+    }
+
+    /// The packets that ask for offered services that are translated, as they are before.
+    pub(crate) fn asked_outside(&self) -> Vec<Match> {
+        self.translations().map(|inbound| ground::asked_outside(self.plan, inbound)).collect()
+    }
+
+    /// What enters at a leg and never comes before a list: it stays in its network, or has no way and is
+    /// not for the gateway.
+    pub(crate) fn never_asked(&self, leg: Leg) -> Vec<Match> {
+        let Some(ground) = self.ground.leg(leg) else { return Vec::new() };
+        let unfiltered = |step| match step {
+            Step::Decide(packets, decision) if !decision.verdict.is_filtered() => Some(packets),
+            _ => None,
+        };
+        let through = |packets: Match| {
+            let within = packets.destination.is_subset(&ground.own);
+            let to_gateway = if within { AddressSet::empty() } else { ground.to_gateway.clone() };
+            Match { destination: packets.destination.difference(&to_gateway), ..packets }
+        };
+        self.steps(leg).into_iter().filter_map(unfiltered).map(through).collect()
     }
 
     /// How the matrix decides between two zones.

@@ -28,6 +28,15 @@ impl Meaning<'_> {
         })
     }
 
+    /// The same, but only for a packet that gets as far as that step: one that is not forged.
+    pub(crate) fn translate_if_asked(&self, packet: &Packet) -> Option<Packet> {
+        if self.plan.inbounds().is_empty() || packet.enters >= self.ground.gateway_leg {
+            return None;
+        }
+        let inside = self.translate(packet)?;
+        self.ground.lets_in(&inside).then_some(inside)
+    }
+
     /// Decides what asks for offered services: each block as what it becomes, and the answer is then
     /// carried back to what it was.
     pub(super) fn cut_offered(&self, cutter: &mut Cutter) {
@@ -48,8 +57,9 @@ impl Meaning<'_> {
                 };
                 let mut inner =
                     Cutter::new(PacketSet { v4: Region::new([inside]), ..PacketSet::empty() });
-                self.cut_exceptions(&mut inner);
-                self.cut_cells(&mut inner);
+                for leg in self.legs_of(&inner.rest) {
+                    self.steps(leg).iter().for_each(|step| self.take(step, &mut inner));
+                }
                 for part in inner.parts {
                     cutter.keep(self.carried_back(&part, block, inbound));
                 }
@@ -58,10 +68,7 @@ impl Meaning<'_> {
     }
 
     /// The legs of what is translated after it entered on these.
-    pub(super) fn moved(
-        &self,
-        legs: &IntervalSet<crate::space::Leg>,
-    ) -> IntervalSet<crate::space::Leg> {
+    fn moved(&self, legs: &IntervalSet<crate::space::Leg>) -> IntervalSet<crate::space::Leg> {
         let moved = |leg| self.plan.translated_leg(leg);
         IntervalSet::from_spans(legs.spans().iter().map(|(low, high)| (moved(*low), moved(*high))))
     }

@@ -105,6 +105,7 @@ pub struct Precedence {
     sets: Vec<PacketSet>,
     above: Vec<Vec<ExceptionId>>,
     near: Vec<Vec<usize>>,
+    order: Vec<ExceptionId>,
 }
 
 impl Precedence {
@@ -120,9 +121,10 @@ impl Precedence {
             sets[id.index()] = decidable(plan.exception(id), ground, &passing, &arriving);
         }
         let near = neighbours(&sets);
-        let mut precedence = Self { active, sets, above: vec![Vec::new(); count], near };
+        let above = vec![Vec::new(); count];
+        let mut precedence = Self { active, sets, above, near, order: Vec::new() };
         precedence.find_above(plan);
-        if let Some(circle) = precedence.circle() {
+        if let Some(circle) = precedence.put_in_order() {
             let parties = circle.iter().map(|id| Party::of(plan.exception(*id))).collect();
             return Err(vec![OrderProblem::Circle { parties }]);
         }
@@ -143,6 +145,16 @@ impl Precedence {
     /// The exceptions directly above one: strictly narrower ones, and those that say `before`.
     pub fn above(&self, id: ExceptionId) -> &[ExceptionId] {
         &self.above[id.index()]
+    }
+
+    /// Those that take part, in an order in which each comes before those that it is above; else the file's.
+    pub fn order(&self) -> &[ExceptionId] {
+        &self.order
+    }
+
+    /// Whether one of the two is directly above the other.
+    pub fn are_related(&self, one: ExceptionId, other: ExceptionId) -> bool {
+        self.above(one).contains(&other) || self.above(other).contains(&one)
     }
 
     /// The others that one may share a packet with, in the file's order; whoever is not named shares none.
@@ -172,12 +184,18 @@ impl Precedence {
         }
     }
 
-    /// A circle in the relation, if there is one, each above the next.
-    fn circle(&self) -> Option<Vec<ExceptionId>> {
+    /// Puts those that take part in order, or finds a circle in the relation, each above the next.
+    fn put_in_order(&mut self) -> Option<Vec<ExceptionId>> {
         let numbers = |ids: &Vec<ExceptionId>| ids.iter().map(|id| id.index()).collect();
         let needs: Vec<Vec<usize>> = self.above.iter().map(numbers).collect();
-        let circle = graph::sort(&needs).circle?;
-        Some(circle.into_iter().rev().map(ExceptionId).collect())
+        let sorted = graph::sort(&needs);
+        let mut takes_part = vec![false; needs.len()];
+        for id in &self.active {
+            takes_part[id.index()] = true;
+        }
+        let order = sorted.order.into_iter().filter(|index| takes_part[*index]);
+        self.order = order.map(ExceptionId).collect();
+        Some(sorted.circle?.into_iter().rev().map(ExceptionId).collect())
     }
 
     /// Every pair that says different things about a packet for which both are at the top.

@@ -1,8 +1,21 @@
 //! Whether the compiled rules do what the plan means: exactly, over whole packet sets.
 
+mod anomalies;
+mod equal;
+mod frame;
 mod guarantee;
+mod leak;
+mod lines;
+mod lookup;
+mod prove;
+mod replies;
+mod table;
 
 pub use guarantee::{Kept, guarantee};
+pub use leak::{Leak, leaks};
+pub use lookup::{Lookup, Ready};
+pub use prove::{Idle, Order, Proof, prove};
+pub use replies::unanswered;
 
 use crate::meaning::Meaning;
 use crate::rules::{Outcome, RuleSet};

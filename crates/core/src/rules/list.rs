@@ -248,12 +248,12 @@ impl RuleSet {
 
 impl<'r> Outcome<'r> {
     /// What a rule of a list does; what the gateway does by itself is no rule.
-    fn of(rule: &'r Rule, list: &RuleList) -> Self {
+    pub(crate) fn of(rule: &'r Rule, list: &RuleList) -> Self {
         let entered = Some(rule).filter(|_| !list.implied);
         Self { action: rule.action, logged: rule.log, rule: entered }
     }
 
-    fn end(action: Action) -> Self {
+    pub(crate) fn end(action: Action) -> Self {
         Self { action, logged: false, rule: None }
     }
 }

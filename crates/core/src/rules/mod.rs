@@ -7,6 +7,7 @@
 //! of them: [`one_list`], [`per_pair`], [`ranked`], [`per_interface`] with its [`replies`], and
 //! [`source_only`]. What surrounds the plan's own rules is in [`frame`].
 
+pub mod damage;
 mod frame;
 mod list;
 mod one_list;
@@ -31,6 +32,7 @@ use crate::plan::{Action, Form, Inbound, Plan};
 use crate::space::{Leg, Match, PacketSet, ServiceSet};
 use crate::verdict::Cause;
 use jiff::civil::Date;
+use std::collections::HashMap;
 
 /// One line of a rule list.
 #[derive(Clone, Debug)]
@@ -162,6 +164,15 @@ impl<'p> Job<'p> {
         let entered = lists.iter_mut().filter(|list| !list.implied);
         for (rule, place) in entered.flat_map(|list| &mut list.rules).zip(1..) {
             rule.number = 10 * place;
+        }
+        // Several rules of one entry in one list are told apart by a number.
+        let mut used: HashMap<String, u32> = HashMap::new();
+        for rule in lists.iter_mut().flat_map(|list| &mut list.rules) {
+            let count = used.entry(rule.id.clone()).or_default();
+            *count += 1;
+            if *count > 1 {
+                rule.id = format!("{}@{count}", rule.id);
+            }
         }
         let translations = translations(self.plan, self.day);
         RuleSet {

@@ -1,13 +1,13 @@
 //! The order of exceptions: narrow above wide, `before` where the plan says so, else the plan's own.
 
 use super::frame;
+use crate::graph;
 use crate::plan::{Exception, ExceptionId, Plan};
 use crate::space::{
     AddressSet, IntervalSet, Match, Minute, Packet, PacketSet, ServiceSet, neighbours,
 };
 use jiff::civil::Date;
-use std::cmp::Reverse;
-use std::collections::{BinaryHeap, HashMap};
+use std::collections::HashMap;
 
 /// One line that an exception becomes: the exception whole, or a part of one that has to stand
 /// higher than the rest of it.
@@ -22,7 +22,7 @@ pub(super) struct Line {
 pub(super) fn lines(plan: &Plan, day: Date) -> (Vec<Line>, Vec<PacketSet>) {
     let order = Order::new(plan, day);
     let mut lines = Vec::new();
-    let sorted = order.sorted();
+    let sorted = graph::sort(&order.above).order;
     let mut places = vec![0; sorted.len()];
     for (place, &index) in sorted.iter().enumerate() {
         places[index] = place;
@@ -84,30 +84,6 @@ impl Order {
             }
         }
         Self { ids, sets, above, near }
-    }
-
-    /// A topological order that takes, of all that may come next, the first of the file.
-    fn sorted(&self) -> Vec<usize> {
-        let mut waiting: Vec<usize> = self.above.iter().map(Vec::len).collect();
-        let mut below: Vec<Vec<usize>> = vec![Vec::new(); self.ids.len()];
-        for (index, above) in self.above.iter().enumerate() {
-            for &high in above {
-                below[high].push(index);
-            }
-        }
-        let ready = (0..self.ids.len()).filter(|index| waiting[*index] == 0);
-        let mut ready: BinaryHeap<Reverse<usize>> = ready.map(Reverse).collect();
-        let mut sorted = Vec::with_capacity(self.ids.len());
-        while let Some(Reverse(index)) = ready.pop() {
-            sorted.push(index);
-            for &next in &below[index] {
-                waiting[next] -= 1;
-                if waiting[next] == 0 {
-                    ready.push(Reverse(next));
-                }
-            }
-        }
-        sorted
     }
 
     /// The packets that `later` must log, though `earlier` matches them first: both are at the top,

@@ -111,7 +111,12 @@ fn to_gateway(job: &Job<'_>, from: ZoneId) -> Option<RuleList> {
             slice.source.clone_from(&rule.source);
         }
         if matches!(rule.cause, Cause::GatewayService(_) | Cause::Discovery(_)) {
-            slice.id.clone_from(&rule.id);
+            // It is named after its network, which has one zone; what is behind a router may have another.
+            let at_home = matches.enters.first().is_some_and(|leg| {
+                plan.network_on(leg).is_none_or(|id| plan.network(id).zone == from)
+            });
+            let elsewhere = format!("{}@{}", rule.id, part.mark);
+            slice.id = if at_home { rule.id.clone() } else { elsewhere };
         }
         Some(slice)
     });

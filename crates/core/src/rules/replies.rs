@@ -5,7 +5,7 @@
 //! which is what such lists leak.
 
 use super::per_interface::true_sources;
-use super::{Job, Rule, frame, outer_legs, slice, ways};
+use super::{Job, Rule, RuleSet, frame, outer_legs, slice, ways};
 use crate::addressing::private_v4;
 use crate::plan::{Action, Plan};
 use crate::space::{
@@ -103,30 +103,98 @@ fn seen_from(plan: &Plan, leg: Leg, asking: AddressSet) -> AddressSet {
     asking.difference(&private).union(&own)
 }
 
-/// What replies look like: of protocols with ports any port may be the one that asked; an echo request
-/// gets an echo reply (RFC 792, RFC 4443), and so for the older pairs of ICMP.
+/// The messages of ICMP that are answered, with what answers them (RFC 792, RFC 4443).
+const ANSWERED: [(Protocol, u8, u8); 5] = [
+    (Protocol::ICMP, 8, 0),
+    (Protocol::ICMP, 13, 14),
+    (Protocol::ICMP, 15, 16),
+    (Protocol::ICMP, 17, 18),
+    (Protocol::ICMP_V6, 128, 129),
+];
+
+fn message((protocol, kind): (Protocol, u8)) -> u32 {
+    ServicePoint::icmp(protocol, kind, 0).coordinate()
+}
+
+/// The protocols other than ICMP, with their stretches of the service line.
+fn protocols() -> impl Iterator<Item = IntervalSet<u32>> {
+    let protocols = (0..=u8::MAX).map(Protocol).filter(|protocol| !protocol.is_icmp());
+    protocols.map(|protocol| {
+        let (low, high) = protocol.stretch();
+        IntervalSet::range(low, high)
+    })
+}
+
+/// What replies look like: of protocols with ports any port may be the one that asked.
 fn answers(service: &ServiceSet) -> ServiceSet {
-    const PAIRS: [(u8, u8); 4] = [(8, 0), (13, 14), (15, 16), (17, 18)];
     let family = |line: &IntervalSet<u32>| {
-        let mut back: Vec<(u32, u32)> = Vec::new();
-        for number in 0..=u8::MAX {
-            let protocol = Protocol(number);
-            let (low, high) = protocol.stretch();
-            if protocol.is_icmp() || line.is_disjoint(&IntervalSet::range(low, high)) {
-                continue;
-            }
-            back.push((low, high));
-        }
-        let kinds = PAIRS.map(|(ask, answer)| (Protocol::ICMP, ask, answer));
-        for (protocol, ask, answer) in kinds.into_iter().chain([(Protocol::ICMP_V6, 128, 129)]) {
-            if line.contains(ServicePoint::icmp(protocol, ask, 0).coordinate()) {
-                let point = ServicePoint::icmp(protocol, answer, 0).coordinate();
-                back.push((point, point));
-            }
-        }
-        IntervalSet::from_spans(back)
+        let touched = protocols().filter(|stretch| !stretch.is_disjoint(line));
+        let whole = touched.flat_map(|stretch| stretch.spans().to_vec());
+        let asked = ANSWERED.iter().filter(|(p, ask, _)| line.contains(message((*p, *ask))));
+        let replies = asked.map(|(p, _, answer)| message((*p, *answer)));
+        IntervalSet::from_spans(whole.chain(replies.map(|point| (point, point))))
     };
     ServiceSet { v4: family(&service.v4), v6: family(&service.v6) }
+}
+
+/// What may have been asked, where these replies are let back from these ports.
+fn asked(replies: &ServiceSet, from: &ServiceSet) -> ServiceSet {
+    let family = |replies: &IntervalSet<u32>, from: &IntervalSet<u32>| {
+        let whole = protocols().filter(|stretch| stretch.is_subset(replies));
+        let ports = whole.flat_map(|stretch| stretch.intersection(from).spans().to_vec());
+        let let_back =
+            ANSWERED.iter().filter(|(p, _, answer)| replies.contains(message((*p, *answer))));
+        let asked = let_back.map(|(p, ask, _)| message((*p, *ask))).filter(|p| from.contains(*p));
+        IntervalSet::from_spans(ports.chain(asked.map(|point| (point, point))))
+    };
+    ServiceSet { v4: family(&replies.v4, &from.v4), v6: family(&replies.v6, &from.v6) }
+}
+
+/// What nobody answers: messages of ICMP that ask for nothing.
+fn unasked() -> ServiceSet {
+    let mut unasked = ServiceSet::protocol(Protocol::ICMP);
+    unasked.v6 = ServiceSet::protocol(Protocol::ICMP_V6).v6;
+    unasked.v4 = unasked.v4.union(&ServiceSet::protocol(Protocol::ICMP_V6).v4);
+    unasked.v6 = unasked.v6.union(&ServiceSet::protocol(Protocol::ICMP).v6);
+    let asking = ANSWERED.iter().map(|(p, ask, _)| (message((*p, *ask)), message((*p, *ask))));
+    unasked.difference(&ServiceSet::both(IntervalSet::from_spans(asking)))
+}
+
+impl RuleSet {
+    /// Of what goes through a gateway without state, the packets whose replies are let back; and all that
+    /// has no reply to wait for, or goes to the gateway itself.
+    pub(crate) fn answered(&self, plan: &Plan) -> PacketSet {
+        let service = unasked();
+        let mut answered = PacketSet::from(Match { service, ..Match::everything() });
+        answered = answered.union(&frame::for_gateway(plan));
+        answered = answered.union(&frame::entering(plan.gateway_leg()).into());
+        // Nobody answers where nobody can be.
+        let somebody: AddressSet = outer_legs(plan).map(|leg| true_sources(plan, leg)).collect();
+        let destination = somebody.complement();
+        answered = answered.union(&Match { destination, ..Match::everything() }.into());
+        for rule in self.lists.iter().flat_map(|list| &list.rules) {
+            let (Some(matches), Some(from)) = (&rule.matches, &rule.back) else { continue };
+            let mut source = matches.destination.clone();
+            let uplinks = plan.uplinks().iter().enumerate();
+            for (_, uplink) in uplinks.filter(|(i, _)| matches.enters.contains(plan.uplink_leg(*i)))
+            {
+                // Private sources have its address there.
+                let translated = AddressSet { v4: uplink.gateway().v4, ..AddressSet::empty() };
+                if !translated.v4.is_empty() && translated.is_subset(&source) {
+                    source = source.union(&private_v4());
+                }
+            }
+            let forward = Match {
+                enters: IntervalSet::full(),
+                source,
+                destination: matches.source.clone(),
+                service: asked(&matches.service, from),
+                at: matches.at.clone(),
+            };
+            answered = answered.union(&forward.into());
+        }
+        answered
+    }
 }
 
 /// Replies to what the gateway itself begins. It begins from a port above the well-known ones, so that

@@ -10,7 +10,6 @@ use crate::plan::{Action, Exception, Plan, ZoneId};
 use crate::space::{AddressSet, IntervalSet, Leg, Match, PacketSet, ServiceSet};
 use crate::verdict::{Cause, Forgery};
 use jiff::civil::Date;
-use std::collections::HashMap;
 
 /// A rule's words about where packets come from and go to.
 struct Words {
@@ -35,7 +34,6 @@ struct Writer<'p> {
     gateway: PacketSet,
     /// The zones that have addresses, with these.
     zones: Vec<(ZoneId, AddressSet)>,
-    used: HashMap<String, u32>,
 }
 
 /// All the rules of a plan, before any form has made lists of them.
@@ -58,7 +56,7 @@ impl Base {
         let zones = plan.zone_ids().map(|zone| (zone, plan.zone_addresses(zone)));
         let zones = zones.filter(|(_, addresses)| !addresses.is_empty()).collect();
         let gateway = frame::for_gateway(plan);
-        let mut writer = Writer { plan, gateway, zones, used: HashMap::new() };
+        let writer = Writer { plan, gateway, zones };
         Self {
             opening: writer.opening(),
             to_gateway: writer.arriving(&lines),
@@ -75,7 +73,7 @@ impl Base {
 }
 
 impl Writer<'_> {
-    fn opening(&mut self) -> Vec<Rule> {
+    fn opening(&self) -> Vec<Rule> {
         let plan = self.plan;
         let mut rules = Vec::new();
         let any = Words::new("any", "any", "any", "any", "replies");
@@ -116,7 +114,7 @@ impl Writer<'_> {
         rules
     }
 
-    fn forged(&mut self, id: String, cause: Cause, words: Words, product: Match) -> Rule {
+    fn forged(&self, id: String, cause: Cause, words: Words, product: Match) -> Rule {
         let mut rule = self.rule(id, Action::Block, true, cause, words, Some(product));
         (rule.name, rule.reason) = match cause {
             Cause::Forged(Forgery::Source, leg) => (
@@ -135,7 +133,7 @@ impl Writer<'_> {
         rule
     }
 
-    fn through(&mut self, lines: &[Line]) -> Vec<Rule> {
+    fn through(&self, lines: &[Line]) -> Vec<Rule> {
         let plan = self.plan;
         let mut rules = Vec::new();
         for line in lines {
@@ -162,7 +160,7 @@ impl Writer<'_> {
         rules
     }
 
-    fn cell(&mut self, from: ZoneId, to: ZoneId) -> Vec<Rule> {
+    fn cell(&self, from: ZoneId, to: ZoneId) -> Vec<Rule> {
         let plan = self.plan;
         let cell = plan.matrix().cell(from, to);
         let Some(action) = cell.action.filter(|_| something_passes(plan, from, to)) else {
@@ -189,7 +187,7 @@ impl Writer<'_> {
         rules
     }
 
-    fn begun(&mut self, lines: &[Line]) -> Vec<Rule> {
+    fn begun(&self, lines: &[Line]) -> Vec<Rule> {
         let plan = self.plan;
         let own = IntervalSet::point(plan.gateway_leg());
         lines
@@ -200,12 +198,7 @@ impl Writer<'_> {
     }
 
     /// The rule of an exception in one list; `None` where it has nothing to say there.
-    fn exception_rule(
-        &mut self,
-        line: &Line,
-        stage: Stage,
-        enters: IntervalSet<Leg>,
-    ) -> Option<Rule> {
+    fn exception_rule(&self, line: &Line, stage: Stage, enters: IntervalSet<Leg>) -> Option<Rule> {
         let plan = self.plan;
         let exception = plan.exception(line.exception);
         let full = AddressSet::full();
@@ -279,7 +272,7 @@ impl Writer<'_> {
         touched.join(" + ")
     }
 
-    fn closing(&mut self, stage: Stage, action: Action, product: Match) -> Rule {
+    fn closing(&self, stage: Stage, action: Action, product: Match) -> Rule {
         let log = self.plan.matrix().unmatched().log;
         let to = if stage == Stage::ToGateway { "gateway" } else { "any" };
         let words = Words::new("any", "any", to, "any", "any");
@@ -291,7 +284,7 @@ impl Writer<'_> {
     }
 
     fn rule(
-        &mut self,
+        &self,
         id: String,
         action: Action,
         log: bool,
@@ -299,10 +292,6 @@ impl Writer<'_> {
         words: Words,
         matches: Option<Match>,
     ) -> Rule {
-        // Several parts of one exception are told apart by a number.
-        let count = self.used.entry(id.clone()).or_default();
-        *count += 1;
-        let id = if *count > 1 { format!("{id}@{count}") } else { id };
         let ports = matches.as_ref().map(|m| m.service.words()).unwrap_or_default();
         let Words { from, source, to, destination, service } = words;
         let (name, reason) = (id.clone(), String::new());

@@ -10,6 +10,7 @@
 
 mod address_set;
 mod block;
+mod family;
 mod interval;
 mod minute;
 mod neighbours;
@@ -20,6 +21,7 @@ mod service_set;
 
 pub use address_set::AddressSet;
 pub use block::{Block, Point, Region};
+pub use family::Family;
 pub use interval::{Coordinate, IntervalSet};
 pub use minute::{DAYS, Minute, time_of_day};
 pub use neighbours::neighbours;

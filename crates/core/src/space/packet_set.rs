@@ -1,10 +1,9 @@
 //! Packet sets over both families, and the products that rules are made of.
 
 use super::{
-    AddressSet, Block, Coordinate, Ends, IntervalSet, Leg, Minute, Packet, Point, Protocol, Region,
-    ServicePoint, ServiceSet,
+    AddressSet, Block, Coordinate, Ends, Family, IntervalSet, Leg, Minute, Packet, Point, Protocol,
+    Region, ServicePoint, ServiceSet,
 };
-use std::net::{Ipv4Addr, Ipv6Addr};
 
 /// A product of sets over both families: what one line of a rule list can say.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -107,17 +106,8 @@ impl PacketSet {
 
     /// Whether that packet is in it.
     pub fn contains(&self, packet: &Packet) -> bool {
-        let (enters, service, at) = (packet.enters, packet.service.coordinate(), packet.at);
-        match packet.ends {
-            Ends::V4 { source, destination } => {
-                let (source, destination) = (source.to_bits(), destination.to_bits());
-                self.v4.contains(Point { enters, source, destination, service, at })
-            }
-            Ends::V6 { source, destination } => {
-                let (source, destination) = (source.to_bits(), destination.to_bits());
-                self.v6.contains(Point { enters, source, destination, service, at })
-            }
-        }
+        u32::point(packet).is_some_and(|point| self.v4.contains(point))
+            || u128::point(packet).is_some_and(|point| self.v6.contains(point))
     }
 
     /// What either set has.
@@ -182,21 +172,8 @@ impl PacketSet {
     /// The choice depends on nothing but the set: IPv4 before IPv6, the first block, the lowest
     /// leg and addresses, and of the services one that can be tried by hand where there is one.
     pub fn sample(&self) -> Option<Packet> {
-        if let Some(Point { enters, source, destination, service, at }) = sample_region(&self.v4) {
-            let service = ServicePoint::from_coordinate(service)?;
-            let ends = Ends::V4 {
-                source: Ipv4Addr::from_bits(source),
-                destination: Ipv4Addr::from_bits(destination),
-            };
-            return Some(Packet { enters, ends, service, at });
-        }
-        let Point { enters, source, destination, service, at } = sample_region(&self.v6)?;
-        let service = ServicePoint::from_coordinate(service)?;
-        let ends = Ends::V6 {
-            source: Ipv6Addr::from_bits(source),
-            destination: Ipv6Addr::from_bits(destination),
-        };
-        Some(Packet { enters, ends, service, at })
+        let v4 = sample_region(&self.v4).and_then(u32::packet);
+        v4.or_else(|| sample_region(&self.v6).and_then(u128::packet))
     }
 }
 

@@ -2,6 +2,8 @@
 
 #![allow(dead_code, reason = "no test file uses all of it")]
 
+pub(crate) mod packets;
+
 use bastium_core::plan::draft;
 use bastium_core::source::{Located, Span, Text};
 use jiff::civil::{Date, date};

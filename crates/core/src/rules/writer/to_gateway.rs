@@ -9,7 +9,7 @@ use crate::space::{Match, Protocol, ServiceSet};
 use crate::verdict::Cause;
 
 impl Writer<'_> {
-    pub(super) fn arriving(&mut self, lines: &[Line]) -> Vec<Rule> {
+    pub(super) fn arriving(&self, lines: &[Line]) -> Vec<Rule> {
         let plan = self.plan;
         let mut rules = Vec::new();
         let needs = Match { service: frame::ipv6_needs(), ..frame::arriving(plan) };
@@ -45,7 +45,7 @@ impl Writer<'_> {
         rules
     }
 
-    fn manage(&mut self) -> Option<Rule> {
+    fn manage(&self) -> Option<Rule> {
         let manage = self.plan.gateway().manage.as_ref()?;
         let product = Match {
             source: manage.from.addresses.clone(),
@@ -73,7 +73,7 @@ impl Writer<'_> {
         Some(rule)
     }
 
-    fn tunnel_ports(&mut self) -> Vec<Rule> {
+    fn tunnel_ports(&self) -> Vec<Rule> {
         let plan = self.plan;
         let mut rules = Vec::new();
         for id in plan.network_ids() {
@@ -95,7 +95,7 @@ impl Writer<'_> {
         rules
     }
 
-    fn discoveries(&mut self) -> Vec<Rule> {
+    fn discoveries(&self) -> Vec<Rule> {
         let plan = self.plan;
         let mut rules = Vec::new();
         for (index, discovery) in plan.discoveries().iter().enumerate() {
@@ -121,7 +121,7 @@ impl Writer<'_> {
         rules
     }
 
-    fn services(&mut self, id: NetworkId) -> Option<Rule> {
+    fn services(&self, id: NetworkId) -> Option<Rule> {
         let network = self.plan.network(id);
         let zone = self.plan.zone(network.zone);
         let uses = network.uses.as_ref().or(zone.uses.as_ref()).filter(|u| !u.set.is_empty())?;

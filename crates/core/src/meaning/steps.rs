@@ -1,0 +1,163 @@
+//! The steps of the meaning for what enters at one leg, in their order: each decides what the ones before
+//! it have left.
+
+use super::Meaning;
+use super::ground::{LegGround, unspecified};
+use crate::plan::Action;
+use crate::space::{AddressSet, IntervalSet, Leg, Match, ServiceSet};
+use crate::verdict::{Cause, Decision, Forgery, NoWay, Verdict};
+
+/// One step.
+#[derive(Clone, Debug)]
+pub(crate) enum Step {
+    /// These packets fare like that.
+    Decide(Match, Decision),
+    /// What asks for an offered service is decided as what it becomes.
+    Offered,
+    /// The exceptions decide, of what goes to these destinations.
+    Exceptions(AddressSet),
+}
+
+fn decision(verdict: Verdict, logged: bool, cause: Cause) -> Decision {
+    Decision { verdict, logged, cause }
+}
+
+fn entering(leg: Leg) -> Match {
+    Match { enters: IntervalSet::point(leg), ..Match::everything() }
+}
+
+impl Meaning<'_> {
+    /// The steps for what enters at a leg. Those for translated packets are only right for such that an
+    /// offered service lets in.
+    pub(crate) fn steps(&self, leg: Leg) -> Vec<Step> {
+        let mut steps = Vec::new();
+        if leg == self.ground.gateway_leg {
+            steps.push(Step::Exceptions(AddressSet::full()));
+            let begun = decision(Verdict::Allow, false, Cause::FromGateway);
+            steps.push(Step::Decide(entering(leg), begun));
+            return steps;
+        }
+        if let Some(ground) = self.ground.leg(leg) {
+            self.same_network(ground, &mut steps);
+            self.forged(ground, &mut steps);
+            steps.push(Step::Offered);
+            self.to_gateway(ground, &mut steps);
+            self.without_way(leg, &mut steps);
+        }
+        steps.push(Step::Exceptions(AddressSet::full()));
+        self.cells(leg, &mut steps);
+        steps
+    }
+
+    fn same_network(&self, ground: &LegGround, steps: &mut Vec<Step>) {
+        let Some(id) = self.plan.network_on(ground.leg) else { return };
+        let within = Match {
+            source: ground.own.clone(),
+            destination: ground.own.clone(),
+            ..entering(ground.leg)
+        };
+        let same = decision(Verdict::DoesNotPass, false, Cause::SameNetwork(id));
+        steps.push(Step::Decide(within, same));
+    }
+
+    fn forged(&self, ground: &LegGround, steps: &mut Vec<Step>) {
+        let mut blocked = |forgery, packets| {
+            let cause = Cause::Forged(forgery, ground.leg);
+            steps.push(Step::Decide(packets, decision(Verdict::Block, true, cause)));
+        };
+        let strange = ground.belongs.union(&unspecified()).complement();
+        blocked(Forgery::Source, Match { source: strange, ..entering(ground.leg) });
+        let asks_nothing = Match {
+            source: unspecified(),
+            service: ServiceSet::any().difference(&self.ground.from_unspecified),
+            ..entering(ground.leg)
+        };
+        blocked(Forgery::Unspecified, asks_nothing);
+        let hidden = Match { destination: ground.hidden.clone(), ..entering(ground.leg) };
+        blocked(Forgery::ToPrivate, hidden);
+    }
+
+    fn to_gateway(&self, ground: &LegGround, steps: &mut Vec<Step>) {
+        let plan = self.plan;
+        let here = Match { destination: ground.to_gateway.clone(), ..entering(ground.leg) };
+        let needs = Match { service: self.ground.ipv6_needs.clone(), ..here.clone() };
+        steps.push(Step::Decide(needs, decision(Verdict::Allow, false, Cause::Ipv6Needs)));
+        steps.push(Step::Exceptions(ground.to_gateway.clone()));
+        let mut allow = |packets: Match, logged, cause| {
+            let destination = packets.destination.intersection(&ground.to_gateway);
+            let packets = Match { destination, ..packets };
+            steps.push(Step::Decide(packets, decision(Verdict::Allow, logged, cause)));
+        };
+        if let Some(manage) = &plan.gateway().manage {
+            let managing = Match {
+                source: manage.from.addresses.clone(),
+                destination: self.ground.gateway_inside.clone(),
+                service: manage.service.set.clone(),
+                ..here.clone()
+            };
+            allow(managing, plan.matrix().log().logs(Action::Allow), Cause::Manage);
+        }
+        for id in plan.network_ids() {
+            let tunnel = plan.network(id).tunnel.as_ref();
+            let Some(listens) = tunnel.and_then(|tunnel| tunnel.listens.as_ref()) else { continue };
+            let (destination, service) = (plan.gateway_outside(), listens.set.clone());
+            allow(Match { destination, service, ..here.clone() }, false, Cause::TunnelPort(id));
+        }
+        let at_service = |service: &ServiceSet| Match {
+            destination: ground.service_points.clone(),
+            service: service.clone(),
+            ..here.clone()
+        };
+        if let Some(network) = plan.network_on(ground.leg) {
+            for (index, discovery) in plan.discoveries().iter().enumerate() {
+                if discovery.between.contains(&network) {
+                    allow(at_service(&self.ground.discovery), false, Cause::Discovery(index));
+                }
+            }
+            if let Some(uses) = self.uses(network) {
+                allow(at_service(uses), false, Cause::GatewayService(ground.leg));
+            }
+        }
+        if plan.uplink_on(ground.leg).is_some_and(|uplink| uplink.dhcp) {
+            let service = self.ground.uplink_lease.clone();
+            let lease = Match { service, ..here.clone() };
+            allow(lease, false, Cause::GatewayService(ground.leg));
+        }
+        let logged = plan.matrix().unmatched().log;
+        let rest = decision(Verdict::Block, logged, Cause::Unmatched);
+        steps.push(Step::Decide(here, rest));
+    }
+
+    fn without_way(&self, leg: Leg, steps: &mut Vec<Step>) {
+        let ground = &self.ground;
+        let mut none = |reason, packets| {
+            let none = decision(Verdict::NoWay, false, Cause::NoRoute(reason));
+            steps.push(Step::Decide(packets, none));
+        };
+        let to = |destination: AddressSet| Match { destination, ..entering(leg) };
+        none(NoWay::LinkOnly, Match { source: ground.link_only.clone(), ..entering(leg) });
+        none(NoWay::Broadcast, to(ground.broadcasts.clone()));
+        none(NoWay::Nowhere, to(ground.inside.union(&ground.internet).complement()));
+        if !ground.has_uplink {
+            none(NoWay::NoUplink, to(ground.internet.clone()));
+        }
+        let source = ground.unique_local.clone();
+        none(NoWay::UniqueLocal, Match { source, ..to(ground.internet.clone()) });
+    }
+
+    fn cells(&self, leg: Leg, steps: &mut Vec<Step>) {
+        let came_by = self.plan.came_by(leg);
+        for from in self.plan.zone_ids() {
+            for (legs, source) in self.plan.zone_entries(from) {
+                if !legs.contains(came_by) {
+                    continue;
+                }
+                for to in self.plan.zone_ids() {
+                    let destination = self.plan.zone_prefixes(to);
+                    let packets = Match { source: source.clone(), destination, ..entering(leg) };
+                    steps.push(Step::Decide(packets, self.cell(from, to)));
+                }
+            }
+        }
+    }
+}

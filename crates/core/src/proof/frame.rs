@@ -1,0 +1,196 @@
+//! The cells that packets are sorted into, and which of them a block touches.
+
+use super::table::whole_cell;
+use crate::meaning::Meaning;
+use crate::plan::Plan;
+use crate::space::{AddressSet, Block, Coordinate, Family, IntervalSet, Leg, Point};
+
+/// The cells of a plan's packets, in both families.
+#[derive(Clone, Debug)]
+pub(crate) struct Frame {
+    pub(super) v4: Index<u32>,
+    pub(super) v6: Index<u128>,
+}
+
+/// A cell, by its place in the list.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct CellKey(pub(crate) usize);
+
+/// The cells of one family.
+#[derive(Clone, Debug)]
+pub(crate) struct Index<A> {
+    /// By leg: the sources that belong there, and all others.
+    own: Vec<IntervalSet<A>>,
+    strange: Vec<IntervalSet<A>>,
+    /// Which leg a source belongs to.
+    sources: Ranges<A>,
+    /// The interfaces by which destinations are reached; the last one is what none leads to.
+    ways: Vec<IntervalSet<A>>,
+    destinations: Ranges<A>,
+    /// What offered services let in, after translation: a cell each.
+    translated: Vec<Block<A>>,
+}
+
+/// Which of several sets hold which intervals. Sets share all of an interval or nothing.
+#[derive(Clone, Debug)]
+struct Ranges<A> {
+    /// In ascending order.
+    spans: Vec<(A, A, u32)>,
+}
+
+impl<A: Coordinate> Ranges<A> {
+    fn new(sets: &[IntervalSet<A>]) -> Self {
+        let of = |(number, set): (usize, &IntervalSet<A>)| {
+            let spans = set.spans().iter();
+            spans.map(|(low, high)| (*low, *high, number as u32)).collect::<Vec<_>>()
+        };
+        let mut spans: Vec<_> = sets.iter().enumerate().flat_map(of).collect();
+        spans.sort_unstable_by_key(|span| span.0);
+        Self { spans }
+    }
+
+    /// The sets that have a number of this one, each once.
+    fn touched(&self, set: &IntervalSet<A>) -> Vec<u32> {
+        let mut found = Vec::new();
+        for &(low, high) in set.spans() {
+            let start = self.spans.partition_point(|span| span.1 < low);
+            let here = self.spans[start..].iter().take_while(|span| span.0 <= high);
+            found.extend(here.map(|span| span.2));
+        }
+        found.sort_unstable();
+        found.dedup();
+        found
+    }
+
+    fn of(&self, number: A) -> Option<u32> {
+        let start = self.spans.partition_point(|span| span.1 < number);
+        self.spans.get(start).filter(|span| span.0 <= number).map(|span| span.2)
+    }
+}
+
+impl Frame {
+    /// The cells of a plan.
+    pub(crate) fn of(meaning: &Meaning<'_>) -> Self {
+        let plan = meaning.plan();
+        let legs = (0..plan.gateway_leg().0).map(Leg);
+        let ways: Vec<AddressSet> = ways(plan);
+        let way = |leg: Leg| plan.network_on(leg).map_or(plan.networks().len(), |id| id.index());
+        let mut own: Vec<AddressSet> = legs.map(|leg| ways[way(leg)].clone()).collect();
+        // What the gateway begins has whichever source it likes.
+        own.push(AddressSet::full());
+        let translated = meaning.translated();
+        Self {
+            v4: Index::new(
+                own.iter().map(|set| set.v4.clone()).collect(),
+                ways.iter().map(|set| set.v4.clone()).collect(),
+                translated.v4.blocks().to_vec(),
+            ),
+            v6: Index::new(
+                own.iter().map(|set| set.v6.clone()).collect(),
+                ways.iter().map(|set| set.v6.clone()).collect(),
+                translated.v6.blocks().to_vec(),
+            ),
+        }
+    }
+}
+
+/// Disjoint sets of destinations: one for each network, one for the internet, and all the rest.
+fn ways(plan: &Plan) -> Vec<AddressSet> {
+    let mut taken = AddressSet::empty();
+    let mut ways = Vec::new();
+    let behind = |id| plan.routes().iter().filter(move |route| route.network == id);
+    let networks = plan.network_ids().map(|id| {
+        behind(id).fold(plan.network(id).prefixes(), |all, route| all.union(&route.reach))
+    });
+    for set in networks.chain([plan.internet_addresses().clone()]) {
+        let set = set.difference(&taken);
+        taken = taken.union(&set);
+        ways.push(set);
+    }
+    ways.push(taken.complement());
+    ways
+}
+
+impl<A: Family> Index<A> {
+    fn new(own: Vec<IntervalSet<A>>, ways: Vec<IntervalSet<A>>, translated: Vec<Block<A>>) -> Self {
+        let strange: Vec<_> = own.iter().map(IntervalSet::complement).collect();
+        // The gateway's own leg is looked at for every source.
+        let outer = own.len().saturating_sub(1);
+        let (sources, destinations) = (Ranges::new(&own[..outer]), Ranges::new(&ways));
+        Self { own, strange, sources, ways, destinations, translated }
+    }
+
+    /// The packets of each cell: for each leg, first what belongs there, by way; then what does not; at
+    /// the end what was translated.
+    pub(super) fn regions(&self) -> impl Iterator<Item = Block<A>> + '_ {
+        let legs = (0..self.own.len()).flat_map(move |leg| {
+            let number = Leg(leg as u16);
+            let by_way = self
+                .ways
+                .iter()
+                .map(move |way| whole_cell(number, self.own[leg].clone(), way.clone()));
+            let strange = whole_cell(number, self.strange[leg].clone(), IntervalSet::full());
+            by_way.chain([strange])
+        });
+        legs.chain(self.translated.iter().cloned())
+    }
+
+    fn key(&self, leg: usize, way: usize) -> CellKey {
+        CellKey(leg * (self.ways.len() + 1) + way)
+    }
+
+    /// Calls `cell` for every cell that a block touches, with its sources and destinations there.
+    pub(super) fn visit(
+        &self,
+        block: &Block<A>,
+        mut cell: impl FnMut(CellKey, IntervalSet<A>, IntervalSet<A>),
+    ) {
+        let last = self.own.len() - 1;
+        let mut legs: Vec<usize> =
+            self.sources.touched(&block.source).into_iter().map(|leg| leg as usize).collect();
+        legs.push(last);
+        legs.retain(|leg| block.enters.contains(Leg(*leg as u16)));
+        if !legs.is_empty() {
+            let ways = self.destinations.touched(&block.destination);
+            let ways: Vec<(usize, IntervalSet<A>)> = ways
+                .into_iter()
+                .map(|way| (way as usize, block.destination.intersection(&self.ways[way as usize])))
+                .collect();
+            for &leg in &legs {
+                let source = block.source.intersection(&self.own[leg]);
+                if source.is_empty() {
+                    continue;
+                }
+                for (way, destination) in &ways {
+                    cell(self.key(leg, *way), source.clone(), destination.clone());
+                }
+            }
+        }
+        for leg in (0..last).filter(|leg| block.enters.contains(Leg(*leg as u16))) {
+            let source = block.source.intersection(&self.strange[leg]);
+            if !source.is_empty() {
+                cell(self.key(leg, self.ways.len()), source, block.destination.clone());
+            }
+        }
+        let first = self.own.len() * (self.ways.len() + 1);
+        for (number, region) in self.translated.iter().enumerate() {
+            if let Some(shared) = region.intersection(block) {
+                cell(CellKey(first + number), shared.source, shared.destination);
+            }
+        }
+    }
+
+    /// The cell in which a packet lies; `None` for one that cannot be.
+    pub(super) fn cell_of(&self, point: Point<A>) -> Option<CellKey> {
+        let leg = usize::from(point.enters.0);
+        if leg >= self.own.len() {
+            let first = self.own.len() * (self.ways.len() + 1);
+            let number = self.translated.iter().position(|block| block.contains(point))?;
+            return Some(CellKey(first + number));
+        }
+        if !self.own[leg].contains(point.source) {
+            return Some(self.key(leg, self.ways.len()));
+        }
+        Some(self.key(leg, self.destinations.of(point.destination)? as usize))
+    }
+}

@@ -1,0 +1,182 @@
+//! The two ways to a verdict, as ordered lines: what the plan means, and what the rules do.
+
+use super::frame::Frame;
+use super::table::{Fate, Table};
+use crate::meaning::{Meaning, Step};
+use crate::plan::Action;
+use crate::rules::{Otherwise, Outcome, Rule, RuleList, RuleSet};
+use crate::space::{IntervalSet, Leg, Match, PacketSet};
+use crate::verdict::Decision;
+use std::borrow::Cow;
+
+/// What a plan means, as lines; a line's owner is a place in the list of decisions.
+pub(crate) struct MeaningLines<'f> {
+    pub(crate) table: Table<'f>,
+    pub(crate) decisions: Vec<Decision>,
+}
+
+/// What rules do, as lines; a line's owner is a place in the list of outcomes.
+pub(crate) struct RuleLines<'f, 'r> {
+    pub(crate) table: Table<'f>,
+    pub(crate) outcomes: Vec<Outcome<'r>>,
+}
+
+/// What of each exception's packets enters at a leg, and what then happens.
+type Entering<'m> = Vec<(Decision, Cow<'m, PacketSet>)>;
+
+impl<'f> MeaningLines<'f> {
+    /// Goes through the steps of every leg.
+    pub(crate) fn new(meaning: &Meaning<'_>, frame: &'f Frame) -> Self {
+        let mut lines = Self { table: Table::new(frame, 0), decisions: Vec::new() };
+        let plan = meaning.plan();
+        let by_leg = exceptions_by_leg(meaning);
+        for leg in (0..=plan.translated_leg(plan.gateway_leg()).0).map(Leg) {
+            let own = by_leg.get(usize::from(leg.0)).map(Vec::as_slice).unwrap_or_default();
+            for step in meaning.steps(leg) {
+                match step {
+                    Step::Decide(packets, decision) => {
+                        lines.push(&packets.into(), decision);
+                    }
+                    Step::Offered => {
+                        for asked in meaning.asked_outside() {
+                            let enters = asked.enters.intersection(&IntervalSet::point(leg));
+                            let asked = PacketSet::from(Match { enters, ..asked });
+                            lines.table.push(&asked, Fate::Unasked, u32::MAX);
+                        }
+                    }
+                    Step::Exceptions(destination) => {
+                        let whole = destination == crate::space::AddressSet::full();
+                        let within = PacketSet::from(Match { destination, ..Match::everything() });
+                        for (decision, packets) in own {
+                            if whole {
+                                lines.push(packets, *decision);
+                            } else if !packets.is_disjoint(&within) {
+                                lines.push(&packets.intersection(&within), *decision);
+                            }
+                        }
+                    }
+                }
+            }
+        }
+        lines
+    }
+
+    fn push(&mut self, packets: &PacketSet, decision: Decision) {
+        let owner = self.decisions.len() as u32;
+        self.decisions.push(decision);
+        self.table.push(packets, Fate::of(decision), owner);
+    }
+}
+
+/// The packets of exceptions by leg, in an order in which whoever is above another comes first. Then the
+/// first that matches is at the top, and all at the top agree on the verdict. The first of the file speaks for
+/// them: where that is another one, what the two share comes before.
+fn exceptions_by_leg<'m>(meaning: &'m Meaning<'_>) -> Vec<Entering<'m>> {
+    let plan = meaning.plan();
+    let precedence = meaning.precedence();
+    let legs = usize::from(plan.translated_leg(plan.gateway_leg()).0) + 1;
+    let mut by_leg: Vec<Entering<'m>> = vec![Vec::new(); legs];
+    let mut place = vec![0; plan.exceptions().len()];
+    for (number, id) in precedence.order().iter().enumerate() {
+        place[id.index()] = number;
+    }
+    let mut add = |decision, set: Cow<'m, PacketSet>| {
+        let enters = set.enters();
+        let one = matches!(enters.spans(), [(low, high)] if low == high);
+        for leg in enters.spans().iter().flat_map(|(low, high)| low.0..=high.0) {
+            let here = Match { enters: IntervalSet::point(Leg(leg)), ..Match::everything() };
+            let part = if one { set.clone() } else { Cow::Owned(set.intersection(&here.into())) };
+            by_leg[usize::from(leg)].push((decision, part));
+        }
+    };
+    for &id in precedence.order() {
+        for other in precedence.near(id).take_while(|other| *other < id) {
+            let agree = plan.exception(other).action == plan.exception(id).action;
+            let later = place[other.index()] > place[id.index()];
+            if !agree || !later || precedence.are_related(id, other) {
+                continue;
+            }
+            let both = precedence.set(id).intersection(precedence.set(other));
+            let above = precedence.above(other).iter();
+            let top = above.fold(both, |top, above| top.difference(precedence.set(*above)));
+            if !top.is_empty() {
+                add(meaning.exception(other), Cow::Owned(top));
+            }
+        }
+        add(meaning.exception(id), Cow::Borrowed(precedence.set(id)));
+    }
+    by_leg
+}
+
+impl<'f, 'r> RuleLines<'f, 'r> {
+    /// Goes through the lists in the order in which they are asked. `unasked` is what no list is asked
+    /// about; `below` is how many lines of a cell are kept where nothing gets to them.
+    pub(crate) fn new(
+        rules: &'r RuleSet,
+        frame: &'f Frame,
+        unasked: &[Match],
+        below: usize,
+    ) -> Self {
+        let mut lines = Self { table: Table::new(frame, below), outcomes: Vec::new() };
+        for set in unasked {
+            lines.table.push(&set.into(), Fate::Unasked, u32::MAX);
+        }
+        lines.table.push(&rules.unseen, Fate::Unasked, u32::MAX);
+        if !rules.before_translation {
+            for translation in &rules.translations {
+                lines.table.push(&(&translation.takes).into(), Fate::Unasked, u32::MAX);
+            }
+        }
+        for list in &rules.lists {
+            lines.list(list);
+        }
+        lines
+    }
+
+    fn list(&mut self, list: &'r RuleList) {
+        let whole = |rule: &Match| {
+            // Most lists are for whole legs, so that nothing has to be cut off.
+            let covers =
+                list.covers.products().filter(|cover| !cover.enters.is_disjoint(&rule.enters));
+            covers.map(|cover| cut(rule, &cover)).collect::<Vec<_>>()
+        };
+        for rule in &list.rules {
+            let Some(matches) = rule.first_packets() else { continue };
+            let owner = self.outcomes.len() as u32;
+            self.outcomes.push(Outcome::of(rule, list));
+            for part in whole(matches) {
+                self.table.push(&(&part).into(), fate(rule), owner);
+            }
+        }
+        let end = match list.otherwise {
+            Otherwise::GoOn => return,
+            Otherwise::Allow => Action::Allow,
+            Otherwise::Block => Action::Block,
+        };
+        let owner = self.outcomes.len() as u32;
+        self.outcomes.push(Outcome::end(end));
+        self.table.push(&list.covers, Fate::Decided(end, false), owner);
+    }
+
+    /// The rule behind a line.
+    pub(crate) fn rule(&self, owner: u32) -> Option<&'r Rule> {
+        self.outcomes.get(owner as usize).and_then(|outcome| outcome.rule)
+    }
+}
+
+fn fate(rule: &Rule) -> Fate {
+    Fate::Decided(rule.action, rule.log)
+}
+
+fn cut(rule: &Match, cover: &Match) -> Match {
+    Match {
+        enters: rule.enters.intersection(&cover.enters),
+        source: rule.source.intersection(&cover.source),
+        destination: rule.destination.intersection(&cover.destination),
+        service: crate::space::ServiceSet {
+            v4: rule.service.v4.intersection(&cover.service.v4),
+            v6: rule.service.v6.intersection(&cover.service.v6),
+        },
+        at: rule.at.intersection(&cover.at),
+    }
+}

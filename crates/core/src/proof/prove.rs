@@ -1,0 +1,177 @@
+//! The whole proof: that the rules do what the plan means, over every packet that comes before a list; and
+//! what is to be said about single rules.
+
+use super::anomalies::{self, Life};
+use super::equal::{self, Clash};
+use super::frame::Frame;
+use super::lines::{MeaningLines, RuleLines};
+use super::{Difference, differences};
+use crate::meaning::Meaning;
+use crate::rules::{Rule, RuleSet};
+use crate::sample;
+use crate::space::{Leg, Match, Packet, PacketSet};
+use crate::verdict::Cause;
+use std::collections::HashMap;
+
+/// What a proof came to.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Proof<'r> {
+    /// Where rules and plan differ. Empty, and nothing undecided, is a proof that they do not.
+    pub differences: Vec<Difference<'r>>,
+    /// Rules that no packet comes to.
+    pub never_matching: Vec<Idle<'r>>,
+    /// Rules that change nothing: without one of them everything would stay as it is.
+    pub superfluous: Vec<Idle<'r>>,
+    /// Pairs of the plan's own rules that depend on their order.
+    pub ordered: Vec<Order<'r>>,
+    /// How many questions could not be decided in the steps that are allowed.
+    pub undecided: usize,
+}
+
+/// A rule that does nothing.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Idle<'r> {
+    /// The rule.
+    pub rule: &'r Rule,
+    /// The rules that do its work: above it if it never matches, else below it.
+    pub covered_by: Vec<&'r Rule>,
+    /// Whether it denies what would be denied without it, for clarity or for the log.
+    pub defensive: bool,
+}
+
+/// Two rules that have to stay in their order.
+#[derive(Clone, Copy, Debug)]
+#[non_exhaustive]
+pub struct Order<'r> {
+    /// The upper one.
+    pub above: &'r Rule,
+    /// The lower one.
+    pub below: &'r Rule,
+    /// A packet that both match.
+    pub packet: Packet,
+}
+
+/// Lines that are kept in a cell below the one that takes the rest, to see what would happen without it.
+const BELOW: usize = 16;
+
+/// Proves the rules of a plan, or finds where they fail.
+pub fn prove<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> Proof<'r> {
+    let frame = Frame::of(meaning);
+    let means = MeaningLines::new(meaning, &frame);
+    let does = RuleLines::new(rules, &frame, &[], 0);
+    let compared = equal::compare(&means.table, &does.table);
+    let mut found: Vec<Difference<'r>> = gathered(compared.clashes)
+        .into_iter()
+        .map(|clash| difference(meaning, &means, &does, clash))
+        .collect();
+    if rules.before_translation {
+        // What asks for offered services is little, and decided as what it becomes.
+        let asked: PacketSet = meaning.asked_outside().into_iter().collect();
+        found.extend(differences(meaning, rules, &asked));
+    }
+    let mut proof = Proof {
+        differences: found,
+        never_matching: Vec::new(),
+        superfluous: Vec::new(),
+        ordered: Vec::new(),
+        undecided: compared.undecided,
+    };
+    proof.look_at_rules(meaning, rules, &frame);
+    proof
+}
+
+/// Clashes of the same two lines are one.
+fn gathered(clashes: Vec<Clash>) -> Vec<Clash> {
+    let mut places: HashMap<(u32, u32), usize> = HashMap::new();
+    let mut all: Vec<Clash> = Vec::new();
+    for clash in clashes {
+        match places.get(&(clash.one, clash.other)) {
+            Some(&place) => all[place].packets = all[place].packets.union(&clash.packets),
+            None => {
+                places.insert((clash.one, clash.other), all.len());
+                all.push(clash);
+            }
+        }
+    }
+    all
+}
+
+fn difference<'r>(
+    meaning: &Meaning<'_>,
+    means: &MeaningLines<'_>,
+    does: &RuleLines<'_, 'r>,
+    clash: Clash,
+) -> Difference<'r> {
+    let ordinary = || sample::packet(meaning.plan(), &clash.packets);
+    // Clashes are never empty.
+    let packet = ordinary()
+        .or_else(|| clash.packets.sample())
+        .unwrap_or_else(|| unreachable!("a clash has at least the packet that was found"));
+    Difference {
+        packet,
+        meaning: means.decisions[clash.one as usize],
+        rules: does.outcomes[clash.other as usize],
+        packets: clash.packets,
+    }
+}
+
+/// What no list is asked about, as products.
+fn never_asked(meaning: &Meaning<'_>) -> Vec<Match> {
+    (0..meaning.plan().gateway_leg().0).flat_map(|leg| meaning.never_asked(Leg(leg))).collect()
+}
+
+impl<'r> Proof<'r> {
+    /// Whether rules and plan were shown to be the same.
+    pub fn holds(&self) -> bool {
+        self.differences.is_empty() && self.undecided == 0
+    }
+
+    fn look_at_rules(&mut self, meaning: &Meaning<'_>, rules: &'r RuleSet, frame: &Frame) {
+        let lines = RuleLines::new(rules, frame, &never_asked(meaning), BELOW);
+        let lives = anomalies::lives(&lines.table, lines.outcomes.len());
+        for (owner, life) in (0u32..).zip(&lives) {
+            self.undecided += usize::from(life.undecided);
+            if let Some(rule) = lines.rule(owner) {
+                self.look_at(rule, life, &lines);
+            }
+        }
+        let counts = |owner| {
+            lines.rule(owner).is_some_and(|rule| {
+                !matches!(rule.cause, Cause::Cell(..) | Cause::Unmatched | Cause::Forged(..))
+            })
+        };
+        let pairs = anomalies::ordered_pairs(&lines.table, counts);
+        self.ordered = pairs
+            .into_iter()
+            .filter_map(|pair| {
+                let (above, below) = (lines.rule(pair.above)?, lines.rule(pair.below)?);
+                Some(Order { above, below, packet: pair.packet })
+            })
+            .collect();
+    }
+
+    fn look_at(&mut self, rule: &'r Rule, life: &Life, lines: &RuleLines<'_, 'r>) {
+        let named = |owners: &[u32]| {
+            let mut rules: Vec<&'r Rule> =
+                owners.iter().filter_map(|owner| lines.rule(*owner)).collect();
+            rules.sort_by_key(|rule| rule.number);
+            rules
+        };
+        // Those that take the rest, or what is forged, stand there whether anything is left or not.
+        let frame = matches!(rule.cause, Cause::Unmatched | Cause::Forged(..));
+        if life.undecided {
+            return;
+        }
+        if life.witness.is_none() {
+            let covered_by = named(&life.covered_by);
+            self.never_matching.push(Idle { rule, covered_by, defensive: frame });
+        } else if life.flips.is_none() {
+            let covered_by = named(&life.repeated_by);
+            let fate = super::table::Fate::Decided(rule.action, rule.log);
+            let defensive = frame || anomalies::is_defence(fate);
+            self.superfluous.push(Idle { rule, covered_by, defensive });
+        }
+    }
+}

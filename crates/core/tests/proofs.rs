@@ -1,0 +1,182 @@
+//! The proof by cells: held against the proof by sets, packet by packet, and against every mistake that
+//! can be made.
+
+mod model;
+
+use bastium_core::meaning::Meaning;
+use bastium_core::plan::{Form, Plan, draft, resolve};
+use bastium_core::proof::{self, Lookup, prove};
+use bastium_core::rules::{self, RuleSet, damage};
+use bastium_core::verdict::Verdict;
+use model::packets::{Borders, packet};
+use model::{TODAY, any_draft};
+use proptest::prelude::*;
+use proptest::sample::select;
+
+fn any_form() -> impl Strategy<Value = Form> {
+    select(&Form::ALL[..])
+}
+
+fn plan_of(draft: draft::Draft) -> Plan {
+    resolve(draft).expect("the generator writes plans without mistakes")
+}
+
+/// What the proof by cells has to say of rules, in a word.
+fn holds(meaning: &Meaning<'_>, rules: &RuleSet) -> bool {
+    let proof = prove(meaning, rules);
+    assert_eq!(proof.undecided, 0, "small plans are always decided");
+    for difference in &proof.differences {
+        let decision = meaning.decide(&difference.packet);
+        assert!(difference.packets.contains(&difference.packet));
+        assert_eq!(decision, difference.meaning, "{:?}", difference.packet);
+        let outcome = rules.first_match(&difference.packet);
+        assert_eq!(
+            (outcome.action, outcome.logged),
+            (difference.rules.action, difference.rules.logged)
+        );
+        assert!(!proof::agrees(decision, outcome));
+    }
+    proof.holds()
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 120, ..ProptestConfig::default() })]
+
+    #[test]
+    fn rules_of_every_form_are_proved(draft in any_draft()) {
+        let plan = plan_of(draft);
+        let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
+        for form in Form::ALL {
+            let rules = rules::in_form(&meaning, form).expect("every form but one says everything");
+            prop_assert!(holds(&meaning, &rules), "{}", form.word());
+            let packet = proof::unanswered(&meaning, &rules);
+            prop_assert!(packet.is_none(), "{}: no answer to {packet:?}", form.word());
+        }
+    }
+
+    /// Packet by packet, the cells have what the plan means and what the rules do.
+    #[test]
+    fn looking_up_is_deciding(draft in any_draft(), form in any_form(), seed in any::<u64>()) {
+        let plan = plan_of(draft);
+        let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
+        let rules = rules::in_form(&meaning, form).expect("says everything");
+        let lookup = Lookup::new(&meaning, &rules);
+        let (ready, borders) = (lookup.ready(), Borders::of(&plan, &rules));
+        let mut seed = seed;
+        for _ in 0..1500 {
+            let packet = packet(&borders, &plan, &mut seed);
+            let decision = meaning.decide(&packet);
+            prop_assert_eq!(ready.decision(&packet), decision, "{:?}", packet);
+            if decision.verdict.is_filtered() {
+                prop_assert!(proof::agrees(decision, ready.outcome(&packet)) || !rules.unseen.is_empty());
+            }
+        }
+    }
+
+    /// Every mistake is found, or is none: then the proof by sets has no difference either.
+    #[test]
+    fn every_mistake_that_changes_anything_is_found(
+        draft in any_draft(),
+        form in any_form(),
+        picks in prop::collection::vec(any::<prop::sample::Index>(), 12),
+    ) {
+        let plan = plan_of(draft);
+        let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
+        let rules = rules::in_form(&meaning, form).expect("says everything");
+        let damages: Vec<damage::Damage> = damage::damages(&plan, &rules).collect();
+        for pick in picks {
+            let damaged = pick.get(&damages);
+            let by_sets = proof::differences(&meaning, &damaged.rules, &meaning.universe());
+            prop_assert_eq!(
+                holds(&meaning, &damaged.rules), by_sets.is_empty(),
+                "{:?} of {}: {:?}", damaged.kind, damaged.rule, by_sets.first()
+            );
+        }
+    }
+
+    /// A rule that never matches can be taken out; so can one that changes nothing. Any other cannot.
+    #[test]
+    fn what_is_said_to_do_nothing_does_nothing(draft in any_draft(), form in any_form()) {
+        let plan = plan_of(draft);
+        let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
+        let rules = rules::in_form(&meaning, form).expect("says everything");
+        let proof = prove(&meaning, &rules);
+        let idle: Vec<&str> = proof.never_matching.iter().chain(&proof.superfluous)
+            .map(|idle| idle.rule.id.as_str()).collect();
+        for (list, place) in rules.lists.iter().enumerate().filter(|(_, list)| !list.implied)
+            .flat_map(|(number, list)| (0..list.rules.len()).map(move |place| (number, place)))
+        {
+            let rule = &rules.lists[list].rules[place];
+            if rule.first_packets().is_none() {
+                continue;
+            }
+            let mut without = rules.clone();
+            without.lists[list].rules.remove(place);
+            let found = proof::differences(&meaning, &without, &meaning.universe());
+            prop_assert_eq!(
+                found.is_empty(), idle.contains(&rule.id.as_str()), "{}: {:?}", rule.id, found.first()
+            );
+        }
+    }
+
+    /// Of two rules whose order matters, the first packet given is decided by the upper one; and nothing
+    /// else is said of pairs.
+    #[test]
+    fn pairs_that_depend_on_their_order_do(draft in any_draft()) {
+        let plan = plan_of(draft);
+        let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
+        let rules = rules::compile(&meaning);
+        for pair in prove(&meaning, &rules).ordered {
+            let outcome = rules.first_match(&pair.packet);
+            prop_assert_eq!(outcome.rule.map(|rule| &rule.id), Some(&pair.above.id));
+            let matches = pair.below.first_packets().expect("a rule for first packets");
+            prop_assert!(matches.contains(&rules.as_filtered(&pair.packet)));
+            prop_assert!((pair.above.action, pair.above.log) != (pair.below.action, pair.below.log));
+        }
+    }
+
+    /// What gets through beyond the plan is told exactly: the reply rules' packets that the plan denies.
+    #[test]
+    fn lists_without_state_leak_what_they_are_said_to(draft in any_draft(), seed in any::<u64>()) {
+        let plan = plan_of(draft);
+        let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
+        let rules = rules::in_form(&meaning, Form::PerInterface).expect("says everything");
+        let (leaks, borders) = (proof::leaks(&meaning, &rules), Borders::of(&plan, &rules));
+        let mut seed = seed;
+        for _ in 0..600 {
+            let packet = packet(&borders, &plan, &mut seed);
+            let decision = meaning.decide(&packet);
+            let list = rules.lists.iter().find(|list| {
+                list.rules.iter().any(|rule| rule.first_packets().is_some_and(|m| m.enters.contains(packet.enters)))
+            });
+            let Some(list) = list.filter(|_| packet.enters < plan.gateway_leg()) else { continue };
+            // By hand: the rules above the first that decides a first packet.
+            let decides = |rule: &&rules::Rule| rule.first_packets().is_some_and(|m| m.contains(&packet));
+            let above = list.rules.iter().take_while(|rule| !decides(rule));
+            let back = above.filter(|rule| rule.back.is_some() && rule.matches.as_ref().is_some_and(|m| m.contains(&packet)));
+            let denied = matches!(decision.verdict, Verdict::Block | Verdict::Reject);
+            let gets_through = denied && back.count() > 0;
+            let told = leaks.iter().any(|leak| leak.packets.contains(&packet));
+            prop_assert_eq!(gets_through, told, "{:?}", packet);
+        }
+    }
+
+    /// Without state the plan's rules for replies are all there is: each that is missing is missed.
+    #[test]
+    fn a_missing_rule_for_replies_is_noticed(draft in any_draft(), form in any_form()) {
+        let plan = plan_of(draft);
+        let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
+        let mut rules = rules::in_form(&meaning, form).expect("says everything");
+        let through = meaning.parts(&meaning.universe()).into_iter().any(|part| {
+            part.decision.verdict == Verdict::Allow && part.decision.cause.kind() == "cell"
+        });
+        for list in &mut rules.lists {
+            list.rules.retain(|rule| rule.back.is_none() && rule.cause.kind() != "reply");
+        }
+        let packet = proof::unanswered(&meaning, &rules);
+        prop_assert!(!through || packet.is_some());
+        if let Some(packet) = packet {
+            prop_assert_eq!(meaning.decide(&packet).verdict, Verdict::Allow);
+        }
+    }
+}
