@@ -101,7 +101,7 @@ proptest! {
         let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
         let rules = rules::in_form(&meaning, form).expect("says everything");
         let proof = prove(&meaning, &rules);
-        let idle: Vec<&str> = proof.never_matching.iter().chain(&proof.superfluous)
+        let idle: Vec<&str> = proof.singles.never_matching.iter().chain(&proof.singles.superfluous)
             .map(|idle| idle.rule.id.as_str()).collect();
         for (list, place) in rules.lists.iter().enumerate().filter(|(_, list)| !list.implied)
             .flat_map(|(number, list)| (0..list.rules.len()).map(move |place| (number, place)))
@@ -126,7 +126,7 @@ proptest! {
         let plan = plan_of(draft);
         let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
         let rules = rules::compile(&meaning);
-        for pair in prove(&meaning, &rules).ordered {
+        for pair in proof::singles(&meaning, &rules).ordered {
             let outcome = rules.first_match(&pair.packet);
             prop_assert_eq!(outcome.rule.map(|rule| &rule.id), Some(&pair.above.id));
             let matches = pair.below.first_packets().expect("a rule for first packets");

@@ -12,6 +12,15 @@ pub(crate) fn plan(rules: usize) -> String {
     };
     let networks = zones * 2;
     let exceptions = rules.saturating_sub(zones * (zones - 1) + 4 * networks);
+    let mut text = plan_frame(zones, networks);
+    for index in 0..exceptions {
+        let _ = write!(text, "{}", exception(index, networks));
+    }
+    text
+}
+
+/// A plan of so many zones and networks, without exceptions.
+fn plan_frame(zones: usize, networks: usize) -> String {
     let mut text = String::from(
         "bastium = 1\n[site]\nname = \"A made site\"\nspace = [\"10.44.0.0/16\", \"fd6b:2f4e:91c0::/48\"]\n\
          tie = \"third-octet\"\n[uplink.fibre]\naddress = \"198.51.100.14/30\"\n",
@@ -46,9 +55,6 @@ pub(crate) fn plan(rules: usize) -> String {
         let _ = writeln!(text, "{name} {} allow", cells.join(" "));
     }
     let _ = writeln!(text, "internet {} -\n'''", vec!["block"; zones].join(" "));
-    for index in 0..exceptions {
-        let _ = write!(text, "{}", exception(index, networks));
-    }
     text
 }
 
@@ -67,6 +73,87 @@ fn exception(index: usize, networks: usize) -> String {
     };
     let service =
         if narrow { format!("tcp/{port}") } else { format!("tcp/{port}-{}", port + index % 5) };
+    format!(
+        "[exception.e{index}]\nfrom = \"{source}\"\nto = \"{target}\"\nservice = \"{service}\"\naction = \"{action}\"\nwhy = \"made\"\n"
+    )
+}
+
+/// A plan of about so many rules in which some pairs of networks have most of them, as in real sites; ranges
+/// and narrower denials overlap, and now and then a whole network is let through.
+pub(crate) fn skewed(rules: usize) -> String {
+    let zones = match rules {
+        0..=200 => 4,
+        201..=2_000 => 7,
+        2_001..=20_000 => 12,
+        _ => 20,
+    };
+    let networks = zones * 2;
+    let exceptions = rules.saturating_sub(zones * zones + 3 * networks);
+    let base = plan_frame(zones, networks);
+    let mut text = base;
+    let mut seed = 7u64;
+    let mut next = |below: usize| {
+        seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (seed >> 33) as usize % below
+    };
+    let mut ends = (0, 0);
+    for index in 0..exceptions {
+        if index % 5 == 0 {
+            // The lower of two: few networks have most of the exceptions.
+            let mut skew = || next(networks).min(next(networks));
+            let (from, to) = (skew(), skew());
+            ends = (from, if from == to { (to + 1) % networks } else { to });
+        }
+        let _ = write!(text, "{}", one_of_five(index, ends));
+    }
+    text
+}
+
+/// All exceptions between the same two networks.
+pub(crate) fn hot(rules: usize) -> String {
+    let mut text = plan_frame(4, 8);
+    for index in 0..rules.saturating_sub(40) {
+        let _ = write!(text, "{}", one_of_five(index, (0, 3)));
+    }
+    text
+}
+
+/// Of five exceptions with ports of their own, the last denies a part of the first.
+fn one_of_five(index: usize, (from, to): (usize, usize)) -> String {
+    let group = index / 5;
+    let (low, high) = (1_000 + 3 * (group % 20_000), 1_002 + 3 * (group % 20_000));
+    let tcp = if group / 20_000 % 2 == 0 { "tcp" } else { "udp" };
+    let host = index % 20;
+    let (source, target, service, action) = match index % 5 {
+        0 if group % 50 == 0 => {
+            (format!("n{from}"), format!("n{to}"), format!("{tcp}/{low}-{high}"), "allow")
+        }
+        0 => (format!("n{from}"), format!("h{to}-{host}"), format!("{tcp}/{low}-{high}"), "allow"),
+        1 => (
+            format!("h{from}-{host}"),
+            format!("h{to}-{}", host / 2),
+            format!("{tcp}/{low}"),
+            "allow",
+        ),
+        2 => (
+            format!("10.44.{}.40-10.44.{}.47", from + 2, from + 2),
+            format!("h{to}-{host}"),
+            format!("{tcp}/{low}-{high}"),
+            "allow",
+        ),
+        3 => (
+            format!("h{from}-{host} + h{from}-{}", (host + 7) % 20),
+            format!("h{to}-2"),
+            format!("{tcp}/{high}"),
+            "allow",
+        ),
+        _ => (
+            format!("h{from}-{host}"),
+            format!("h{to}-{}", (index - 4) % 20),
+            format!("{tcp}/{low}"),
+            "block",
+        ),
+    };
     format!(
         "[exception.e{index}]\nfrom = \"{source}\"\nto = \"{target}\"\nservice = \"{service}\"\naction = \"{action}\"\nwhy = \"made\"\n"
     )

@@ -10,6 +10,7 @@ pub use carve::{FreeSpace, Growth, grow, prefix_for};
 pub use derive::{NoSubnet, Tie, derive};
 pub use special::{
     documentation, link_local, loopback, multicast, not_global, private_v4, unique_local,
+    unspecified,
 };
 pub use stand_in::StandIn;
 pub use subnet::{Family, Pool, Subnet};

@@ -5,6 +5,7 @@
 
 use crate::space::AddressSet;
 use ipnet::IpNet;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::sync::LazyLock;
 
 /// Blocks that are not globally reachable.
@@ -64,6 +65,11 @@ pub fn not_global() -> AddressSet {
         not_global.difference(&documentation())
     });
     SET.clone()
+}
+
+/// The addresses of whoever has none yet (RFC 1122 3.2.1.3, RFC 4291 2.5.2).
+pub fn unspecified() -> AddressSet {
+    [IpAddr::V4(Ipv4Addr::UNSPECIFIED), IpAddr::V6(Ipv6Addr::UNSPECIFIED)].into_iter().collect()
 }
 
 /// The documentation prefixes.

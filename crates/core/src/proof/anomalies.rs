@@ -5,7 +5,7 @@
 //! literature on packet filters (Al-Shaer and Hamed, 2003 and later); here each is decided exactly, also
 //! where several rules together cover another.
 
-use super::equal::escape;
+use super::comparison::escape;
 use super::table::{Cell, Fate, Line, Side, Table};
 use crate::plan::Action;
 use crate::space::{Family, Packet, Search};

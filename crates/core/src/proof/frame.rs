@@ -1,6 +1,7 @@
 //! The cells that packets are sorted into, and which of them a block touches.
 
 use super::table::whole_cell;
+use crate::addressing::{link_local, unspecified};
 use crate::meaning::Meaning;
 use crate::plan::Plan;
 use crate::space::{AddressSet, Block, Coordinate, Family, IntervalSet, Leg, Point};
@@ -19,8 +20,11 @@ pub(crate) struct CellKey(pub(crate) usize);
 /// The cells of one family.
 #[derive(Clone, Debug)]
 pub(crate) struct Index<A> {
-    /// By leg: the sources that belong there, and all others.
+    /// By leg: the sources that lead back there.
     own: Vec<IntervalSet<A>>,
+    /// The sources that lead nowhere: what stays on its link, and what is no address yet.
+    local: IntervalSet<A>,
+    /// By leg: all other sources.
     strange: Vec<IntervalSet<A>>,
     /// Which leg a source belongs to.
     sources: Ranges<A>,
@@ -74,19 +78,33 @@ impl Frame {
         let plan = meaning.plan();
         let legs = (0..plan.gateway_leg().0).map(Leg);
         let ways: Vec<AddressSet> = ways(plan);
-        let way = |leg: Leg| plan.network_on(leg).map_or(plan.networks().len(), |id| id.index());
-        let mut own: Vec<AddressSet> = legs.map(|leg| ways[way(leg)].clone()).collect();
+        // Uplinks share their sources, so that a source leads to all of them or to none.
+        let uplinks =
+            (0..plan.uplinks().len()).map(|index| meaning.sources_on(plan.uplink_leg(index)));
+        let inside = &ways[..plan.networks().len()];
+        let inside: AddressSet = inside.iter().fold(AddressSet::empty(), |all, way| all.union(way));
+        let outside = uplinks.fold(AddressSet::empty(), |all, sources| all.union(&sources));
+        let outside = outside.difference(&inside);
+        let source =
+            |leg: Leg| plan.network_on(leg).map_or(&outside, |id| &ways[id.index()]).clone();
+        let mut own: Vec<AddressSet> = legs.map(source).collect();
         // What the gateway begins has whichever source it likes.
         own.push(AddressSet::full());
+        let local = link_local().union(&unspecified());
+        for own in &mut own[..usize::from(plan.gateway_leg().0)] {
+            *own = own.difference(&local);
+        }
         let translated = meaning.translated();
         Self {
             v4: Index::new(
                 own.iter().map(|set| set.v4.clone()).collect(),
+                local.v4,
                 ways.iter().map(|set| set.v4.clone()).collect(),
                 translated.v4.blocks().to_vec(),
             ),
             v6: Index::new(
                 own.iter().map(|set| set.v6.clone()).collect(),
+                local.v6,
                 ways.iter().map(|set| set.v6.clone()).collect(),
                 translated.v6.blocks().to_vec(),
             ),
@@ -112,16 +130,26 @@ fn ways(plan: &Plan) -> Vec<AddressSet> {
 }
 
 impl<A: Family> Index<A> {
-    fn new(own: Vec<IntervalSet<A>>, ways: Vec<IntervalSet<A>>, translated: Vec<Block<A>>) -> Self {
-        let strange: Vec<_> = own.iter().map(IntervalSet::complement).collect();
+    fn new(
+        own: Vec<IntervalSet<A>>,
+        local: IntervalSet<A>,
+        ways: Vec<IntervalSet<A>>,
+        translated: Vec<Block<A>>,
+    ) -> Self {
+        let strange = own.iter().map(|own| own.union(&local).complement()).collect();
         // The gateway's own leg is looked at for every source.
         let outer = own.len().saturating_sub(1);
         let (sources, destinations) = (Ranges::new(&own[..outer]), Ranges::new(&ways));
-        Self { own, strange, sources, ways, destinations, translated }
+        Self { own, local, strange, sources, ways, destinations, translated }
     }
 
-    /// The packets of each cell: for each leg, first what belongs there, by way; then what does not; at
-    /// the end what was translated.
+    /// How many legs there are.
+    pub(super) fn legs(&self) -> usize {
+        self.own.len()
+    }
+
+    /// The packets of each cell: for each leg, first what belongs there, by way; then what stays on its
+    /// link, and what belongs elsewhere; at the end what was translated.
     pub(super) fn regions(&self) -> impl Iterator<Item = Block<A>> + '_ {
         let legs = (0..self.own.len()).flat_map(move |leg| {
             let number = Leg(leg as u16);
@@ -129,53 +157,65 @@ impl<A: Family> Index<A> {
                 .ways
                 .iter()
                 .map(move |way| whole_cell(number, self.own[leg].clone(), way.clone()));
-            let strange = whole_cell(number, self.strange[leg].clone(), IntervalSet::full());
-            by_way.chain([strange])
+            let others = [&self.local, &self.strange[leg]];
+            let others =
+                others.map(|source| whole_cell(number, source.clone(), IntervalSet::full()));
+            by_way.chain(others)
         });
         legs.chain(self.translated.iter().cloned())
     }
 
-    fn key(&self, leg: usize, way: usize) -> CellKey {
-        CellKey(leg * (self.ways.len() + 1) + way)
+    fn key(&self, leg: usize, place: usize) -> CellKey {
+        CellKey(leg * (self.ways.len() + 2) + place)
     }
 
-    /// Calls `cell` for every cell that a block touches, with its sources and destinations there.
+    /// The cell of what stays on its link.
+    fn local_cell(&self, leg: usize) -> CellKey {
+        self.key(leg, self.ways.len())
+    }
+
+    /// The cell of what belongs elsewhere.
+    pub(super) fn strange_cell(&self, leg: usize) -> CellKey {
+        self.key(leg, self.ways.len() + 1)
+    }
+
+    fn translated_cell(&self, number: usize) -> CellKey {
+        CellKey(self.own.len() * (self.ways.len() + 2) + number)
+    }
+
+    /// Calls `cell` for every cell that a block touches, with its sources and destinations there; those
+    /// apart of what belongs elsewhere.
     pub(super) fn visit(
         &self,
         block: &Block<A>,
         mut cell: impl FnMut(CellKey, IntervalSet<A>, IntervalSet<A>),
     ) {
         let last = self.own.len() - 1;
-        let mut legs: Vec<usize> =
-            self.sources.touched(&block.source).into_iter().map(|leg| leg as usize).collect();
+        let touched = self.sources.touched(&block.source);
+        let mut legs: Vec<usize> = touched.into_iter().map(|leg| leg as usize).collect();
         legs.push(last);
         legs.retain(|leg| block.enters.contains(Leg(*leg as u16)));
         if !legs.is_empty() {
             let ways = self.destinations.touched(&block.destination);
-            let ways: Vec<(usize, IntervalSet<A>)> = ways
-                .into_iter()
-                .map(|way| (way as usize, block.destination.intersection(&self.ways[way as usize])))
-                .collect();
+            let ways = ways.into_iter().map(|way| way as usize);
+            let ways: Vec<(usize, IntervalSet<A>)> =
+                ways.map(|way| (way, block.destination.intersection(&self.ways[way]))).collect();
             for &leg in &legs {
                 let source = block.source.intersection(&self.own[leg]);
-                if source.is_empty() {
-                    continue;
-                }
-                for (way, destination) in &ways {
+                for (way, destination) in ways.iter().filter(|_| !source.is_empty()) {
                     cell(self.key(leg, *way), source.clone(), destination.clone());
                 }
             }
         }
-        for leg in (0..last).filter(|leg| block.enters.contains(Leg(*leg as u16))) {
-            let source = block.source.intersection(&self.strange[leg]);
-            if !source.is_empty() {
-                cell(self.key(leg, self.ways.len()), source, block.destination.clone());
+        let local = block.source.intersection(&self.local);
+        if !local.is_empty() {
+            for leg in (0..last).filter(|leg| block.enters.contains(Leg(*leg as u16))) {
+                cell(self.local_cell(leg), local.clone(), block.destination.clone());
             }
         }
-        let first = self.own.len() * (self.ways.len() + 1);
         for (number, region) in self.translated.iter().enumerate() {
             if let Some(shared) = region.intersection(block) {
-                cell(CellKey(first + number), shared.source, shared.destination);
+                cell(self.translated_cell(number), shared.source, shared.destination);
             }
         }
     }
@@ -184,13 +224,13 @@ impl<A: Family> Index<A> {
     pub(super) fn cell_of(&self, point: Point<A>) -> Option<CellKey> {
         let leg = usize::from(point.enters.0);
         if leg >= self.own.len() {
-            let first = self.own.len() * (self.ways.len() + 1);
             let number = self.translated.iter().position(|block| block.contains(point))?;
-            return Some(CellKey(first + number));
+            return Some(self.translated_cell(number));
         }
-        if !self.own[leg].contains(point.source) {
-            return Some(self.key(leg, self.ways.len()));
+        if self.own[leg].contains(point.source) {
+            return Some(self.key(leg, self.destinations.of(point.destination)? as usize));
         }
-        Some(self.key(leg, self.destinations.of(point.destination)? as usize))
+        let stays = self.local.contains(point.source);
+        Some(if stays { self.local_cell(leg) } else { self.strange_cell(leg) })
     }
 }

@@ -1,7 +1,7 @@
 //! Whether the compiled rules do what the plan means: exactly, over whole packet sets.
 
 mod anomalies;
-mod equal;
+mod comparison;
 mod frame;
 mod guarantee;
 mod leak;
@@ -14,7 +14,7 @@ mod table;
 pub use guarantee::{Kept, guarantee};
 pub use leak::{Leak, leaks};
 pub use lookup::{Lookup, Ready};
-pub use prove::{Idle, Order, Proof, prove};
+pub use prove::{Idle, Order, Proof, Singles, equal, prove, singles};
 pub use replies::unanswered;
 
 use crate::meaning::Meaning;

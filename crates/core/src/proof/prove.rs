@@ -2,7 +2,7 @@
 //! what is to be said about single rules.
 
 use super::anomalies::{self, Life};
-use super::equal::{self, Clash};
+use super::comparison::{Clash, compare};
 use super::frame::Frame;
 use super::lines::{MeaningLines, RuleLines};
 use super::{Difference, differences};
@@ -19,10 +19,23 @@ use std::collections::HashMap;
 pub struct Proof<'r> {
     /// Where rules and plan differ. Empty, and nothing undecided, is a proof that they do not.
     pub differences: Vec<Difference<'r>>,
+    /// What was found out about single rules.
+    pub singles: Singles<'r>,
+    /// How many questions could not be decided in the steps that are allowed.
+    pub undecided: usize,
+}
+
+/// What was found out about single rules.
+#[derive(Clone, Debug, Default)]
+#[non_exhaustive]
+pub struct Singles<'r> {
     /// Rules that no packet comes to.
     pub never_matching: Vec<Idle<'r>>,
     /// Rules that change nothing: without one of them everything would stay as it is.
     pub superfluous: Vec<Idle<'r>>,
+    /// For each rule that decides anything, a packet: one that would fare otherwise without it, if there is
+    /// one.
+    pub witnesses: Vec<(&'r Rule, Packet)>,
     /// Pairs of the plan's own rules that depend on their order.
     pub ordered: Vec<Order<'r>>,
     /// How many questions could not be decided in the steps that are allowed.
@@ -56,30 +69,54 @@ pub struct Order<'r> {
 /// Lines that are kept in a cell below the one that takes the rest, to see what would happen without it.
 const BELOW: usize = 16;
 
-/// Proves the rules of a plan, or finds where they fail.
+/// Proves the rules of a plan, or finds where they fail; and looks at every single rule.
 pub fn prove<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> Proof<'r> {
+    let (differences, undecided) = equal(meaning, rules);
+    let singles = singles(meaning, rules);
+    Proof { differences, undecided: undecided + singles.undecided, singles }
+}
+
+/// Where rules and plan differ, and how many questions could not be decided.
+pub fn equal<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> (Vec<Difference<'r>>, usize) {
     let frame = Frame::of(meaning);
     let means = MeaningLines::new(meaning, &frame);
     let does = RuleLines::new(rules, &frame, &[], 0);
-    let compared = equal::compare(&means.table, &does.table);
-    let mut found: Vec<Difference<'r>> = gathered(compared.clashes)
-        .into_iter()
-        .map(|clash| difference(meaning, &means, &does, clash))
-        .collect();
+    let compared = compare(&means.table, &does.table);
+    let clashes = gathered(compared.clashes).into_iter();
+    let mut found: Vec<Difference<'r>> =
+        clashes.map(|clash| difference(meaning, &means, &does, clash)).collect();
     if rules.before_translation {
         // What asks for offered services is little, and decided as what it becomes.
         let asked: PacketSet = meaning.asked_outside().into_iter().collect();
         found.extend(differences(meaning, rules, &asked));
     }
-    let mut proof = Proof {
-        differences: found,
-        never_matching: Vec::new(),
-        superfluous: Vec::new(),
-        ordered: Vec::new(),
-        undecided: compared.undecided,
+    (found, compared.undecided)
+}
+
+/// Which rules never match, which change nothing, and which depend on their order.
+pub fn singles<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> Singles<'r> {
+    let frame = Frame::of(meaning);
+    let lines = RuleLines::new(rules, &frame, &never_asked(meaning), BELOW);
+    let mut singles = Singles::default();
+    let lives = anomalies::lives(&lines.table, lines.outcomes.len());
+    for (owner, life) in (0u32..).zip(&lives) {
+        singles.undecided += usize::from(life.undecided);
+        if let Some(rule) = lines.rule(owner) {
+            singles.look_at(rule, life, &lines);
+        }
+    }
+    let counts = |owner| {
+        lines.rule(owner).is_some_and(|rule| {
+            !matches!(rule.cause, Cause::Cell(..) | Cause::Unmatched | Cause::Forged(..))
+        })
     };
-    proof.look_at_rules(meaning, rules, &frame);
-    proof
+    let pairs = anomalies::ordered_pairs(&lines.table, counts).into_iter();
+    let named = pairs.filter_map(|pair| {
+        let (above, below) = (lines.rule(pair.above)?, lines.rule(pair.below)?);
+        Some(Order { above, below, packet: pair.packet })
+    });
+    singles.ordered = named.collect();
+    singles
 }
 
 /// Clashes of the same two lines are one.
@@ -122,36 +159,14 @@ fn never_asked(meaning: &Meaning<'_>) -> Vec<Match> {
     (0..meaning.plan().gateway_leg().0).flat_map(|leg| meaning.never_asked(Leg(leg))).collect()
 }
 
-impl<'r> Proof<'r> {
+impl Proof<'_> {
     /// Whether rules and plan were shown to be the same.
     pub fn holds(&self) -> bool {
         self.differences.is_empty() && self.undecided == 0
     }
+}
 
-    fn look_at_rules(&mut self, meaning: &Meaning<'_>, rules: &'r RuleSet, frame: &Frame) {
-        let lines = RuleLines::new(rules, frame, &never_asked(meaning), BELOW);
-        let lives = anomalies::lives(&lines.table, lines.outcomes.len());
-        for (owner, life) in (0u32..).zip(&lives) {
-            self.undecided += usize::from(life.undecided);
-            if let Some(rule) = lines.rule(owner) {
-                self.look_at(rule, life, &lines);
-            }
-        }
-        let counts = |owner| {
-            lines.rule(owner).is_some_and(|rule| {
-                !matches!(rule.cause, Cause::Cell(..) | Cause::Unmatched | Cause::Forged(..))
-            })
-        };
-        let pairs = anomalies::ordered_pairs(&lines.table, counts);
-        self.ordered = pairs
-            .into_iter()
-            .filter_map(|pair| {
-                let (above, below) = (lines.rule(pair.above)?, lines.rule(pair.below)?);
-                Some(Order { above, below, packet: pair.packet })
-            })
-            .collect();
-    }
-
+impl<'r> Singles<'r> {
     fn look_at(&mut self, rule: &'r Rule, life: &Life, lines: &RuleLines<'_, 'r>) {
         let named = |owners: &[u32]| {
             let mut rules: Vec<&'r Rule> =
@@ -164,6 +179,7 @@ impl<'r> Proof<'r> {
         if life.undecided {
             return;
         }
+        self.witnesses.extend(life.flips.or(life.witness).map(|packet| (rule, packet)));
         if life.witness.is_none() {
             let covered_by = named(&life.covered_by);
             self.never_matching.push(Idle { rule, covered_by, defensive: frame });

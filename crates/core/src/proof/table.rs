@@ -2,7 +2,7 @@
 //! interface leads to its destination. Few lines lie in any one cell, and lines of different cells have
 //! nothing to do with each other, so that every question is asked within a cell.
 
-use super::frame::{CellKey, Frame, Index};
+use super::frame::{Frame, Index};
 use crate::plan::Action;
 use crate::space::{Block, Family, IntervalSet, Leg, PacketSet, Point, ServiceSet};
 use crate::verdict::{Decision, Verdict};
@@ -102,6 +102,8 @@ pub(crate) struct Cell<A> {
 pub(crate) struct Side<A> {
     /// The cells.
     pub(crate) cells: Vec<Cell<A>>,
+    /// The legs where something may still be said of what belongs elsewhere. It is soon said to be forged.
+    open: Vec<usize>,
 }
 
 /// Ordered lines of both families, by cell. Two tables of one frame have the same cells.
@@ -117,8 +119,7 @@ pub(crate) struct Table<'f> {
 impl<'f> Table<'f> {
     /// A table without lines. In each cell, so many are kept below the first that takes all that is left.
     pub(crate) fn new(frame: &'f Frame, below: usize) -> Self {
-        let (v4, v6) = (frame.v4.regions(), frame.v6.regions());
-        Self { frame, v4: Side::new(v4, below), v6: Side::new(v6, below) }
+        Self { frame, v4: Side::new(&frame.v4, below), v6: Side::new(&frame.v6, below) }
     }
 
     /// Adds a line behind those that are there.
@@ -138,35 +139,27 @@ impl<'f> Table<'f> {
 }
 
 impl<A: Family> Side<A> {
-    fn new(regions: impl Iterator<Item = Block<A>>, room_below: usize) -> Self {
+    fn new(index: &Index<A>, room_below: usize) -> Self {
         let lines = Vec::new;
         let cell =
             |region| Cell { region, lines: lines(), covers: 0, room_below, cut_short: false };
-        Self { cells: regions.map(cell).collect() }
+        // What the gateway begins belongs there, wherever it says it comes from.
+        let open = (0..index.legs() - 1).collect();
+        Self { cells: index.regions().map(cell).collect(), open }
     }
 
     fn push(&mut self, index: &Index<A>, blocks: &[Block<A>], fate: Fate, owner: u32) {
         for block in blocks {
-            index.visit(block, |key: CellKey, source, destination| {
-                let cell = &mut self.cells[key.0];
-                if cell.covers >= 2 || cell.covers == 1 && cell.room_below == 0 {
-                    cell.cut_short |= cell.covers < 2;
-                    return;
-                }
-                let clipped = Block {
-                    enters: cell.region.enters.clone(),
-                    source,
-                    destination,
-                    service: block.service.intersection(&cell.region.service),
-                    at: block.at.intersection(&cell.region.at),
-                };
-                let repeats = cell.lines.last().is_some_and(|line| line.owner == owner);
-                cell.room_below -= usize::from(cell.covers == 1);
-                if cell.region.is_subset(&clipped) && !(cell.covers == 1 && repeats) {
-                    cell.covers += 1;
-                }
-                cell.lines.extend(Line::new(clipped, fate, owner));
+            let line = (block, fate, owner);
+            index.visit(block, |key, source, destination| {
+                self.cells[key.0].add(line, source, destination);
             });
+            for &leg in self.open.iter().filter(|leg| block.enters.contains(Leg(**leg as u16))) {
+                let cell = &mut self.cells[index.strange_cell(leg).0];
+                let source = block.source.intersection(&cell.region.source);
+                cell.add(line, source, block.destination.clone());
+            }
+            self.open.retain(|leg| self.cells[index.strange_cell(*leg).0].is_open());
         }
     }
 
@@ -192,6 +185,37 @@ impl<A: Family> Line<A> {
 }
 
 impl<A: Family> Cell<A> {
+    /// Whether a further line can be of any use.
+    fn is_open(&self) -> bool {
+        self.covers == 0 || self.covers == 1 && self.room_below > 0
+    }
+
+    /// Adds the part of a line that lies here.
+    fn add(
+        &mut self,
+        (block, fate, owner): (&Block<A>, Fate, u32),
+        source: IntervalSet<A>,
+        destination: IntervalSet<A>,
+    ) {
+        if !self.is_open() {
+            self.cut_short |= self.covers < 2;
+            return;
+        }
+        let clipped = Block {
+            enters: self.region.enters.clone(),
+            source,
+            destination,
+            service: block.service.intersection(&self.region.service),
+            at: block.at.intersection(&self.region.at),
+        };
+        let takes_all = self.region.is_subset(&clipped);
+        let Some(line) = Line::new(clipped, fate, owner) else { return };
+        let repeats = self.lines.last().is_some_and(|line| line.owner == owner);
+        self.room_below -= usize::from(self.covers == 1);
+        self.covers += u8::from(takes_all && !(self.covers == 1 && repeats));
+        self.lines.push(line);
+    }
+
     /// Of some of the cell's lines, those that may have a packet of `line`.
     pub(crate) fn near<'c>(
         lines: &'c [Line<A>],

@@ -1,0 +1,85 @@
+//! How long the engine takes: proofs, single rules, a damaged list, one change, many questions; for made
+//! plans of up to 100,000 rules. Run with `cargo bench -p bastium-planfile --bench engine`.
+
+mod made;
+
+use bastium_core::meaning::Meaning;
+use bastium_core::plan::Plan;
+use bastium_core::proof::{self, Lookup};
+use bastium_core::rules;
+use divan::Bencher;
+use jiff::civil::{Date, date};
+
+const DAY: Date = date(2026, 11, 24);
+const SIZES: [usize; 3] = [100, 1_000, 10_000];
+
+fn main() {
+    for size in [100, 1_000, 10_000] {
+        let plan = read(&made::skewed(size));
+        let meaning = Meaning::new(&plan, DAY).expect("the made plan has a meaning");
+        let count = rules::compile(&meaning).rules().count();
+        assert!((size * 8 / 10..=size * 12 / 10).contains(&count), "{size}: {count} rules");
+    }
+    divan::main();
+}
+
+fn read(text: &str) -> Plan {
+    bastium_planfile::read("plan", text.as_bytes()).expect("a plan without mistakes")
+}
+
+#[divan::bench(args = SIZES, max_time = 5)]
+fn read_a_plan(bencher: Bencher<'_, '_>, size: usize) {
+    let text = made::skewed(size);
+    bencher.bench(|| read(&text).exceptions().len());
+}
+
+#[divan::bench(args = SIZES, max_time = 5)]
+fn settle_the_meaning(bencher: Bencher<'_, '_>, size: usize) {
+    let plan = read(&made::skewed(size));
+    bencher.bench(|| Meaning::new(&plan, DAY).is_ok());
+}
+
+#[divan::bench(args = SIZES, max_time = 5)]
+fn compile(bencher: Bencher<'_, '_>, size: usize) {
+    let plan = read(&made::skewed(size));
+    let meaning = Meaning::new(&plan, DAY).expect("a meaning");
+    bencher.bench(|| rules::compile(&meaning).lists.len());
+}
+
+#[divan::bench(args = SIZES, max_time = 5)]
+fn prove_equal(bencher: Bencher<'_, '_>, size: usize) {
+    let plan = read(&made::skewed(size));
+    let meaning = Meaning::new(&plan, DAY).expect("a meaning");
+    let rules = rules::compile(&meaning);
+    bencher.bench(|| proof::equal(&meaning, &rules).0.is_empty());
+}
+
+#[divan::bench(args = SIZES, max_time = 5)]
+fn look_at_every_rule(bencher: Bencher<'_, '_>, size: usize) {
+    let plan = read(&made::skewed(size));
+    let meaning = Meaning::new(&plan, DAY).expect("a meaning");
+    let rules = rules::compile(&meaning);
+    bencher.bench(|| proof::singles(&meaning, &rules).never_matching.len());
+}
+
+#[divan::bench(args = [1_000, 10_000], max_time = 5)]
+fn look_at_every_rule_of_one_cell(bencher: Bencher<'_, '_>, size: usize) {
+    let plan = read(&made::hot(size));
+    let meaning = Meaning::new(&plan, DAY).expect("a meaning");
+    let rules = rules::compile(&meaning);
+    bencher.bench(|| proof::singles(&meaning, &rules).never_matching.len());
+}
+
+#[divan::bench(args = SIZES, max_time = 5)]
+fn look_up(bencher: Bencher<'_, '_>, size: usize) {
+    let plan = read(&made::skewed(size));
+    let meaning = Meaning::new(&plan, DAY).expect("a meaning");
+    let rules = rules::compile(&meaning);
+    let lookup = Lookup::new(&meaning, &rules);
+    let ready = lookup.ready();
+    let found = proof::singles(&meaning, &rules);
+    let packets: Vec<_> = found.witnesses.into_iter().map(|(_, packet)| packet).collect();
+    bencher
+        .counter(packets.len())
+        .bench(|| packets.iter().filter(|packet| ready.outcome(packet).logged).count());
+}
