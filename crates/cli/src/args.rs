@@ -103,6 +103,10 @@ pub enum Command {
     Matrix(Matrix),
     /// Show the ordered rules for the gateway
     Rules(Rules),
+    /// Prove that the rules do what the plan means, with every packet there can be
+    Prove(Prove),
+    /// Show what a change does: rules that come, go, move or change, and traffic that opens or closes
+    Compare(Compare),
     /// Ask whether something gets through, and what decides it
     Ask(Ask),
     /// List the tests to make: where to stand, what to type, what to expect
@@ -306,6 +310,39 @@ impl From<FormName> for Form {
             FormName::Ranked => Self::Ranked,
         }
     }
+}
+
+/// Arguments of `prove`.
+#[derive(Clone, Debug, Args)]
+pub struct Prove {
+    /// Prove the rules of this form [default: the plan's own]
+    #[arg(long, value_enum)]
+    pub form: Option<FormName>,
+    /// Prove the rules of every form
+    #[arg(long, conflicts_with = "form")]
+    pub all_forms: bool,
+    /// The day
+    #[command(flatten)]
+    pub day: Day,
+}
+
+/// Arguments of `compare`.
+#[derive(Clone, Debug, Args)]
+pub struct Compare {
+    /// The plan as it was [default: the plan as it was last committed in git]
+    #[arg(requires = "new")]
+    pub old: Option<PathBuf>,
+    /// The plan as it is now [default: the plan]
+    pub new: Option<PathBuf>,
+    /// Compare with the plan as it was in this commit
+    #[arg(long, value_name = "COMMIT", conflicts_with = "old", default_value = "HEAD")]
+    pub since: String,
+    /// Compile the rules of both for this form [default: the new plan's own]
+    #[arg(long, value_enum)]
+    pub form: Option<FormName>,
+    /// The day
+    #[command(flatten)]
+    pub day: Day,
 }
 
 /// Arguments of `ask`.

@@ -18,6 +18,8 @@ pub(crate) enum Exit {
     No,
     /// 2: the call is wrong, or the plan has no single meaning.
     Wrong,
+    /// 3: this machine cannot do it.
+    Unable,
 }
 
 impl Exit {
@@ -27,6 +29,7 @@ impl Exit {
             Self::Fine => 0,
             Self::No => 1,
             Self::Wrong => 2,
+            Self::Unable => 3,
         }
     }
 }
@@ -46,6 +49,8 @@ pub(crate) enum Failure {
     Words { diagnoses: Vec<Diagnosis> },
     /// A change of the plan that cannot be made.
     Edit(EditProblem),
+    /// This machine lacks what is needed.
+    Machine { says: String, cure: String },
     /// The call asks for something that cannot be.
     Call { says: String, cure: String },
     /// Nobody reads the output any more.
@@ -82,7 +87,7 @@ impl Failure {
                 session.complain(&says, &cure);
             }
         }
-        Exit::Wrong
+        if matches!(self, Self::Machine { .. }) { Exit::Unable } else { Exit::Wrong }
     }
 
     /// What is wrong, in a sentence.
@@ -109,7 +114,9 @@ impl Failure {
                 "is there room left?".to_owned(),
             ),
             Self::Edit(problem) => edit_words(problem),
-            Self::Call { says, cure } => (says.clone(), cure.clone()),
+            Self::Call { says, cure } | Self::Machine { says, cure } => {
+                (says.clone(), cure.clone())
+            }
             Self::Refused { .. } | Self::Words { .. } | Self::Closed => Default::default(),
         }
     }

@@ -6,6 +6,7 @@ use bastium_core::diagnosis::{Diagnosis, Severity};
 use bastium_core::findings;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::Plan;
+use bastium_export::clean;
 use bastium_planfile::LARGEST;
 use bastium_planfile::edit::EditProblem;
 use std::fs::File;
@@ -42,6 +43,54 @@ pub(crate) fn load(named: Option<&Path>) -> Result<Plan, Failure> {
         }
     };
     bastium_planfile::read(&name, &bytes).map_err(refused)
+}
+
+/// A plan as it was in a commit of git.
+pub(crate) struct Version<'a> {
+    /// The commit, as git names it.
+    pub(crate) commit: &'a str,
+}
+
+impl Version<'_> {
+    /// Reads the plan as it was: through the `git` command, which knows where it keeps it.
+    ///
+    /// # Errors
+    /// When there is no git, the plan is not in it, or it was no plan then.
+    pub(crate) fn load(&self, named: Option<&Path>) -> Result<Plan, Failure> {
+        let path = match named {
+            Some(path) if path == Path::new("-") => {
+                return Err(Failure::Call {
+                    says: "standard input has no earlier version".to_owned(),
+                    cure: "name two files, or a plan that is committed in git".to_owned(),
+                });
+            }
+            Some(path) => path.to_owned(),
+            None => find(&std::env::current_dir().map_err(|e| failed(Path::new("."), e))?)?,
+        };
+        let path = path.canonicalize().map_err(|error| failed(&path, error))?;
+        let (Some(folder), Some(file)) = (path.parent(), path.file_name()) else {
+            return Err(failed(&path, io::ErrorKind::NotFound.into()));
+        };
+        let mut object = std::ffi::OsString::from(format!("{}:./", self.commit));
+        object.push(file);
+        let mut git = std::process::Command::new("git");
+        git.arg("-C").arg(folder).args(["show", "--end-of-options"]).arg(object);
+        let shown = git.output().map_err(|error| Failure::Machine {
+            says: format!("cannot run git: {error}"),
+            cure: "install git, or name both plans: bastium compare OLD NEW".to_owned(),
+        })?;
+        if !shown.status.success() {
+            let reason = String::from_utf8_lossy(&shown.stderr);
+            let reason = reason.lines().next().unwrap_or_default().trim_start_matches("fatal: ");
+            return Err(Failure::Call {
+                says: format!("git has no {} of the plan: {}", clean(self.commit), clean(reason)),
+                cure: "commit the plan first, name another commit with --since, or name both plans"
+                    .to_owned(),
+            });
+        }
+        let name = format!("{} in {}", path.display(), self.commit);
+        bastium_planfile::read(&name, &shown.stdout).map_err(refused)
+    }
 }
 
 /// What a change did.

@@ -1,8 +1,8 @@
 //! The JSON Schemas of the sheets, generated from their types.
 
 use crate::sheets::{
-    AddressSheet, AnswerSheet, ChangeSheet, ChecklistSheet, DraftSheet, FindingSheet, MatrixSheet,
-    PageSheet, PortSheet, RuleSheet, ServiceSheet,
+    AddressSheet, AnswerSheet, ChangeSheet, ChecklistSheet, CompareSheet, DraftSheet, FindingSheet,
+    MatrixSheet, PageSheet, PortSheet, ProofSheet, RuleSheet, ServiceSheet,
 };
 use schemars::{JsonSchema, generate::SchemaSettings};
 use serde_json::Value;
@@ -15,10 +15,12 @@ pub fn all() -> Vec<(&'static str, Value)> {
         ("change", of::<ChangeSheet>()),
         ("check", of::<FindingSheet>()),
         ("checklist", of::<ChecklistSheet>()),
+        ("compare", of::<CompareSheet>()),
         ("matrix", of::<MatrixSheet>()),
         ("draft", of::<DraftSheet>()),
         ("explain", of::<PageSheet>()),
         ("ports", of::<PortSheet>()),
+        ("prove", of::<ProofSheet>()),
         ("rules", of::<RuleSheet>()),
         ("services", of::<ServiceSheet>()),
     ]

@@ -4,6 +4,7 @@ mod addresses;
 mod ask;
 mod check;
 mod checklist;
+mod compare;
 mod completions;
 mod demo;
 mod edit;
@@ -12,6 +13,7 @@ mod import;
 mod matrix;
 mod new;
 mod ports;
+mod prove;
 mod rules;
 mod schema;
 mod services;
@@ -37,6 +39,8 @@ pub(crate) fn run(command: &Command, session: &mut Session<'_>) -> Result<Exit, 
         Command::Ports => ports::run(session),
         Command::Matrix(args) => matrix::run(args, session),
         Command::Rules(args) => rules::run(args, session),
+        Command::Prove(args) => prove::run(args, session),
+        Command::Compare(args) => compare::run(args, session),
         Command::Ask(args) => ask::run(args, session),
         Command::Checklist(args) => checklist::run(args, session),
         Command::Services(args) => services::run(args, session),

@@ -3,8 +3,8 @@
 use super::table::whole_cell;
 use crate::addressing::{link_local, unspecified};
 use crate::meaning::Meaning;
-use crate::plan::Plan;
-use crate::space::{AddressSet, Block, Coordinate, Family, IntervalSet, Leg, Point};
+use crate::plan::{NetworkId, Plan};
+use crate::space::{AddressSet, Block, Coordinate, Family, IntervalSet, Leg, PacketSet, Point};
 
 /// The cells of a plan's packets, in both families.
 #[derive(Clone, Debug)]
@@ -75,26 +75,50 @@ impl<A: Coordinate> Ranges<A> {
 impl Frame {
     /// The cells of a plan.
     pub(crate) fn of(meaning: &Meaning<'_>) -> Self {
-        let plan = meaning.plan();
-        let legs = (0..plan.gateway_leg().0).map(Leg);
-        let ways: Vec<AddressSet> = ways(plan);
-        // Uplinks share their sources, so that a source leads to all of them or to none.
-        let uplinks =
-            (0..plan.uplinks().len()).map(|index| meaning.sources_on(plan.uplink_leg(index)));
-        let inside = &ways[..plan.networks().len()];
-        let inside: AddressSet = inside.iter().fold(AddressSet::empty(), |all, way| all.union(way));
-        let outside = uplinks.fold(AddressSet::empty(), |all, sources| all.union(&sources));
-        let outside = outside.difference(&inside);
-        let source =
-            |leg: Leg| plan.network_on(leg).map_or(&outside, |id| &ways[id.index()]).clone();
-        let mut own: Vec<AddressSet> = legs.map(source).collect();
+        let outer = usize::from(meaning.plan().gateway_leg().0);
+        let legs: Vec<Leg> = (0..=outer as u16).map(Leg).collect();
+        Self::joint(&[(meaning, &legs)], outer, &meaning.translated())
+    }
+
+    /// Cells that serve several plans. Each comes with what its legs are called in all; there are so many
+    /// of them before the gateway's own.
+    pub(super) fn joint(
+        plans: &[(&Meaning<'_>, &[Leg])],
+        outer: usize,
+        translated: &PacketSet,
+    ) -> Self {
+        let mut own = vec![AddressSet::empty(); outer];
+        let mut outside = AddressSet::empty();
+        let mut is_uplink = vec![false; outer];
+        for (meaning, legs) in plans {
+            let plan = meaning.plan();
+            for id in plan.network_ids() {
+                let own = &mut own[usize::from(legs[id.index()].0)];
+                *own = own.union(&led_to(plan, id));
+            }
+            for index in 0..plan.uplinks().len() {
+                let leg = plan.uplink_leg(index);
+                // Uplinks share their sources, so that a source leads to all of them or to none.
+                outside = outside.union(&meaning.sources_on(leg));
+                is_uplink[usize::from(legs[usize::from(leg.0)].0)] = true;
+            }
+            outside = outside.union(plan.internet_addresses());
+        }
+        let local = link_local().union(&unspecified());
+        let mut taken = local.clone();
+        for own in &mut own {
+            *own = own.difference(&taken);
+            taken = taken.union(own);
+        }
+        outside = outside.difference(&taken);
+        let mut ways: Vec<AddressSet> = own.iter().filter(|own| !own.is_empty()).cloned().collect();
+        ways.push(outside.clone());
+        ways.push(ways.iter().fold(AddressSet::empty(), |all, way| all.union(way)).complement());
+        for (own, _) in own.iter_mut().zip(is_uplink).filter(|(_, is_uplink)| *is_uplink) {
+            *own = outside.clone();
+        }
         // What the gateway begins has whichever source it likes.
         own.push(AddressSet::full());
-        let local = link_local().union(&unspecified());
-        for own in &mut own[..usize::from(plan.gateway_leg().0)] {
-            *own = own.difference(&local);
-        }
-        let translated = meaning.translated();
         Self {
             v4: Index::new(
                 own.iter().map(|set| set.v4.clone()).collect(),
@@ -112,21 +136,10 @@ impl Frame {
     }
 }
 
-/// Disjoint sets of destinations: one for each network, one for the internet, and all the rest.
-fn ways(plan: &Plan) -> Vec<AddressSet> {
-    let mut taken = AddressSet::empty();
-    let mut ways = Vec::new();
-    let behind = |id| plan.routes().iter().filter(move |route| route.network == id);
-    let networks = plan.network_ids().map(|id| {
-        behind(id).fold(plan.network(id).prefixes(), |all, route| all.union(&route.reach))
-    });
-    for set in networks.chain([plan.internet_addresses().clone()]) {
-        let set = set.difference(&taken);
-        taken = taken.union(&set);
-        ways.push(set);
-    }
-    ways.push(taken.complement());
-    ways
+/// The addresses that lead to a network.
+fn led_to(plan: &Plan, id: NetworkId) -> AddressSet {
+    let behind = plan.routes().iter().filter(|route| route.network == id);
+    behind.fold(plan.network(id).prefixes(), |all, route| all.union(&route.reach))
 }
 
 impl<A: Family> Index<A> {

@@ -1,11 +1,12 @@
 //! The two ways to a verdict, as ordered lines: what the plan means, and what the rules do.
 
+use super::change::Side;
 use super::frame::Frame;
 use super::table::{Fate, Table};
 use crate::meaning::{Meaning, Step};
 use crate::plan::Action;
 use crate::rules::{Otherwise, Outcome, Rule, RuleList, RuleSet};
-use crate::space::{IntervalSet, Leg, Match, PacketSet};
+use crate::space::{AddressSet, IntervalSet, Leg, Match, PacketSet};
 use crate::verdict::Decision;
 use std::borrow::Cow;
 
@@ -24,34 +25,47 @@ pub(crate) struct RuleLines<'f, 'r> {
 /// What of each exception's packets enters at a leg, and what then happens.
 type Entering<'m> = Vec<(Decision, Cow<'m, PacketSet>)>;
 
+/// How a meaning is read into lines.
+pub(super) struct Reading<'r> {
+    /// What a decision counts as.
+    pub(super) fate: fn(Decision) -> Fate,
+    /// What its packets are called in the table, if they are those of several plans.
+    pub(super) side: Option<&'r Side>,
+    /// Whether what asks for offered services is decided where it asks; else as what it becomes, on legs of
+    /// its own.
+    pub(super) offered_outside: bool,
+}
+
+impl Default for Reading<'_> {
+    fn default() -> Self {
+        Self { fate: Fate::of, side: None, offered_outside: false }
+    }
+}
+
 impl<'f> MeaningLines<'f> {
     /// Goes through the steps of every leg.
-    pub(crate) fn new(meaning: &Meaning<'_>, frame: &'f Frame) -> Self {
+    pub(super) fn new(meaning: &Meaning<'_>, frame: &'f Frame, reading: &Reading<'_>) -> Self {
         let mut lines = Self { table: Table::new(frame, 0), decisions: Vec::new() };
         let plan = meaning.plan();
         let by_leg = exceptions_by_leg(meaning);
-        for leg in (0..=plan.translated_leg(plan.gateway_leg()).0).map(Leg) {
+        let gateway = plan.gateway_leg();
+        let last = if reading.offered_outside { gateway } else { plan.translated_leg(gateway) };
+        for leg in (0..=last.0).map(Leg) {
             let own = by_leg.get(usize::from(leg.0)).map(Vec::as_slice).unwrap_or_default();
             for step in meaning.steps(leg) {
                 match step {
                     Step::Decide(packets, decision) => {
-                        lines.push(&packets.into(), decision);
+                        lines.push(&packets.into(), decision, reading);
                     }
-                    Step::Offered => {
-                        for asked in meaning.asked_outside() {
-                            let enters = asked.enters.intersection(&IntervalSet::point(leg));
-                            let asked = PacketSet::from(Match { enters, ..asked });
-                            lines.table.push(&asked, Fate::Unasked, u32::MAX);
-                        }
-                    }
+                    Step::Offered => lines.offered(meaning, leg, reading),
                     Step::Exceptions(destination) => {
-                        let whole = destination == crate::space::AddressSet::full();
+                        let whole = destination == AddressSet::full();
                         let within = PacketSet::from(Match { destination, ..Match::everything() });
                         for (decision, packets) in own {
                             if whole {
-                                lines.push(packets, *decision);
+                                lines.push(packets, *decision, reading);
                             } else if !packets.is_disjoint(&within) {
-                                lines.push(&packets.intersection(&within), *decision);
+                                lines.push(&packets.intersection(&within), *decision, reading);
                             }
                         }
                     }
@@ -61,10 +75,29 @@ impl<'f> MeaningLines<'f> {
         lines
     }
 
-    fn push(&mut self, packets: &PacketSet, decision: Decision) {
+    /// What asks for offered services on a leg.
+    fn offered(&mut self, meaning: &Meaning<'_>, leg: Leg, reading: &Reading<'_>) {
+        for asked in meaning.asked_outside() {
+            let enters = asked.enters.intersection(&IntervalSet::point(leg));
+            let asked = PacketSet::from(Match { enters, ..asked });
+            if reading.offered_outside {
+                for part in meaning.parts(&asked) {
+                    self.push(&part.packets, part.decision, reading);
+                }
+            } else {
+                self.table.push(&asked, Fate::Unasked, u32::MAX);
+            }
+        }
+    }
+
+    fn push(&mut self, packets: &PacketSet, decision: Decision, reading: &Reading<'_>) {
         let owner = self.decisions.len() as u32;
         self.decisions.push(decision);
-        self.table.push(packets, Fate::of(decision), owner);
+        let fate = (reading.fate)(decision);
+        match reading.side {
+            Some(side) => self.table.push(&side.joined(packets), fate, owner),
+            None => self.table.push(packets, fate, owner),
+        }
     }
 }
 

@@ -1,7 +1,7 @@
 //! Many single questions, quickly: what a plan means and what its rules do with one packet after the other.
 
 use super::frame::Frame;
-use super::lines::{MeaningLines, RuleLines};
+use super::lines::{MeaningLines, Reading, RuleLines};
 use crate::meaning::Meaning;
 use crate::rules::{Outcome, RuleSet};
 use crate::space::Packet;
@@ -33,7 +33,7 @@ impl<'a> Lookup<'a> {
         Ready {
             meaning: self.meaning,
             rules: self.rules,
-            means: MeaningLines::new(self.meaning, &self.frame),
+            means: MeaningLines::new(self.meaning, &self.frame, &Reading::default()),
             does: RuleLines::new(self.rules, &self.frame, &[], 0),
         }
     }

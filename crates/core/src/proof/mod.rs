@@ -1,6 +1,8 @@
 //! Whether the compiled rules do what the plan means: exactly, over whole packet sets.
 
 mod anomalies;
+mod boxes;
+mod change;
 mod comparison;
 mod frame;
 mod guarantee;
@@ -11,10 +13,12 @@ mod prove;
 mod replies;
 mod table;
 
+pub use boxes::{NamedBox, boxes, hours};
+pub use change::{Change, Changes, RuleChange, changes};
 pub use guarantee::{Kept, guarantee};
 pub use leak::{Leak, leaks};
 pub use lookup::{Lookup, Ready};
-pub use prove::{Idle, Order, Proof, Singles, equal, prove, singles};
+pub use prove::{Idle, Order, Proof, Singles, equal, packets_covered, prove, singles};
 pub use replies::unanswered;
 
 use crate::meaning::Meaning;

@@ -4,7 +4,7 @@
 use super::anomalies::{self, Life};
 use super::comparison::{Clash, compare};
 use super::frame::Frame;
-use super::lines::{MeaningLines, RuleLines};
+use super::lines::{MeaningLines, Reading, RuleLines};
 use super::{Difference, differences};
 use crate::meaning::Meaning;
 use crate::rules::{Rule, RuleSet};
@@ -79,7 +79,7 @@ pub fn prove<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> Proof<'r> {
 /// Where rules and plan differ, and how many questions could not be decided.
 pub fn equal<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> (Vec<Difference<'r>>, usize) {
     let frame = Frame::of(meaning);
-    let means = MeaningLines::new(meaning, &frame);
+    let means = MeaningLines::new(meaning, &frame, &Reading::default());
     let does = RuleLines::new(rules, &frame, &[], 0);
     let compared = compare(&means.table, &does.table);
     let clashes = gathered(compared.clashes).into_iter();
@@ -190,4 +190,15 @@ impl<'r> Singles<'r> {
             self.superfluous.push(Idle { rule, covered_by, defensive });
         }
     }
+}
+
+/// How many packets the proof is about, in words: an order of magnitude for each family.
+pub fn packets_covered(meaning: &Meaning<'_>) -> String {
+    let legs = f64::from(meaning.plan().gateway_leg().0 + 1);
+    // Two addresses, the service line, the minutes of the week.
+    let count = |bits: f64| {
+        let log = 2.0 * bits * 2f64.log10() + (24.0 * 2f64.log10()) + (7.0 * 1440.0 * legs).log10();
+        log.floor()
+    };
+    format!("all of about 10^{} in IPv4 and 10^{} in IPv6", count(32.0), count(128.0))
 }

@@ -6,7 +6,7 @@ use crate::space::{Leg, Packet, PacketSet};
 use jiff::civil::Date;
 
 /// Which traffic a list is for.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Stage {
     /// Before all others: replies and forged sources.
     Opening,

@@ -84,6 +84,35 @@ impl<A: Coordinate> Block<A> {
         })
     }
 
+    /// Both in one block, where that is just the two: one holds the other, or they differ in one dimension.
+    fn joined(&self, other: &Self) -> Option<Self> {
+        if self.is_subset(other) {
+            return Some(other.clone());
+        }
+        if other.is_subset(self) {
+            return Some(self.clone());
+        }
+        let same = [
+            self.enters == other.enters,
+            self.source == other.source,
+            self.destination == other.destination,
+            self.service == other.service,
+            self.at == other.at,
+        ];
+        let mut joined = self.clone();
+        match same {
+            [false, true, true, true, true] => joined.enters = self.enters.union(&other.enters),
+            [true, false, true, true, true] => joined.source = self.source.union(&other.source),
+            [true, true, false, true, true] => {
+                joined.destination = self.destination.union(&other.destination);
+            }
+            [true, true, true, false, true] => joined.service = self.service.union(&other.service),
+            [true, true, true, true, false] => joined.at = self.at.union(&other.at),
+            _ => return None,
+        }
+        Some(joined)
+    }
+
     /// Adds what is left of this block without `cut` to `out`: at most one piece for each dimension.
     pub(super) fn subtract_into(self, cut: &Self, out: &mut Vec<Self>) {
         if self.is_disjoint(cut) {
@@ -182,6 +211,23 @@ impl<A: Coordinate> Region<A> {
         Self { blocks: rest }
     }
 
+    /// The same region in fewer blocks: none within another, and none that another one completes in a
+    /// single dimension. Nothing is lost and nothing added; the fewest possible they need not be.
+    #[must_use]
+    pub fn tidied(&self) -> Self {
+        let mut blocks: Vec<Block<A>> = Vec::with_capacity(self.blocks.len());
+        for block in &self.blocks {
+            let mut block = block.clone();
+            // What joins may join again with what stood before.
+            while let Some(place) = blocks.iter().position(|other| block.joined(other).is_some()) {
+                let other = blocks.swap_remove(place);
+                block = block.joined(&other).unwrap_or(block);
+            }
+            blocks.push(block);
+        }
+        Self { blocks }
+    }
+
     /// Whether the two share no packet.
     pub fn is_disjoint(&self, other: &Self) -> bool {
         self.blocks.iter().all(|a| other.blocks.iter().all(|b| a.is_disjoint(b)))
@@ -263,6 +309,9 @@ mod tests {
             prop_assert_eq!(a.is_disjoint(&b), both(|p, q| p && q).iter().all(|p| !p));
             prop_assert_eq!(a.is_empty(), x.iter().all(|p| !p));
             prop_assert_eq!(a.difference(&b).is_empty(), a.is_subset(&b));
+            let tidied = a.union(&b).tidied();
+            prop_assert_eq!(members(&tidied), both(|p, q| p || q));
+            prop_assert!(tidied.blocks().len() <= a.blocks().len() + b.blocks().len());
         }
 
         /// The search by corners, by pieces and by sweeping: each as a list of all packets has it.

@@ -6,7 +6,7 @@ use super::{
 };
 
 /// A product of sets over both families: what one line of a rule list can say.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Match {
     /// Where the packet enters.
     pub enters: IntervalSet<Leg>,
@@ -133,6 +133,23 @@ impl PacketSet {
     /// Whether every packet of this set is one of `other` too.
     pub fn is_subset(&self, other: &Self) -> bool {
         self.v4.is_subset(&other.v4) && self.v6.is_subset(&other.v6)
+    }
+
+    /// The same set in fewer products.
+    #[must_use]
+    pub fn tidied(&self) -> Self {
+        Self { v4: self.v4.tidied(), v6: self.v6.tidied() }
+    }
+
+    /// The same packets, on legs of other numbers.
+    pub(crate) fn on_legs(&self, number: impl Fn(Leg) -> Leg) -> Self {
+        fn moved<A: Coordinate>(region: &Region<A>, number: &impl Fn(Leg) -> Leg) -> Region<A> {
+            Region::new(region.blocks().iter().map(|block| {
+                let spans = block.enters.spans().iter().flat_map(|(low, high)| low.0..=high.0);
+                Block { enters: spans.map(|leg| number(Leg(leg))).collect(), ..block.clone() }
+            }))
+        }
+        Self { v4: moved(&self.v4, &number), v6: moved(&self.v6, &number) }
     }
 
     /// Where its packets enter.

@@ -4,7 +4,8 @@ use super::{Because, EDITION, PacketView, line_words};
 use crate::{Cell, Column, Table, Tone};
 use bastium_core::asking::{Answer, End, Share};
 use bastium_core::plan::{Plan, Services};
-use bastium_core::space::{AddressSet, IntervalSet, Minute, ServiceSet};
+use bastium_core::proof::hours;
+use bastium_core::space::{AddressSet, ServiceSet};
 use bastium_core::verdict::Verdict;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -201,7 +202,7 @@ fn covers(plan: &Plan, share: &Share) -> String {
         let family = if product.source.v4.is_empty() { "IPv6" } else { "IPv4" };
         let when = match product.at.is_full() {
             true => String::new(),
-            false => format!(", {}", hours_words(plan, &product.at)),
+            false => format!(", {}", hours(plan, &product.at)),
         };
         let words = format!(
             "{service} from {} to {} ({family}){when}",
@@ -215,19 +216,7 @@ fn covers(plan: &Plan, share: &Share) -> String {
     few_joined(&boxes, "; ")
 }
 
-/// Minutes of the week by the name of the plan's hours where they coincide, or outside which they lie.
-fn hours_words(plan: &Plan, at: &IntervalSet<Minute>) -> String {
-    let named = |minutes: &IntervalSet<Minute>| {
-        plan.hours().iter().find(|hours| hours.minutes == *minutes).map(|hours| &hours.name)
-    };
-    match (named(at), named(&at.complement())) {
-        (Some(name), _) => format!("in {name}"),
-        (None, Some(name)) => format!("outside {name}"),
-        (None, None) => at.words(),
-    }
-}
-
-fn few(words: &[String]) -> String {
+pub(super) fn few(words: &[String]) -> String {
     few_joined(words, ", ")
 }
 

@@ -2,23 +2,29 @@
 
 mod addresses;
 mod answer;
+mod boxes;
 mod change;
 mod checklist;
+mod compare;
 mod findings;
 mod matrix;
 mod pages;
 mod ports;
+mod proof;
 mod rules;
 mod services;
 
 pub use addresses::AddressSheet;
 pub use answer::AnswerSheet;
+pub use boxes::BoxRow;
 pub use change::{ChangeSheet, DraftSheet};
 pub use checklist::{ChecklistSheet, StandRow, System};
+pub use compare::CompareSheet;
 pub use findings::{Finding, FindingSheet};
 pub use matrix::{GridLayout, MatrixSheet};
 pub use pages::PageSheet;
 pub use ports::PortSheet;
+pub use proof::{FormProof, ProofSheet};
 pub use rules::RuleSheet;
 pub use services::ServiceSheet;
 

@@ -1,0 +1,100 @@
+//! `bastium compare`
+
+use crate::args::Compare;
+use crate::failure::{Exit, Failure};
+use crate::plans::{self, Version};
+use crate::session::{self, Session};
+use crate::show::{self, style, table};
+use bastium_core::meaning::Meaning;
+use bastium_core::plan::Form;
+use bastium_core::proof;
+use bastium_core::rules::{self, RuleSet};
+use bastium_export::sheets::CompareSheet;
+
+/// How many boxes of a kind are shown one by one.
+const MOST: usize = 12;
+
+pub(super) fn run(args: &Compare, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    let (old, new) = match (&args.old, &args.new) {
+        (Some(old), Some(new)) => (plans::load(Some(old))?, plans::load(Some(new))?),
+        _ => {
+            let version = Version { commit: &args.since };
+            (version.load(session.options.plan.as_deref())?, session.plan()?)
+        }
+    };
+    // One day for both, or what ends in between would be told as a change of the plan.
+    let day = session::day_of(&new, args.day.day);
+    let before = session::meaning(&old, Some(day))?;
+    let after = session::meaning(&new, Some(day))?;
+    let form = args.form.map_or(new.gateway().form, Form::from);
+    let (old_rules, new_rules) = compiled(&before, &after, form);
+    let changes = proof::changes(&before, &after, (&old_rules, &new_rules));
+    let named = (day.to_string(), new_rules.form.word());
+    let sheet = CompareSheet::new((&old, &new), named, &changes);
+    let exit = if sheet.is_empty() { Exit::Fine } else { Exit::No };
+    if !show::for_programs(session, &sheet, || sheet.tables(), "table")? {
+        print(&sheet, session)?;
+    }
+    Ok(exit)
+}
+
+/// The rules of both in one form: the one that is asked for, if it can say both plans.
+fn compiled(before: &Meaning<'_>, after: &Meaning<'_>, form: Form) -> (RuleSet, RuleSet) {
+    let one = |meaning: &Meaning<'_>, form| rules::in_form(meaning, form).ok();
+    let both = |form| Some((one(before, form)?, one(after, form)?));
+    both(form).unwrap_or_else(|| (rules::compile(before), rules::compile(after)))
+}
+
+fn print(sheet: &CompareSheet, session: &mut Session<'_>) -> Result<(), Failure> {
+    if sheet.is_empty() {
+        return session.prose(style::GOOD, "nothing changes: no traffic, and no rule");
+    }
+    let kinds = [
+        (&sheet.opens, style::WARN, "opens"),
+        (&sheet.closes, style::BAD, "closes"),
+        (&sheet.changes, style::PLAIN, "answers otherwise"),
+    ];
+    for (rows, tone, heading) in kinds {
+        if rows.is_empty() {
+            continue;
+        }
+        session.prose(tone.bold(), heading)?;
+        for row in rows.iter().take(MOST) {
+            let one = &row.packets;
+            let verdicts = format!("was {}, is {}", row.before, row.after).replace('_', " ");
+            let line = |line: Option<usize>| {
+                line.map(|line| format!(" (line {line})")).unwrap_or_default()
+            };
+            let because = &row.because_after;
+            session.prose(
+                style::PLAIN,
+                &format!(
+                    "- {}: {verdicts}, by {} {}{}",
+                    one.short,
+                    because.kind.replace('_', " "),
+                    because.name,
+                    line(because.line)
+                ),
+            )?;
+        }
+        if rows.len() > MOST {
+            let more = format!("and {} more, all of them with --format json", rows.len() - MOST);
+            session.prose(style::FAINT, &more)?;
+        }
+        session.print("\n")?;
+    }
+    if sheet.no_traffic() {
+        session.prose(style::GOOD, "no traffic opens, closes or gets another answer")?;
+        session.print("\n")?;
+    }
+    if sheet.undecided > 0 {
+        let says = format!("{} questions could not be decided", sheet.undecided);
+        session.prose(style::WARN, &says)?;
+    }
+    let rules = sheet.rule_table();
+    if rules.rows.is_empty() {
+        return session.prose(style::PLAIN, "no rule comes, goes, moves or changes");
+    }
+    session.prose(style::STRONG, &format!("rules, form {}, for {}", sheet.form, sheet.day))?;
+    session.print(&table::draw(&rules, session.look(), 3))
+}

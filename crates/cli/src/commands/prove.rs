@@ -1,0 +1,173 @@
+//! `bastium prove`
+
+use super::count;
+use crate::args::Prove;
+use crate::failure::{Exit, Failure};
+use crate::session::{self, Session};
+use crate::show::{self, style};
+use bastium_core::plan::Form;
+use bastium_export::sheets::{FormProof, ProofSheet};
+
+/// How many of a kind are shown one by one.
+const MOST: usize = 8;
+
+pub(super) fn run(args: &Prove, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    let plan = session.plan()?;
+    let meaning = session::meaning(&plan, args.day.day)?;
+    let own = args.form.map_or(plan.gateway().form, Form::from);
+    let mut forms = vec![own];
+    if args.all_forms {
+        forms.extend(Form::ALL.into_iter().filter(|form| *form != own));
+    }
+    let Some(sheet) = ProofSheet::new(&meaning, &forms) else { return Ok(Exit::Fine) };
+    let exit = if sheet.proofs().all(FormProof::holds) { Exit::Fine } else { Exit::No };
+    if show::for_programs(session, &sheet, || sheet.tables(), "form")? {
+        return Ok(exit);
+    }
+    for (number, proof) in sheet.proofs().enumerate() {
+        if number > 0 {
+            session.print("\n")?;
+        }
+        print(proof, &sheet.day, session)?;
+    }
+    Ok(exit)
+}
+
+fn print(proof: &FormProof, day: &str, session: &mut Session<'_>) -> Result<(), Failure> {
+    session.prose(style::STRONG, &format!("form {}, for {day}", proof.form))?;
+    verdict(proof, session)?;
+    for row in &proof.guarantees {
+        let (tone, word) = if row.holds { (style::GOOD, "holds") } else { (style::BAD, "BROKEN") };
+        let broken = row
+            .counterexample
+            .as_ref()
+            .map(|packet| format!(": {} -> {}", packet.source, packet.destination));
+        let says = format!("{word}: {} {}{}", row.kind, row.name, broken.unwrap_or_default());
+        session.prose(tone, &says)?;
+    }
+    if !proof.refused.is_empty() {
+        return Ok(());
+    }
+    let dead = proof.dead().map(|row| {
+        format!(
+            "rule {} {} never matches: {} above it",
+            row.number,
+            row.id,
+            row.covered_by.join(", ")
+        )
+    });
+    let needless = proof.needless().map(|row| {
+        format!(
+            "rule {} {} changes nothing: {} would do the same",
+            row.number,
+            row.id,
+            row.covered_by.join(", ")
+        )
+    });
+    some(dead.chain(needless).collect(), style::WARN, session)?;
+    let pairs: Vec<String> = proof
+        .order_dependent
+        .iter()
+        .map(|pair| format!("order matters: {} above {}", pair.above, pair.below))
+        .collect();
+    some(pairs, style::PLAIN, session)?;
+    leak(proof, session)?;
+    let quiet = proof.never_matching.len() + proof.superfluous.len()
+        - proof.dead().count()
+        - proof.needless().count();
+    if quiet > 0 {
+        let says = format!(
+            "{} for clarity or the log: what they deny would be denied without them",
+            count(quiet, "rule")
+        );
+        session.prose(style::FAINT, &says)?;
+    }
+    for assumption in &proof.assumptions {
+        session.prose(style::FAINT, &format!("taken for granted: {assumption}"))?;
+    }
+    Ok(())
+}
+
+/// Whether rules and plan are the same; if not, where.
+fn verdict(proof: &FormProof, session: &mut Session<'_>) -> Result<(), Failure> {
+    for reason in &proof.refused {
+        session.prose(style::BAD, &format!("cannot be said: {reason}"))?;
+    }
+    if !proof.refused.is_empty() {
+        return Ok(());
+    }
+    if proof.equal {
+        let says = format!(
+            "proved: {} what the plan means, with every packet ({})",
+            if proof.rules == 1 {
+                "1 rule does".to_owned()
+            } else {
+                format!("{} rules do", proof.rules)
+            },
+            proof.packets
+        );
+        session.prose(style::GOOD, &says)?;
+    }
+    if let Some(found) = &proof.counterexample {
+        session.prose(style::BAD, "NOT PROVED: the rules do not do what the plan means")?;
+        session.prose(style::PLAIN, &found.says)?;
+        let boxes: Vec<String> = proof
+            .differences
+            .iter()
+            .flat_map(|row| row.boxes.iter().map(|one| one.short.clone()))
+            .collect();
+        some(boxes, style::PLAIN, session)?;
+    }
+    if proof.undecided > 0 {
+        let says = format!(
+            "{} could not be decided in the steps that are allowed: nothing is proved of them",
+            count(proof.undecided, "question")
+        );
+        session.prose(style::WARN, &says)?;
+    }
+    match &proof.unanswered {
+        None => session.prose(style::GOOD, "proved: replies to what is allowed come back"),
+        Some(packet) => session.prose(
+            style::BAD,
+            &format!(
+                "NOT PROVED: no reply comes back to {} from {} to {}",
+                packet.protocol, packet.source, packet.destination
+            ),
+        ),
+    }
+}
+
+/// What gets through where no state is kept, by rule.
+fn leak(proof: &FormProof, session: &mut Session<'_>) -> Result<(), Failure> {
+    if proof.leak.is_empty() {
+        return Ok(());
+    }
+    let heading = format!(
+        "lets through what looks like a reply (of TCP, no opening): {}, all of them with --format json",
+        if proof.leak.len() == 1 {
+            "1 box".to_owned()
+        } else {
+            format!("{} boxes", proof.leak.len())
+        }
+    );
+    session.prose(style::WARN, &heading)?;
+    let rows = proof.leak.iter().map(|row| {
+        let from = match row.replies_from.as_slice() {
+            [any] if any == "any" => String::new(),
+            ports => format!(", from port {}", ports.join(", ")),
+        };
+        format!("  {}{from}", row.packets.short)
+    });
+    some(rows.collect(), style::PLAIN, session)
+}
+
+/// The first few of a kind, and how many more there are.
+fn some(rows: Vec<String>, tone: anstyle::Style, session: &mut Session<'_>) -> Result<(), Failure> {
+    for row in rows.iter().take(MOST) {
+        session.prose(tone, row)?;
+    }
+    if rows.len() > MOST {
+        session.prose(style::FAINT, &format!("and {} more", rows.len() - MOST))?;
+    }
+    Ok(())
+}

@@ -1,0 +1,139 @@
+//! Packet sets for people: few boxes, named after what the plan calls them.
+
+use crate::plan::{NetworkId, Plan, ZoneId};
+use crate::space::{AddressSet, IntervalSet, Leg, Match, Minute, PacketSet, ServiceSet};
+
+/// A product of sets in the plan's words.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct NamedBox {
+    /// Where the packets enter: networks, uplinks, or `gateway`.
+    pub from: Vec<String>,
+    /// Their sources; `any` if all that belong there.
+    pub source: Vec<String>,
+    /// The zones they go to.
+    pub to: Vec<String>,
+    /// Their destinations.
+    pub destination: Vec<String>,
+    /// What they ask for.
+    pub service: Vec<String>,
+    /// The hours, if not always.
+    pub hours: Option<String>,
+    /// `IPv4`, `IPv6`, or `both`.
+    pub family: &'static str,
+}
+
+/// A set in boxes. Where both families read alike they are one box.
+pub fn boxes(plan: &Plan, set: &PacketSet) -> Vec<NamedBox> {
+    let mut boxes: Vec<NamedBox> = Vec::new();
+    for product in set.tidied().products() {
+        let named = named(plan, &product);
+        let twin =
+            |other: &&mut NamedBox| NamedBox { family: named.family, ..(**other).clone() } == named;
+        match boxes.iter_mut().find(twin) {
+            Some(other) if other.family != named.family => other.family = "both",
+            Some(_) => {}
+            None => boxes.push(named),
+        }
+    }
+    boxes
+}
+
+fn named(plan: &Plan, product: &Match) -> NamedBox {
+    let v4 = !product.source.v4.is_empty();
+    // A product is of one family; said of both, its services need no remark on that.
+    let line = product.service.v4.union(&product.service.v6);
+    let from = entering(plan, &product.enters);
+    let sources = addresses(plan, &product.source);
+    let source = if sources == from { vec!["any".to_owned()] } else { sources };
+    NamedBox {
+        from,
+        source,
+        to: zones(plan, &product.destination),
+        destination: addresses(plan, &product.destination),
+        service: ServiceSet::both(line).words(),
+        hours: (!product.at.is_full()).then(|| hours(plan, &product.at)),
+        family: if v4 { "IPv4" } else { "IPv6" },
+    }
+}
+
+/// The networks and uplinks on some legs; a zone where they are just its networks.
+fn entering(plan: &Plan, legs: &IntervalSet<Leg>) -> Vec<String> {
+    let last = plan.translated_leg(plan.gateway_leg());
+    let legs: Vec<Leg> = (0..=last.0).map(Leg).filter(|leg| legs.contains(*leg)).collect();
+    let networks: Vec<NetworkId> = legs.iter().filter_map(|leg| plan.network_on(*leg)).collect();
+    let whole = |zone: &ZoneId| {
+        let own: Vec<NetworkId> = plan.networks_of(*zone).collect();
+        own.len() > 1 && own.iter().all(|id| networks.contains(id))
+    };
+    let whole: Vec<ZoneId> = plan.zone_ids().filter(whole).collect();
+    let mut names: Vec<String> =
+        whole.iter().map(|zone| plan.zone(*zone).name.to_string()).collect();
+    for leg in legs {
+        let name = match plan.network_on(leg) {
+            Some(id) if whole.contains(&plan.network(id).zone) => continue,
+            Some(id) => plan.network(id).name.to_string(),
+            None if plan.uplink_on(leg).is_some() => "internet".to_owned(),
+            None => "gateway".to_owned(),
+        };
+        if !names.contains(&name) {
+            names.push(name);
+        }
+    }
+    names
+}
+
+/// The zones that hold some of these addresses, with `gateway` where the gateway has some.
+fn zones(plan: &Plan, set: &AddressSet) -> Vec<String> {
+    let own = plan.gateway_inside().union(&plan.gateway_outside());
+    let touched = plan.zone_ids().filter(|zone| !plan.zone_addresses(*zone).is_disjoint(set));
+    let mut names: Vec<String> = touched.map(|zone| plan.zone(zone).name.to_string()).collect();
+    if names.len() == plan.zones().len() {
+        names = vec!["any".to_owned()];
+    }
+    if !own.is_disjoint(set) {
+        names.push("gateway".to_owned());
+    }
+    names
+}
+
+/// A set of one family by the name of the place that has just these, or what is left and right of such.
+pub(crate) fn addresses(plan: &Plan, set: &AddressSet) -> Vec<String> {
+    if let Some(name) = plan.name_in_family(set) {
+        return vec![name];
+    }
+    let own = plan.gateway_inside().union(&plan.gateway_outside());
+    let gateway = set.intersection(&own);
+    if !gateway.is_empty() && gateway == *set {
+        return plan.set_words(set).into_iter().map(|word| format!("gateway {word}")).collect();
+    }
+    let mut names = Vec::new();
+    let mut rest = set.clone();
+    for id in plan.network_ids() {
+        let network = plan.network_addresses(id);
+        let v4 = AddressSet { v4: network.v4.clone(), ..AddressSet::empty() };
+        let v6 = AddressSet { v6: network.v6.clone(), ..AddressSet::empty() };
+        for part in [v4, v6] {
+            if !part.is_empty() && part.is_subset(&rest) {
+                rest = rest.difference(&part);
+                names.push(plan.network(id).name.to_string());
+            }
+        }
+    }
+    if !rest.is_empty() {
+        names.extend(plan.name_in_family(&rest).map_or_else(|| plan.set_words(&rest), |n| vec![n]));
+    }
+    names
+}
+
+/// Minutes of the week by the name of the plan's hours where they coincide, or outside which they lie.
+pub fn hours(plan: &Plan, at: &IntervalSet<Minute>) -> String {
+    let named = |minutes: &IntervalSet<Minute>| {
+        plan.hours().iter().find(|hours| hours.minutes == *minutes).map(|hours| &hours.name)
+    };
+    match (named(at), named(&at.complement())) {
+        (Some(name), _) => format!("in {name}"),
+        (None, Some(name)) => format!("outside {name}"),
+        (None, None) => at.words(),
+    }
+}

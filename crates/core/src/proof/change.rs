@@ -1,0 +1,104 @@
+//! What changes from one plan to another: which traffic opens, closes or gets another answer, exactly; and
+//! which rules come, go, move or change.
+
+mod joint;
+mod rules;
+
+use joint::Joint;
+pub(super) use joint::Side;
+pub use rules::RuleChange;
+
+use super::comparison::{Clash, compare};
+use super::frame::Frame;
+use super::lines::{MeaningLines, Reading};
+use super::table::Fate;
+use crate::meaning::Meaning;
+use crate::plan::Action;
+use crate::rules::RuleSet;
+use crate::space::PacketSet;
+use crate::verdict::{Decision, Verdict};
+use std::collections::BTreeMap;
+
+/// What changes between two plans.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Changes<'r> {
+    /// The traffic that fares otherwise.
+    pub traffic: Vec<Change>,
+    /// The rules that are others.
+    pub rules: Vec<RuleChange<'r>>,
+    /// How many questions could not be decided in the steps that are allowed.
+    pub undecided: usize,
+}
+
+/// Traffic that fares otherwise than before.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Change {
+    /// The packets, on the legs of the plan that [`Change::of_new`] says.
+    pub packets: PacketSet,
+    /// Whether they are packets of the new plan; else of the old one, since where they enter is gone.
+    pub of_new: bool,
+    /// What happened to them.
+    pub before: Decision,
+    /// What happens to them now.
+    pub after: Decision,
+}
+
+impl Change {
+    /// Whether it gets through now, and did not.
+    pub fn opens(&self) -> bool {
+        gets_through(self.after) && !gets_through(self.before)
+    }
+
+    /// Whether it got through, and does not any more.
+    pub fn closes(&self) -> bool {
+        gets_through(self.before) && !gets_through(self.after)
+    }
+}
+
+/// Devices of one network reach each other, gateway or not.
+fn gets_through(decision: Decision) -> bool {
+    matches!(decision.verdict, Verdict::Allow | Verdict::DoesNotPass)
+}
+
+/// What whoever sends a packet notices of its fate.
+fn noticed(decision: Decision) -> Fate {
+    let action = match decision.verdict {
+        Verdict::Allow | Verdict::DoesNotPass => Action::Allow,
+        Verdict::Reject => Action::Reject,
+        Verdict::Block | Verdict::NoWay => Action::Block,
+    };
+    Fate::Decided(action, false)
+}
+
+/// Compares two plans, and the rules that each was compiled to.
+pub fn changes<'r>(
+    old: &Meaning<'_>,
+    new: &Meaning<'_>,
+    rules: (&'r RuleSet, &'r RuleSet),
+) -> Changes<'r> {
+    let joint = Joint::of(old.plan(), new.plan());
+    let legs = (joint.old.legs(), joint.new.legs());
+    let frame = Frame::joint(&[(old, legs.0), (new, legs.1)], joint.outer(), &PacketSet::empty());
+    let read = |meaning, side| {
+        let reading = Reading { fate: noticed, side: Some(side), offered_outside: true };
+        MeaningLines::new(meaning, &frame, &reading)
+    };
+    let (before, after) = (read(old, &joint.old), read(new, &joint.new));
+    let compared = compare(&before.table, &after.table);
+    let mut gathered: BTreeMap<(u32, u32), PacketSet> = BTreeMap::new();
+    for Clash { one, other, packets } in compared.clashes {
+        let known = gathered.entry((one, other)).or_default();
+        *known = known.union(&packets);
+    }
+    let mut traffic = Vec::new();
+    for ((one, other), packets) in gathered {
+        let (before, after) = (before.decisions[one as usize], after.decisions[other as usize]);
+        for (of_new, packets) in joint.apart(&packets) {
+            traffic.push(Change { packets, of_new, before, after });
+        }
+    }
+    let rules = rules::changes(&joint, rules.0, rules.1);
+    Changes { traffic, rules, undecided: compared.undecided }
+}

@@ -1,0 +1,225 @@
+//! Two plans in one numbering: which networks, uplinks and domains are the same.
+
+use crate::addressing::StandIn;
+use crate::plan::{Network, Plan};
+use crate::space::{AddressSet, IntervalSet, Leg, Match, PacketSet};
+
+/// Which legs of two plans are the same: by name, else by what is on them. So with domains.
+#[derive(Clone, Debug)]
+pub(crate) struct Joint {
+    pub(super) old: Side,
+    pub(super) new: Side,
+    outer: usize,
+}
+
+/// How one plan's packets are called among those of two.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Side {
+    /// For each leg, its number in both; the gateway's own last.
+    legs: Vec<Leg>,
+    /// What stands for the same thing under another number.
+    moved: Vec<(StandIn, StandIn)>,
+    /// What stands for something in the other plan alone: here, an address on the internet like any other.
+    strangers: Vec<StandIn>,
+}
+
+/// Numbers of what only the old plan has begin here, so that they are nobody else's.
+const OLD_ONLY: u16 = 30_000;
+
+impl Joint {
+    /// Finds what is the same.
+    pub(super) fn of(old: &Plan, new: &Plan) -> Self {
+        let mut count = new.networks().len() + new.uplinks().len();
+        let mut here = |same: Option<usize>| {
+            let next = count;
+            count += usize::from(same.is_none());
+            Leg(same.unwrap_or(next) as u16)
+        };
+        let networks = paired(old.networks(), new.networks(), |n| n.name.as_str(), same_subnets);
+        let mut legs: Vec<Leg> = networks.into_iter().map(&mut here).collect();
+        let uplinks = paired(old.uplinks(), new.uplinks(), |u| u.name.as_str(), |_, _| true);
+        let first = new.networks().len();
+        legs.extend(uplinks.iter().map(|same| here(same.map(|index| first + index))));
+        let outer = count;
+        legs.push(Leg(outer as u16));
+        let mut own: Vec<Leg> = (0..new.gateway_leg().0).map(Leg).collect();
+        own.push(Leg(outer as u16));
+        let mut joint = Self {
+            old: Side { legs, ..Side::default() },
+            new: Side { legs: own, ..Side::default() },
+            outer,
+        };
+        let domains =
+            paired(old.domains(), new.domains(), |d| d.name.as_str(), |a, b| a.names == b.names);
+        joint.stand_ins(&domains, new.domains().len(), StandIn::Domain);
+        joint.stand_ins(&uplinks, new.uplinks().len(), StandIn::Uplink);
+        joint
+    }
+
+    fn stand_ins(&mut self, pairs: &[Option<usize>], new: usize, kind: fn(u16) -> StandIn) {
+        for (index, same) in pairs.iter().enumerate() {
+            let own = kind(index as u16);
+            let number = same.map_or(OLD_ONLY + index as u16, |same| same as u16);
+            if kind(number) != own {
+                self.old.moved.push((own, kind(number)));
+            }
+            if same.is_none() {
+                self.new.strangers.push(kind(number));
+            }
+        }
+        let known = |index: &usize| !pairs.contains(&Some(*index));
+        self.old.strangers.extend((0..new).filter(known).map(|index| kind(index as u16)));
+    }
+
+    /// How many legs there are before the gateway's own.
+    pub(super) fn outer(&self) -> usize {
+        self.outer
+    }
+
+    /// A set of both plans, as packets of the new plan, and as packets of the old one where they concern
+    /// what only that has.
+    pub(super) fn apart(&self, packets: &PacketSet) -> Vec<(bool, PacketSet)> {
+        let gone: AddressSet = self.new.strangers.iter().map(|stand_in| stand_in.set()).collect();
+        let (mut new, mut old) = (Vec::new(), Vec::new());
+        for product in packets.products() {
+            let to_gone = |set: &AddressSet| !gone.is_empty() && !set.is_disjoint(&gone);
+            let concerns_gone = to_gone(&product.destination) || to_gone(&product.source);
+            let spans = product.enters.spans().iter().flat_map(|(low, high)| low.0..=high.0);
+            let legs: Vec<Leg> = spans.map(Leg).collect();
+            let (here, there): (Vec<Leg>, Vec<Leg>) =
+                legs.iter().partition(|leg| self.new.own(**leg).is_some());
+            let only = |legs: &[Leg], side: &Side, product: &Match| {
+                let enters: IntervalSet<Leg> = legs.iter().filter_map(|l| side.own(*l)).collect();
+                (!enters.is_empty()).then(|| Match { enters, ..product.clone() })
+            };
+            if concerns_gone {
+                let just = |set: &AddressSet| {
+                    let own = set.intersection(&gone);
+                    if own.is_empty() { set.clone() } else { own }
+                };
+                let (source, destination) = (just(&product.source), just(&product.destination));
+                let part = Match { source, destination, ..product.clone() };
+                old.extend(only(&legs, &self.old, &part).map(|part| self.old.back(part)));
+            }
+            old.extend(only(&there, &self.old, &product).map(|part| self.old.back(part)));
+            let product = Match {
+                source: product.source.difference(&gone),
+                destination: product.destination.difference(&gone),
+                ..product
+            };
+            new.extend(only(&here, &self.new, &product));
+        }
+        let sets = [(true, new.into_iter().collect()), (false, old.into_iter().collect())];
+        sets.into_iter().filter(|(_, set): &(bool, PacketSet)| !set.is_empty()).collect()
+    }
+}
+
+impl Side {
+    /// For each leg, its number in both.
+    pub(super) fn legs(&self) -> &[Leg] {
+        &self.legs
+    }
+
+    fn own(&self, leg: Leg) -> Option<Leg> {
+        self.legs.iter().position(|other| *other == leg).map(|place| Leg(place as u16))
+    }
+
+    /// A set of this plan as one of both.
+    pub(crate) fn joined(&self, packets: &PacketSet) -> PacketSet {
+        let moved = packets.on_legs(|leg| self.leg(leg));
+        if self.moved.is_empty() && self.strangers.is_empty() {
+            return moved;
+        }
+        moved.products().map(|product| self.readdressed(product)).collect()
+    }
+
+    /// The number of a leg in both; those of translated packets follow on.
+    fn leg(&self, leg: Leg) -> Leg {
+        let gateway = self.legs.len() - 1;
+        match self.legs.get(usize::from(leg.0)) {
+            Some(leg) => *leg,
+            None => {
+                let came_by = self.legs[usize::from(leg.0) - gateway - 1];
+                Leg(self.legs[gateway].0 + 1 + came_by.0)
+            }
+        }
+    }
+
+    /// A product of this plan as one of both.
+    pub(super) fn product(&self, product: &Match) -> Match {
+        let spans = product.enters.spans().iter().flat_map(|(low, high)| low.0..=high.0);
+        let enters = spans.map(|leg| self.leg(Leg(leg))).collect();
+        self.readdressed(Match { enters, ..product.clone() })
+    }
+
+    fn readdressed(&self, product: Match) -> Match {
+        Match {
+            source: self.addresses(&product.source),
+            destination: self.addresses(&product.destination),
+            ..product
+        }
+    }
+
+    fn addresses(&self, set: &AddressSet) -> AddressSet {
+        if self.moved.is_empty() && self.strangers.is_empty() {
+            return set.clone();
+        }
+        let all = |pairs: &mut dyn Iterator<Item = StandIn>| -> AddressSet {
+            pairs.map(StandIn::set).collect()
+        };
+        let from = all(&mut self.moved.iter().map(|(from, _)| *from));
+        let strangers = all(&mut self.strangers.iter().copied());
+        let mut moved = set.difference(&from).difference(&strangers);
+        for (from, to) in &self.moved {
+            let there = set.intersection(&from.set());
+            let to = to.set();
+            moved = moved.union(&AddressSet {
+                v4: if there.v4.is_empty() { IntervalSet::empty() } else { to.v4 },
+                v6: if there.v6.is_empty() { IntervalSet::empty() } else { to.v6 },
+            });
+        }
+        // Whoever means the internet at large means a stranger, too.
+        let large = at_large();
+        moved.union(&AddressSet {
+            v4: if large.v4.is_subset(&set.v4) { strangers.v4 } else { IntervalSet::empty() },
+            v6: if large.v6.is_subset(&set.v6) { strangers.v6 } else { IntervalSet::empty() },
+        })
+    }
+
+    /// A product of both as one of this plan, its legs apart.
+    fn back(&self, product: Match) -> Match {
+        let turned = self.moved.iter().map(|(from, to)| (*to, *from)).collect();
+        let back = Self { legs: Vec::new(), moved: turned, strangers: Vec::new() };
+        back.readdressed(product)
+    }
+}
+
+/// A stretch of the internet that no plan of a small site names a part of and means the whole.
+fn at_large() -> AddressSet {
+    let prefixes = ["1.0.0.0/9", "2a00::/13"];
+    prefixes.iter().filter_map(|prefix| prefix.parse::<ipnet::IpNet>().ok()).collect()
+}
+
+/// For each of the old things, the new one of the same name; else one that is left and alike.
+fn paired<T>(
+    old: &[T],
+    new: &[T],
+    name: impl Fn(&T) -> &str,
+    alike: impl Fn(&T, &T) -> bool,
+) -> Vec<Option<usize>> {
+    let named = |thing: &T| new.iter().position(|other| name(other) == name(thing));
+    let mut pairs: Vec<Option<usize>> = old.iter().map(named).collect();
+    for index in 0..old.len() {
+        if pairs[index].is_some() {
+            continue;
+        }
+        let left = |place: &usize| !pairs.contains(&Some(*place));
+        let mut left = (0..new.len()).filter(left);
+        pairs[index] = left.find(|place| alike(&old[index], &new[*place]));
+    }
+    pairs
+}
+
+fn same_subnets(one: &Network, other: &Network) -> bool {
+    one.prefixes() == other.prefixes() && one.tunnel.is_some() == other.tunnel.is_some()
+}

@@ -1,0 +1,139 @@
+//! Which rules come, go, move or change, whatever they are called.
+
+use super::joint::{Joint, Side};
+use crate::plan::Action;
+use crate::rules::{Rule, RuleSet, Stage};
+use crate::space::{Match, ServiceSet};
+use std::collections::HashMap;
+
+/// What became of a rule.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub enum RuleChange<'r> {
+    /// It is new.
+    Added(&'r Rule),
+    /// It is not there any more.
+    Gone(&'r Rule),
+    /// It stands elsewhere among those that stayed.
+    Moved(&'r Rule, &'r Rule),
+    /// It says something else.
+    Changed(&'r Rule, &'r Rule),
+}
+
+/// What a rule does, without its name, its number and its reasons.
+#[derive(PartialEq, Eq, Hash)]
+struct Content {
+    stage: Stage,
+    matches: Option<Match>,
+    back: Option<ServiceSet>,
+    action: Action,
+    log: bool,
+    limit: Option<u64>,
+}
+
+/// Compares two rule sets. Rules that do the same are the same, also under another name; of the rest, those
+/// with one id are.
+pub(super) fn changes<'r>(
+    joint: &Joint,
+    old: &'r RuleSet,
+    new: &'r RuleSet,
+) -> Vec<RuleChange<'r>> {
+    let (before, after) = (contents(&joint.old, old), contents(&joint.new, new));
+    let mut places: HashMap<&Content, Vec<usize>> = HashMap::new();
+    for (place, (content, _)) in after.iter().enumerate().rev() {
+        places.entry(content).or_default().push(place);
+    }
+    let mut pairs: Vec<Option<usize>> =
+        before.iter().map(|(content, _)| places.get_mut(content).and_then(Vec::pop)).collect();
+    let mut taken = vec![false; after.len()];
+    pairs.iter().flatten().for_each(|place| taken[*place] = true);
+    let stayed: Vec<(usize, usize)> =
+        pairs.iter().enumerate().filter_map(|(old, new)| Some((old, (*new)?))).collect();
+    let in_order = longest_rise(&stayed.iter().map(|(_, new)| *new).collect::<Vec<_>>());
+    let mut changes = Vec::new();
+    for (number, (old, new)) in stayed.iter().enumerate() {
+        if !in_order[number] {
+            changes.push(RuleChange::Moved(before[*old].1, after[*new].1));
+        }
+    }
+    for (place, (_, rule)) in
+        before.iter().enumerate().filter(|(place, _)| pairs[*place].is_none()).collect::<Vec<_>>()
+    {
+        let same = after.iter().enumerate();
+        let same = same.filter(|(new, _)| !taken[*new]).find(|(_, (_, other))| other.id == rule.id);
+        match same.map(|(new, (_, other))| (new, *other)) {
+            Some((new, other)) => {
+                taken[new] = true;
+                pairs[place] = Some(new);
+                changes.push(RuleChange::Changed(rule, other));
+            }
+            None => changes.push(RuleChange::Gone(rule)),
+        }
+    }
+    let added = after.iter().zip(taken).filter(|(_, taken)| !taken);
+    changes.extend(added.map(|((_, rule), _)| RuleChange::Added(rule)));
+    changes
+}
+
+fn contents<'r>(side: &Side, rules: &'r RuleSet) -> Vec<(Content, &'r Rule)> {
+    let lists = rules.lists.iter().filter(|list| !list.implied);
+    let all = lists.flat_map(|list| list.rules.iter().map(move |rule| (list.stage, rule)));
+    let content = |(stage, rule): (Stage, &'r Rule)| {
+        let content = Content {
+            stage,
+            matches: rule.matches.as_ref().map(|matches| side.product(matches)),
+            back: rule.back.clone(),
+            action: rule.action,
+            log: rule.log,
+            limit: rule.limit_mbps.map(f64::to_bits),
+        };
+        (content, rule)
+    };
+    all.map(content).collect()
+}
+
+/// Which numbers belong to one of the longest rising subsequences.
+fn longest_rise(numbers: &[usize]) -> Vec<bool> {
+    // For each length, where the subsequence of that length ends that ends lowest.
+    let mut ends: Vec<usize> = Vec::new();
+    let mut before: Vec<Option<usize>> = vec![None; numbers.len()];
+    for (place, number) in numbers.iter().enumerate() {
+        let length = ends.partition_point(|end| numbers[*end] < *number);
+        before[place] = length.checked_sub(1).map(|shorter| ends[shorter]);
+        if length == ends.len() {
+            ends.push(place);
+        } else {
+            ends[length] = place;
+        }
+    }
+    let mut rising = vec![false; numbers.len()];
+    let mut place = ends.last().copied();
+    while let Some(here) = place {
+        rising[here] = true;
+        place = before[here];
+    }
+    rising
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn no_rise_is_longer(numbers in Just((0..7usize).collect::<Vec<_>>()).prop_shuffle()) {
+            let rising = longest_rise(&numbers);
+            let chosen: Vec<usize> =
+                numbers.iter().zip(&rising).filter(|(_, rises)| **rises).map(|(n, _)| *n).collect();
+            prop_assert!(chosen.windows(2).all(|pair| pair[0] < pair[1]));
+            let rises = |mask: &u32| {
+                let some: Vec<usize> =
+                    (0..7).filter(|i| mask >> i & 1 == 1).map(|i| numbers[i]).collect();
+                some.windows(2).all(|pair| pair[0] < pair[1])
+            };
+            let longest = (0..128u32).filter(rises).map(u32::count_ones).max().unwrap_or(0);
+            prop_assert_eq!(chosen.len(), longest as usize);
+        }
+    }
+}

@@ -1,0 +1,62 @@
+//! Boxes of packets, as rows.
+
+use super::answer::few;
+use bastium_core::plan::Plan;
+use bastium_core::proof::{NamedBox, boxes};
+use bastium_core::space::PacketSet;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// A box of packets: every packet that enters there, from one of these sources, to one of these
+/// destinations, for one of these services, at these hours.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct BoxRow {
+    /// Where they enter: networks, a zone, `internet` or `gateway`.
+    pub from: String,
+    /// Their sources; `any` if all that belong there.
+    pub source: String,
+    /// The zones they go to, or `gateway`.
+    pub to: String,
+    /// Their destinations.
+    pub destination: String,
+    /// What they ask for.
+    pub service: String,
+    /// At which hours; none for always.
+    pub hours: Option<String>,
+    /// `IPv4`, `IPv6` or `both`.
+    pub family: &'static str,
+    /// The same in a few words.
+    #[serde(skip)]
+    pub short: String,
+}
+
+/// A packet set as rows.
+pub(crate) fn rows(plan: &Plan, set: &PacketSet) -> Vec<BoxRow> {
+    boxes(plan, set).iter().map(row).collect()
+}
+
+fn row(named: &NamedBox) -> BoxRow {
+    BoxRow {
+        from: named.from.join(" + "),
+        source: named.source.join(", "),
+        to: named.to.join(" + "),
+        destination: named.destination.join(", "),
+        service: named.service.join(", "),
+        hours: named.hours.clone(),
+        family: named.family,
+        short: short(named),
+    }
+}
+
+/// `tcp/443 from desks to records (IPv4)`, with at most three of everything.
+fn short(named: &NamedBox) -> String {
+    let service = match named.service.as_slice() {
+        [any] if any == "any" => "anything".to_owned(),
+        words => few(words),
+    };
+    let from = few(if named.source == ["any"] { &named.from } else { &named.source });
+    let family =
+        if named.family == "both" { String::new() } else { format!(" ({})", named.family) };
+    let hours = named.hours.as_ref().map(|hours| format!(", {hours}")).unwrap_or_default();
+    format!("{service} from {from} to {}{family}{hours}", few(&named.destination))
+}

@@ -1,0 +1,274 @@
+//! What changes from one plan to another.
+
+use super::boxes::{BoxRow, rows};
+use super::{Because, EDITION};
+use crate::{Cell, Column, Table, Tone};
+use bastium_core::plan::Plan;
+use bastium_core::proof::{Change, Changes, RuleChange};
+use bastium_core::rules::Rule;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// What changes: traffic and rules.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct CompareSheet {
+    /// The edition of this JSON.
+    pub bastium: u8,
+    /// The day that both plans are taken on.
+    pub day: String,
+    /// The form that the rules are in.
+    pub form: &'static str,
+    /// What gets through now, and did not.
+    pub opens: Vec<ChangeRow>,
+    /// What got through, and does not any more.
+    pub closes: Vec<ChangeRow>,
+    /// What does not get through, and is told so now or not any more.
+    pub changes: Vec<ChangeRow>,
+    /// The rules.
+    pub rules: RuleChanges,
+    /// How many questions could not be decided in the steps that are allowed.
+    pub undecided: usize,
+}
+
+/// A box of packets that fare otherwise.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct ChangeRow {
+    /// The packets.
+    #[serde(flatten)]
+    pub packets: BoxRow,
+    /// What happened to them.
+    pub before: &'static str,
+    /// What happens to them now.
+    pub after: &'static str,
+    /// The entry of the old plan that decided.
+    pub because_before: Because,
+    /// The entry of the new plan that decides.
+    pub because_after: Because,
+    /// The change in a sentence.
+    pub says: String,
+}
+
+/// Rules that are others.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct RuleChanges {
+    /// Rules that are new.
+    pub added: Vec<RuleMark>,
+    /// Rules that are not there any more.
+    pub gone: Vec<RuleMark>,
+    /// Rules that stand elsewhere.
+    pub moved: Vec<RuleMark>,
+    /// Rules that say something else.
+    pub changed: Vec<RuleMark>,
+}
+
+/// A rule, and what became of it.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct RuleMark {
+    /// Its id.
+    pub id: String,
+    /// Its number before; none if it is new.
+    pub before: Option<u32>,
+    /// Its number now; none if it is gone.
+    pub after: Option<u32>,
+    /// What it does.
+    pub name: String,
+    /// What it says otherwise than before.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub what: Vec<String>,
+}
+
+impl CompareSheet {
+    /// Takes the sheet from the changes between two plans.
+    pub fn new(
+        (old, new): (&Plan, &Plan),
+        (day, form): (String, &'static str),
+        changes: &Changes<'_>,
+    ) -> Self {
+        let rows = |kind: fn(&Change) -> bool| -> Vec<ChangeRow> {
+            let here = changes.traffic.iter().filter(|change| kind(change));
+            here.flat_map(|change| change_rows(old, new, change)).collect()
+        };
+        Self {
+            bastium: EDITION,
+            day,
+            form,
+            opens: rows(Change::opens),
+            closes: rows(Change::closes),
+            changes: rows(|change| !change.opens() && !change.closes()),
+            rules: rule_changes(&changes.rules),
+            undecided: changes.undecided,
+        }
+    }
+
+    /// Whether nothing is otherwise.
+    pub fn is_empty(&self) -> bool {
+        let rules = &self.rules;
+        let lists = [&rules.added, &rules.gone, &rules.moved, &rules.changed];
+        self.no_traffic() && lists.into_iter().all(Vec::is_empty) && self.undecided == 0
+    }
+
+    /// Whether all traffic fares as before.
+    pub fn no_traffic(&self) -> bool {
+        self.opens.is_empty() && self.closes.is_empty() && self.changes.is_empty()
+    }
+
+    /// The changes as two tables: traffic, rules.
+    pub fn tables(&self) -> Vec<Table> {
+        let mut traffic = Table::new([
+            Column::whole("what"),
+            Column::text("from"),
+            Column::text("source"),
+            Column::text("to"),
+            Column::text("destination"),
+            Column::text("service"),
+            Column::whole("family"),
+            Column::text("hours"),
+            Column::text("because"),
+        ])
+        .titled("traffic");
+        let kinds = [("opens", &self.opens), ("closes", &self.closes), ("changes", &self.changes)];
+        for (kind, row) in kinds.iter().flat_map(|(kind, rows)| rows.iter().map(move |r| (kind, r)))
+        {
+            let one = &row.packets;
+            traffic.row([
+                kind_cell(kind),
+                one.from.clone().into(),
+                one.source.clone().into(),
+                one.to.clone().into(),
+                one.destination.clone().into(),
+                one.service.clone().into(),
+                one.family.into(),
+                one.hours.clone().unwrap_or_default().into(),
+                because(row).into(),
+            ]);
+        }
+        vec![traffic, self.rule_table()]
+    }
+
+    /// The changes of rules as a table.
+    pub fn rule_table(&self) -> Table {
+        let mut table = Table::new([
+            Column::whole("rule"),
+            Column::numbers("before"),
+            Column::numbers("after"),
+            Column::text("which"),
+        ])
+        .titled("rules");
+        let rules = &self.rules;
+        let kinds = [
+            ("added", &rules.added),
+            ("gone", &rules.gone),
+            ("moved", &rules.moved),
+            ("changed", &rules.changed),
+        ];
+        let number = |number: Option<u32>| number.map(|n| n.to_string()).unwrap_or_default();
+        for (kind, mark) in
+            kinds.iter().flat_map(|(kind, marks)| marks.iter().map(move |m| (kind, m)))
+        {
+            let what: String = mark.what.iter().map(|what| format!("\n{what}")).collect();
+            table.row([
+                kind_cell(kind),
+                number(mark.before).into(),
+                number(mark.after).into(),
+                format!("{}{what}", mark.id).into(),
+            ]);
+        }
+        table
+    }
+}
+
+fn kind_cell(kind: &str) -> Cell {
+    let tone = match kind {
+        "opens" | "added" => Tone::Warn,
+        "closes" | "gone" => Tone::Bad,
+        _ => Tone::Plain,
+    };
+    Cell::toned(kind, tone)
+}
+
+/// `cell guests>tills` -> `exception x`, with the lines.
+fn because(row: &ChangeRow) -> String {
+    let words = |because: &Because| {
+        let line = because.line.map(|line| format!(", line {line}")).unwrap_or_default();
+        format!("{} {}{line}", because.kind.replace('_', " "), because.name)
+    };
+    format!("{} -> {}", words(&row.because_before), words(&row.because_after))
+}
+
+fn change_rows(old: &Plan, new: &Plan, change: &Change) -> Vec<ChangeRow> {
+    let plan = if change.of_new { new } else { old };
+    let (before, after) = (change.before.verdict, change.after.verdict);
+    let row = |packets: BoxRow| {
+        let says = if change.opens() {
+            format!("opens: {}", packets.short)
+        } else if change.closes() {
+            format!("closes: {}", packets.short)
+        } else {
+            format!("{}: was {}, is {}", packets.short, before.word(), after.word())
+        };
+        ChangeRow {
+            packets,
+            before: before.word(),
+            after: after.word(),
+            because_before: Because::new(change.before.cause, old),
+            because_after: Because::new(change.after.cause, new),
+            says,
+        }
+    };
+    rows(plan, &change.packets).into_iter().map(row).collect()
+}
+
+fn rule_changes(changes: &[RuleChange<'_>]) -> RuleChanges {
+    let mut rules =
+        RuleChanges { added: Vec::new(), gone: Vec::new(), moved: Vec::new(), changed: Vec::new() };
+    for change in changes {
+        match change {
+            RuleChange::Added(rule) => rules.added.push(mark(None, Some(rule))),
+            RuleChange::Gone(rule) => rules.gone.push(mark(Some(rule), None)),
+            RuleChange::Moved(old, new) => rules.moved.push(mark(Some(old), Some(new))),
+            RuleChange::Changed(old, new) => {
+                let mut changed = mark(Some(old), Some(new));
+                changed.what = what(old, new);
+                rules.changed.push(changed);
+            }
+            _ => {}
+        }
+    }
+    rules
+}
+
+fn mark(old: Option<&Rule>, new: Option<&Rule>) -> RuleMark {
+    let rule = new.or(old);
+    RuleMark {
+        id: rule.map(|rule| rule.id.clone()).unwrap_or_default(),
+        before: old.map(|rule| rule.number),
+        after: new.map(|rule| rule.number),
+        name: rule.map(|rule| rule.name.clone()).unwrap_or_default(),
+        what: Vec::new(),
+    }
+}
+
+/// What a rule says otherwise.
+fn what(old: &Rule, new: &Rule) -> Vec<String> {
+    let log = |rule: &Rule| if rule.log { "logged" } else { "not logged" }.to_owned();
+    let limit =
+        |rule: &Rule| rule.limit_mbps.map_or("none".to_owned(), |most| format!("{most} Mbit/s"));
+    let hours = |rule: &Rule| rule.hours.clone().unwrap_or_else(|| "always".to_owned());
+    let pairs = [
+        ("source", old.source.clone(), new.source.clone()),
+        ("destination", old.destination.clone(), new.destination.clone()),
+        ("service", old.service.clone(), new.service.clone()),
+        ("ports", old.ports.join(", "), new.ports.join(", ")),
+        ("action", old.action.word().to_owned(), new.action.word().to_owned()),
+        ("log", log(old), log(new)),
+        ("limit", limit(old), limit(new)),
+        ("hours", hours(old), hours(new)),
+    ];
+    let differ = pairs.into_iter().filter(|(_, old, new)| old != new);
+    let mut what: Vec<String> =
+        differ.map(|(about, old, new)| format!("{about}: {old} -> {new}")).collect();
+    if what.is_empty() {
+        what.push("the addresses behind its words".to_owned());
+    }
+    what
+}
