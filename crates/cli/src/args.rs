@@ -349,12 +349,17 @@ pub struct Compare {
 #[derive(Clone, Debug, Args)]
 pub struct Ask {
     /// From where: a name, an address, or an expression like "any - printers"
-    pub from: String,
+    #[arg(required_unless_present = "batch")]
+    pub from: Option<String>,
     /// To where
-    pub to: String,
+    #[arg(required_unless_present = "batch")]
+    pub to: Option<String>,
     /// Which services: names, or literals like tcp/443 and icmp/echo
     #[arg(default_value = "any")]
     pub service: Vec<String>,
+    /// Answer every question of this table (- for standard input): columns from, to, service, at, expect
+    #[arg(long, value_name = "FILE.csv", conflicts_with_all = ["from", "to", "at"])]
+    pub batch: Option<PathBuf>,
     /// At that time of the week, like "tue 21:30", or 21:30 for the day [default: at any time]
     #[arg(long, value_name = "WHEN")]
     pub at: Option<String>,

@@ -28,7 +28,8 @@ pub fn csv(tables: &[Table], title: &str) -> String {
     String::from_utf8_lossy(&bytes).into_owned()
 }
 
-fn safe(text: &str) -> String {
+/// A cell of CSV: cleaned, and never a formula.
+pub fn safe(text: &str) -> String {
     let text = clean(text);
     let formula = text.starts_with(['=', '+', '-', '@']) && text.len() > 1;
     if formula { format!("'{text}") } else { text.into_owned() }

@@ -14,7 +14,7 @@ pub mod sheets;
 mod table;
 
 pub use clean::clean;
-pub use csv::csv;
+pub use csv::{csv, safe};
 pub use markdown::markdown;
 pub use sarif::sarif;
 pub use table::{Cell, Column, Table, Tone};

@@ -1,8 +1,8 @@
 //! The JSON Schemas of the sheets, generated from their types.
 
 use crate::sheets::{
-    AddressSheet, AnswerSheet, ChangeSheet, ChecklistSheet, CompareSheet, DraftSheet, FindingSheet,
-    MatrixSheet, PageSheet, PortSheet, ProofSheet, RuleSheet, ServiceSheet,
+    AddressSheet, AnswerSheet, BriefRow, ChangeSheet, ChecklistSheet, CompareSheet, DraftSheet,
+    FindingSheet, MatrixSheet, PageSheet, PortSheet, ProofSheet, RuleSheet, ServiceSheet,
 };
 use schemars::{JsonSchema, generate::SchemaSettings};
 use serde_json::Value;
@@ -12,6 +12,7 @@ pub fn all() -> Vec<(&'static str, Value)> {
     vec![
         ("addresses", of::<AddressSheet>()),
         ("ask", of::<AnswerSheet>()),
+        ("batch", of::<BriefRow<'static>>()),
         ("change", of::<ChangeSheet>()),
         ("check", of::<FindingSheet>()),
         ("checklist", of::<ChecklistSheet>()),

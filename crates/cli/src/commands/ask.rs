@@ -1,5 +1,6 @@
 //! `bastium ask`
 
+use super::batch;
 use crate::args::Ask;
 use crate::failure::{Exit, Failure};
 use crate::session::{self, Session};
@@ -15,17 +16,24 @@ use bastium_export::sheets::AnswerSheet;
 use bastium_export::{Cell, Column, Table, Tone, clean};
 use jiff::civil::Date;
 
+/// How many exceptions that came close are shown.
+const MOST_CLOSE: usize = 4;
+
 pub(super) fn run(args: &Ask, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    if let Some(file) = &args.batch {
+        return batch::run(file, args, session);
+    }
+    let ends = (args.from.as_deref().unwrap_or("any"), args.to.as_deref().unwrap_or("any"));
     let plan = session.plan()?;
     let meaning = session::meaning(&plan, args.day.day)?;
     let compiled = rules::compile(&meaning);
-    let (from, to, service) = words(args, &plan)?;
-    let at = minutes(args, session::day_of(&plan, args.day.day))?;
+    let (from, to, service) = words(args, ends, &plan)?;
+    let at = minutes(args.at.as_deref(), session::day_of(&plan, args.day.day))?;
     let answer = ask(&meaning, &compiled, &from, &to, &service, &at)
-        .map_err(|reason| no_answer(reason, args))?;
+        .map_err(|reason| no_answer(reason, ends))?;
     let exit = if answer.verdict == Some(Verdict::Allow) { Exit::Fine } else { Exit::No };
     let sheet = AnswerSheet::new(&plan, &from, &to, &service, &answer);
-    let Some(sheet) = sheet else { return Err(no_answer(NoAnswer::NoCommonFamily, args)) };
+    let Some(sheet) = sheet else { return Err(no_answer(NoAnswer::NoCommonFamily, ends)) };
     if !show::for_programs(session, &sheet, || sheet.tables(), "question")? {
         print(&plan, &answer, &sheet, session)?;
     }
@@ -33,7 +41,7 @@ pub(super) fn run(args: &Ask, session: &mut Session<'_>) -> Result<Exit, Failure
 }
 
 /// Resolves all three, and tells all that is wrong with them together.
-fn words(args: &Ask, plan: &Plan) -> Result<(End, End, Services), Failure> {
+fn words(args: &Ask, ends: (&str, &str), plan: &Plan) -> Result<(End, End, Services), Failure> {
     let mut diagnoses = Vec::new();
     let mut end = |words: &str| match End::new(plan, words) {
         Ok(end) => Some(end),
@@ -42,7 +50,7 @@ fn words(args: &Ask, plan: &Plan) -> Result<(End, End, Services), Failure> {
             None
         }
     };
-    let (from, to) = (end(&args.from), end(&args.to));
+    let (from, to) = (end(ends.0), end(ends.1));
     let items = args.service.iter().flat_map(|words| words.split([',', ' ']));
     let items: Vec<Text> = items.filter(|word| !word.is_empty()).map(Text::new).collect();
     let service = match plan.service(&items) {
@@ -65,8 +73,8 @@ fn words(args: &Ask, plan: &Plan) -> Result<(End, End, Services), Failure> {
 }
 
 /// The minutes of the week that are asked about.
-fn minutes(args: &Ask, day: Date) -> Result<IntervalSet<Minute>, Failure> {
-    let Some(words) = &args.at else { return Ok(IntervalSet::full()) };
+pub(super) fn minutes(at: Option<&str>, day: Date) -> Result<IntervalSet<Minute>, Failure> {
+    let Some(words) = at else { return Ok(IntervalSet::full()) };
     let today = usize::try_from(day.weekday().to_monday_zero_offset()).unwrap_or_default();
     Minute::from_words(words, DAYS[today]).map(IntervalSet::point).ok_or_else(|| Failure::Call {
         says: format!("`{words}` is not a time of the week"),
@@ -74,18 +82,18 @@ fn minutes(args: &Ask, day: Date) -> Result<IntervalSet<Minute>, Failure> {
     })
 }
 
-fn no_answer(reason: NoAnswer, args: &Ask) -> Failure {
+fn no_answer(reason: NoAnswer, (from, to): (&str, &str)) -> Failure {
     let (says, cure) = match reason {
         NoAnswer::NobodyThere => (
-            format!("nothing is in `{}` yet, so nothing comes from there", args.from),
+            format!("nothing is in `{}` yet, so nothing comes from there", from),
             "give it a network, or ask about another place",
         ),
         NoAnswer::NobodyToReach => (
-            format!("nothing is in `{}` yet, so there is nothing to reach", args.to),
+            format!("nothing is in `{}` yet, so there is nothing to reach", to),
             "give it a network, or ask about another place",
         ),
         NoAnswer::NoCommonFamily => (
-            format!("no packet goes from `{}` to `{}` by that service", args.from, args.to),
+            format!("no packet goes from `{}` to `{}` by that service", from, to),
             "one has only IPv4 and the other only IPv6, or the service belongs to the other family",
         ),
         NoAnswer::GatewayToItself => (
@@ -126,6 +134,16 @@ fn print(
         for (index, passed) in sheet.passed_over.iter().enumerate() {
             let name = if index == 0 { "passed over" } else { "" };
             line(name, format!("{} {} (another {})", passed.number, passed.id, passed.differs));
+        }
+        for (index, one) in sheet.close.iter().enumerate().take(MOST_CLOSE) {
+            let name = if index == 0 { "came close" } else { "" };
+            line(name, format!("{} (line {})", one.says, one.line));
+        }
+        if sheet.close.len() > MOST_CLOSE {
+            line("", format!("and {} more", sheet.close.len() - MOST_CLOSE));
+        }
+        for (index, change) in sheet.to_change.iter().enumerate() {
+            line(if index == 0 { "to change it" } else { "" }, change.clone());
         }
         if let Some(reply) = sheet.reply {
             line("comes back", reply.to_owned());

@@ -2,6 +2,7 @@
 
 mod addresses;
 mod ask;
+mod batch;
 mod check;
 mod checklist;
 mod compare;

@@ -1,5 +1,11 @@
 //! Questions: would this get through, what decides, and do the rules say the same?
 
+mod batch;
+mod close;
+
+pub use batch::{Asker, Brief, Unasked};
+pub use close::{But, Close, close};
+
 use crate::checklist::Expect;
 use crate::meaning::{Meaning, Part};
 use crate::plan::{Place, PlaceProblem, Plan, Services};
@@ -102,6 +108,8 @@ pub struct Answer<'r> {
     pub rule: Option<&'r Rule>,
     /// Rules above it that came close.
     pub passed_over: Vec<PassedOver<'r>>,
+    /// Exceptions that would have decided otherwise, but for one thing each.
+    pub close: Vec<Close>,
     /// What comes back to the packet of the first share.
     pub reply: Option<Expect>,
     /// Where plan and rules differ. Always empty, or Bastium has a fault.
@@ -139,6 +147,7 @@ pub fn ask<'r>(
         verdict: same.then_some(first.decision.verdict),
         rule,
         passed_over: passed_over(rules, rule, &first.packet),
+        close: if filtered { close(meaning, &first.packet, first.decision) } else { Vec::new() },
         reply: Expect::of(first.decision.verdict, first.packet.service.protocol()),
         differences: proof::differences(meaning, rules, &packets),
         asides,
@@ -271,6 +280,7 @@ fn passed_over<'r>(
     let list = rules.lists.iter().find(|list| list.rules.iter().any(|rule| rule.id == decides.id));
     let Some(list) = list.filter(|list| list.stage != Stage::Opening) else { return Vec::new() };
     let above = list.rules.iter().take_while(|rule| rule.number < decides.number);
+    let above = above.filter(|rule| rule.back.is_none());
     above.filter_map(|rule| came_close(rule, packet)).collect()
 }
 

@@ -107,8 +107,7 @@ pub(crate) fn addresses(plan: &Plan, set: &AddressSet) -> Vec<String> {
     if !gateway.is_empty() && gateway == *set {
         return plan.set_words(set).into_iter().map(|word| format!("gateway {word}")).collect();
     }
-    let mut names = Vec::new();
-    let mut rest = set.clone();
+    let (mut names, mut rest) = of_internet(plan, set);
     for id in plan.network_ids() {
         let network = plan.network_addresses(id);
         let v4 = AddressSet { v4: network.v4.clone(), ..AddressSet::empty() };
@@ -124,6 +123,24 @@ pub(crate) fn addresses(plan: &Plan, set: &AddressSet) -> Vec<String> {
         names.extend(plan.name_in_family(&rest).map_or_else(|| plan.set_words(&rest), |n| vec![n]));
     }
     names
+}
+
+/// What a set has of the internet, if that is most of it: `internet`, or `internet - phone-provider`; and
+/// what it has besides.
+fn of_internet(plan: &Plan, set: &AddressSet) -> (Vec<String>, AddressSet) {
+    let whole = plan.internet_addresses();
+    let whole = if set.v4.is_empty() {
+        AddressSet { v6: whole.v6.clone(), ..AddressSet::empty() }
+    } else {
+        AddressSet { v4: whole.v4.clone(), ..AddressSet::empty() }
+    };
+    let missing = whole.difference(set);
+    let words = plan.set_words(&missing);
+    if whole.is_empty() || words.len() > 3 {
+        return (Vec::new(), set.clone());
+    }
+    let but: String = words.iter().map(|word| format!(" - {word}")).collect();
+    (vec![format!("internet{but}")], set.difference(&whole))
 }
 
 /// Minutes of the week by the name of the plan's hours where they coincide, or outside which they lie.

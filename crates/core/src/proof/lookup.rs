@@ -4,8 +4,9 @@ use super::frame::Frame;
 use super::lines::{MeaningLines, Reading, RuleLines};
 use crate::meaning::Meaning;
 use crate::rules::{Outcome, RuleSet};
-use crate::space::Packet;
+use crate::space::{AddressSet, Leg, Match, Packet};
 use crate::verdict::Decision;
+use std::net::IpAddr;
 
 /// A plan and its rules, laid out for looking packets up.
 pub struct Lookup<'a> {
@@ -18,6 +19,9 @@ pub struct Lookup<'a> {
 pub struct Ready<'l> {
     meaning: &'l Meaning<'l>,
     rules: &'l RuleSet,
+    sources: Vec<AddressSet>,
+    /// What asks for offered services.
+    asked: Vec<Match>,
     means: MeaningLines<'l>,
     does: RuleLines<'l, 'l>,
 }
@@ -33,6 +37,10 @@ impl<'a> Lookup<'a> {
         Ready {
             meaning: self.meaning,
             rules: self.rules,
+            sources: (0..self.meaning.plan().gateway_leg().0)
+                .map(|leg| self.meaning.sources_on(Leg(leg)))
+                .collect(),
+            asked: self.meaning.asked_outside(),
             means: MeaningLines::new(self.meaning, &self.frame, &Reading::default()),
             does: RuleLines::new(self.rules, &self.frame, &[], 0),
         }
@@ -40,9 +48,15 @@ impl<'a> Lookup<'a> {
 }
 
 impl<'l> Ready<'l> {
+    /// Whether a source belongs where it enters, and does not stay on its link.
+    pub fn belongs(&self, leg: Leg, source: IpAddr) -> bool {
+        self.sources.get(usize::from(leg.0)).is_some_and(|sources| sources.contains(source))
+    }
+
     /// What the plan means for a packet.
     pub fn decision(&self, packet: &Packet) -> Decision {
-        let translated = self.meaning.translate_if_asked(packet);
+        let asks = self.asked.iter().any(|asked| asked.contains(packet));
+        let translated = if asks { self.meaning.translate_if_asked(packet) } else { None };
         let packet = translated.as_ref().unwrap_or(packet);
         match self.means.table.first_match(packet) {
             Some((_, owner)) if owner != u32::MAX => self.means.decisions[owner as usize],

@@ -2,11 +2,11 @@
 
 use super::{Because, EDITION, PacketView, line_words};
 use crate::{Cell, Column, Table, Tone};
-use bastium_core::asking::{Answer, End, Share};
+use bastium_core::asking::{Answer, Close, End, Share};
 use bastium_core::plan::{Plan, Services};
 use bastium_core::proof::hours;
 use bastium_core::space::{AddressSet, ServiceSet};
-use bastium_core::verdict::Verdict;
+use bastium_core::verdict::{Cause, Verdict};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -30,6 +30,10 @@ pub struct AnswerSheet {
     pub rule: Option<RuleRef>,
     /// Rules above it that came close.
     pub passed_over: Vec<PassedOverRow>,
+    /// Exceptions that would have decided otherwise, but for one thing.
+    pub close: Vec<CloseRow>,
+    /// How the plan could be changed so that the answer is another one.
+    pub to_change: Vec<String>,
     /// What comes back: `reply`, `refused`, `unreachable`, `silence`; none where nothing is sent.
     pub reply: Option<&'static str>,
     /// The answer as a sentence.
@@ -75,6 +79,19 @@ pub struct PassedOverRow {
     pub differs: &'static str,
 }
 
+/// An exception that came close.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct CloseRow {
+    /// The exception, or the inbound entry.
+    pub name: String,
+    /// Its line in the plan.
+    pub line: usize,
+    /// What stands between: `source`, `destination`, `service`, `hours`, `off`, `ended` or `order`.
+    pub but: &'static str,
+    /// What would have to be otherwise.
+    pub says: String,
+}
+
 impl AnswerSheet {
     /// Takes the sheet from an answer; `None` if the answer has no part, which no question leads to.
     pub fn new(
@@ -114,6 +131,8 @@ impl AnswerSheet {
                     differs: passed.differs,
                 })
                 .collect(),
+            close: answer.close.iter().map(|one| close_row(plan, *one)).collect(),
+            to_change: to_change(plan, from, to, service, answer),
             reply: answer.reply.filter(|_| answer.verdict.is_some()).map(|reply| reply.word()),
             says: says(plan, from.text(), to.text(), &service.text, answer),
             asides: answer.asides.iter().map(|share| aside(plan, share)).collect(),
@@ -149,6 +168,59 @@ impl AnswerSheet {
             ]);
         }
         vec![table]
+    }
+}
+
+fn close_row(plan: &Plan, one: Close) -> CloseRow {
+    let exception = plan.exception(one.exception);
+    let what = format!("{} {} is {}", exception.table(), exception.name, exception.action.word());
+    CloseRow {
+        name: exception.name.to_string(),
+        line: plan.line(exception.at),
+        but: one.but.word(),
+        says: format!("{what}, but {}", one.words(plan)),
+    }
+}
+
+/// How to get the other answer, as commands where there are some.
+fn to_change(
+    plan: &Plan,
+    from: &End,
+    to: &End,
+    service: &Services,
+    answer: &Answer<'_>,
+) -> Vec<String> {
+    let Some(first) = answer.shares.first() else { return Vec::new() };
+    if answer.verdict == Some(Verdict::Allow) || answer.verdict.is_none() {
+        return Vec::new();
+    }
+    let exception = format!(
+        "bastium add exception NAME from={} to={} service={} action=allow why=...",
+        shell_word(from.text()),
+        shell_word(to.text()),
+        shell_word(&service.text.replace(", ", ","))
+    );
+    match first.decision.cause {
+        Cause::Cell(from, to) => {
+            let (from, to) = (&plan.zone(from).name, &plan.zone(to).name);
+            vec![exception, format!("bastium set cell {from} {to} allow")]
+        }
+        Cause::Exception(id) => {
+            let name = &plan.exception(id).name;
+            vec![format!("{exception} before={name}"), format!("bastium set exception {name} ...")]
+        }
+        Cause::Unmatched if plan.network_on(first.packet.enters).is_some() => vec![exception],
+        _ => Vec::new(),
+    }
+}
+
+/// A word as a shell takes it.
+fn shell_word(word: &str) -> String {
+    let plain = |c: char| c.is_ascii_alphanumeric() || "-_.:/,".contains(c);
+    if word.chars().all(plain) {
+        word.to_owned()
+    } else {
+        format!("'{}'", word.replace('\'', "'\\''"))
     }
 }
 

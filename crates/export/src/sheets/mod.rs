@@ -3,6 +3,7 @@
 mod addresses;
 mod answer;
 mod boxes;
+mod brief;
 mod change;
 mod checklist;
 mod compare;
@@ -17,6 +18,7 @@ mod services;
 pub use addresses::AddressSheet;
 pub use answer::AnswerSheet;
 pub use boxes::BoxRow;
+pub use brief::{BriefRow, Question, problem};
 pub use change::{ChangeSheet, DraftSheet};
 pub use checklist::{ChecklistSheet, StandRow, System};
 pub use compare::CompareSheet;

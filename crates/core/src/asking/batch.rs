@@ -1,0 +1,216 @@
+//! Many questions, one after the other. Places and services are resolved once; a question about two
+//! addresses and one service is looked up, any other is asked as a whole.
+
+use super::{End, NoAnswer, ask};
+use crate::diagnosis::{Diagnose, Diagnosis};
+use crate::meaning::Meaning;
+use crate::plan::{Plan, Services};
+use crate::proof::{self, Ready};
+use crate::rules::{Rule, RuleSet};
+use crate::source::Text;
+use crate::space::{Ends, IntervalSet, Leg, Minute, Packet, ServicePoint};
+use crate::verdict::{Cause, Decision, Verdict};
+use std::collections::HashMap;
+use std::net::IpAddr;
+
+/// A short answer.
+#[derive(Clone, Copy, Debug)]
+#[non_exhaustive]
+pub struct Brief<'r> {
+    /// What happens to all of the packets; `None` if it is not the same to all.
+    pub verdict: Option<Verdict>,
+    /// Whether the first of them is logged.
+    pub logged: bool,
+    /// What decides the first of them.
+    pub cause: Cause,
+    /// The rule that does, if one does.
+    pub rule: Option<&'r Rule>,
+    /// Whether the rules do what the plan means. Always so, or Bastium has a fault.
+    pub agrees: bool,
+}
+
+/// Why a question has no answer.
+#[derive(Clone, Debug)]
+pub enum Unasked {
+    /// Its words mean nothing here.
+    Words(Vec<Diagnosis>),
+    /// It is about nothing.
+    Nothing(NoAnswer),
+}
+
+/// Answers question after question.
+pub struct Asker<'a> {
+    meaning: &'a Meaning<'a>,
+    rules: &'a RuleSet,
+    ready: Ready<'a>,
+    /// A minute for each set of the plan's hours that can hold at once: whatever fares alike in all of them
+    /// does so all week.
+    slots: Vec<Minute>,
+    ends: HashMap<String, Result<End, Vec<Diagnosis>>>,
+    services: HashMap<String, Result<Service, Vec<Diagnosis>>>,
+}
+
+#[derive(Clone, Debug)]
+struct Service {
+    services: Services,
+    /// The one point that it is in IPv4, and in IPv6.
+    points: [Option<ServicePoint>; 2],
+}
+
+/// Words that are remembered at most; whoever asks about more addresses than that asks about each once.
+const MOST_WORDS: usize = 100_000;
+
+impl<'a> Asker<'a> {
+    /// Gets ready.
+    pub fn new(meaning: &'a Meaning<'a>, rules: &'a RuleSet, ready: Ready<'a>) -> Self {
+        let slots = slots(meaning.plan());
+        Self { meaning, rules, ready, slots, ends: HashMap::new(), services: HashMap::new() }
+    }
+
+    /// Answers one question, about the minutes of the week in `at`.
+    ///
+    /// # Errors
+    /// Why it has no answer.
+    pub fn ask(
+        &mut self,
+        from: &str,
+        to: &str,
+        service: &str,
+        at: &IntervalSet<Minute>,
+    ) -> Result<Brief<'a>, Unasked> {
+        if let Some(packet) = self.packet(from, to, service)
+            && let Some(brief) = self.at_all(packet, at)
+        {
+            return Ok(brief);
+        }
+        let (meaning, plan) = (self.meaning, self.meaning.plan());
+        let mut problems = Vec::new();
+        let mut known = |result: Result<End, Vec<Diagnosis>>| {
+            result.map_err(|found| problems.extend(found)).ok()
+        };
+        let (from, to) = (known(self.end(plan, from)), known(self.end(plan, to)));
+        let service = self.service(plan, service).map_err(|found| problems.extend(found)).ok();
+        let (Some(from), Some(to), Some(service)) = (from, to, service) else {
+            return Err(Unasked::Words(problems));
+        };
+        let answer = ask(meaning, self.rules, &from, &to, &service.services, at);
+        let answer = answer.map_err(Unasked::Nothing)?;
+        let first = answer.shares.first().ok_or(Unasked::Nothing(NoAnswer::NoCommonFamily))?;
+        Ok(Brief {
+            verdict: answer.verdict,
+            logged: first.decision.logged,
+            cause: first.decision.cause,
+            rule: answer.rule,
+            agrees: answer.differences.is_empty(),
+        })
+    }
+
+    /// The one packet that a question is about, if it is about just one, and that from where it belongs.
+    fn packet(&mut self, from: &str, to: &str, service: &str) -> Option<Packet> {
+        let (source, destination): (IpAddr, IpAddr) = (from.parse().ok()?, to.parse().ok()?);
+        let ends = Ends::new(source, destination)?;
+        let plan = self.meaning.plan();
+        if [source, destination].iter().any(|end| plan.stand_in_words(*end).is_some()) {
+            return None;
+        }
+        let v6 = usize::from(source.is_ipv6());
+        if !self.services.contains_key(service) {
+            let _ = self.service(plan, service);
+        }
+        let point = self.services.get(service)?.as_ref().ok()?.points[v6]?;
+        let enters = self.enters(source)?;
+        Some(Packet::new(enters, ends, point))
+    }
+
+    /// What happens to a packet at all of these minutes, if it is always the same.
+    fn at_all(&self, packet: Packet, at: &IntervalSet<Minute>) -> Option<Brief<'a>> {
+        let minutes = match at.spans() {
+            [(first, last)] if first == last => std::slice::from_ref(first),
+            _ if at.is_full() => self.slots.as_slice(),
+            _ => return None,
+        };
+        let mut briefs = minutes.iter().map(|at| self.look_up(&Packet { at: *at, ..packet }));
+        let first = briefs.next()?;
+        let same = |brief: Brief<'_>| {
+            (brief.verdict, brief.logged, brief.cause) == (first.verdict, first.logged, first.cause)
+                && brief.agrees == first.agrees
+        };
+        briefs.all(same).then_some(first)
+    }
+
+    /// The leg where a source belongs, if it is the only one.
+    fn enters(&self, source: IpAddr) -> Option<Leg> {
+        let plan = self.meaning.plan();
+        let belongs = |leg: &Leg| self.ready.belongs(*leg, source);
+        let mut legs = (0..plan.gateway_leg().0).map(Leg).filter(belongs);
+        // What asks from outside for an offered host is asked by the way of the offer.
+        let only = legs.next().filter(|_| legs.next().is_none())?;
+        let offered = plan.uplink_on(only).is_some() && !plan.inbounds().is_empty();
+        (!offered).then_some(only)
+    }
+
+    fn look_up(&self, packet: &Packet) -> Brief<'a> {
+        let Decision { verdict, logged, cause } = self.ready.decision(packet);
+        let brief = Brief { verdict: Some(verdict), logged, cause, rule: None, agrees: true };
+        if !verdict.is_filtered() {
+            return brief;
+        }
+        let outcome = self.ready.outcome(packet);
+        let agrees = proof::agrees(Decision { verdict, logged, cause }, outcome);
+        Brief { rule: outcome.rule, agrees, ..brief }
+    }
+
+    fn end(&mut self, plan: &Plan, words: &str) -> Result<End, Vec<Diagnosis>> {
+        if let Some(known) = self.ends.get(words) {
+            return known.clone();
+        }
+        let end = End::new(plan, words)
+            .map_err(|problems| problems.iter().map(Diagnose::diagnose).collect());
+        if self.ends.len() < MOST_WORDS {
+            self.ends.insert(words.to_owned(), end.clone());
+        }
+        end
+    }
+
+    fn service(&mut self, plan: &Plan, words: &str) -> Result<Service, Vec<Diagnosis>> {
+        if let Some(known) = self.services.get(words) {
+            return known.clone();
+        }
+        let items = words.split([',', ' ']).filter(|word| !word.is_empty());
+        let items: Vec<Text> = items.map(Text::new).collect();
+        let items = if items.is_empty() { vec![Text::new("any")] } else { items };
+        let service = plan.service(&items).map(|services| {
+            let point = |line: &IntervalSet<u32>| match line.spans() {
+                [(low, high)] if low == high => ServicePoint::from_coordinate(*low),
+                _ => None,
+            };
+            let points = [point(&services.set.v4), point(&services.set.v6)];
+            Service { services, points }
+        });
+        let service =
+            service.map_err(|problems| problems.iter().map(Diagnose::diagnose).collect::<Vec<_>>());
+        if self.services.len() < MOST_WORDS {
+            self.services.insert(words.to_owned(), service.clone());
+        }
+        service
+    }
+}
+
+/// A minute for each set of hours of the plan that can hold at once.
+fn slots(plan: &Plan) -> Vec<Minute> {
+    let borders = plan.hours().iter().flat_map(|hours| hours.minutes.spans());
+    let mut borders: Vec<Minute> = borders
+        .flat_map(|(low, high)| [*low, Minute::new(high.number() + 1)])
+        .chain([Minute::default()])
+        .collect();
+    borders.sort_unstable();
+    borders.dedup();
+    let mut known: Vec<Vec<bool>> = Vec::new();
+    borders.retain(|minute| {
+        let hold: Vec<bool> = plan.hours().iter().map(|h| h.minutes.contains(*minute)).collect();
+        let is_new = !known.contains(&hold);
+        known.push(hold);
+        is_new
+    });
+    borders
+}

@@ -1,0 +1,170 @@
+//! Short answers to many questions, a line each.
+
+use crate::safe;
+use bastium_core::asking::{Brief, Unasked};
+use bastium_core::diagnosis::Diagnosis;
+use bastium_core::plan::Plan;
+use bastium_core::verdict::Verdict;
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::borrow::Cow;
+
+/// One question with its answer: a line of CSV, or of JSON (one object a line).
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct BriefRow<'q> {
+    /// The edition of this JSON.
+    pub bastium: u8,
+    /// The question's line in its file.
+    pub row: u64,
+    /// From where.
+    pub from: &'q str,
+    /// To where.
+    pub to: &'q str,
+    /// Which services.
+    pub service: &'q str,
+    /// At which time; empty for any.
+    pub at: &'q str,
+    /// `allow`, `block`, `reject`, `does_not_pass`, `no_way` or `mixed`; `none` where there is no answer.
+    pub verdict: &'static str,
+    /// The verdict that was expected; empty if none was named.
+    pub expect: &'q str,
+    /// Whether it is that one; none if none was named.
+    pub as_expected: Option<bool>,
+    /// Whether it leaves a line in the log.
+    pub logged: bool,
+    /// The kind of entry that decides: `exception`, `cell`, ...
+    pub kind: &'static str,
+    /// Its name.
+    pub name: Cow<'q, str>,
+    /// Its line in the plan.
+    pub line: Option<usize>,
+    /// The rule's id.
+    pub rule: Cow<'q, str>,
+    /// Why there is no answer.
+    pub problem: Cow<'q, str>,
+}
+
+/// What a question says.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Question<'q> {
+    /// Its line in its file.
+    pub row: u64,
+    /// From where.
+    pub from: &'q str,
+    /// To where.
+    pub to: &'q str,
+    /// Which services.
+    pub service: &'q str,
+    /// At which time.
+    pub at: &'q str,
+    /// Which verdict is expected.
+    pub expect: &'q str,
+}
+
+impl<'q> BriefRow<'q> {
+    /// The columns, in order.
+    pub const COLUMNS: [&'static str; 14] = [
+        "row",
+        "from",
+        "to",
+        "service",
+        "at",
+        "verdict",
+        "expect",
+        "as_expected",
+        "logged",
+        "kind",
+        "name",
+        "line",
+        "rule",
+        "problem",
+    ];
+
+    /// Takes a row from an answer.
+    pub fn new(plan: &Plan, question: Question<'q>, brief: Brief<'q>) -> Self {
+        let verdict = brief.verdict.map_or("mixed", Verdict::word);
+        let Question { row, from, to, service, at, expect } = question;
+        Self {
+            bastium: super::EDITION,
+            row,
+            from,
+            to,
+            service,
+            at,
+            verdict,
+            expect,
+            as_expected: (!expect.is_empty()).then_some(expect == verdict),
+            logged: brief.logged,
+            kind: brief.cause.kind(),
+            name: brief.cause.name(plan).into(),
+            line: brief.cause.line(plan),
+            rule: brief.rule.map_or(Cow::Borrowed(""), |rule| rule.id.as_str().into()),
+            problem: Cow::Borrowed(""),
+        }
+    }
+
+    /// A row without an answer.
+    pub fn without(question: Question<'q>, problem: String) -> Self {
+        let Question { row, from, to, service, at, expect } = question;
+        Self {
+            bastium: super::EDITION,
+            row,
+            from,
+            to,
+            service,
+            at,
+            verdict: "none",
+            expect,
+            as_expected: (!expect.is_empty()).then_some(false),
+            logged: false,
+            kind: "",
+            name: Cow::Borrowed(""),
+            line: None,
+            rule: Cow::Borrowed(""),
+            problem: problem.into(),
+        }
+    }
+
+    /// The cells of the row, as CSV has them.
+    pub fn cells(&self) -> [Cow<'_, str>; 14] {
+        // Almost no text needs anything done to it.
+        let text = |text: &'_ str| -> String { safe(text) };
+        let yes = |yes: bool| Cow::Borrowed(if yes { "yes" } else { "no" });
+        [
+            self.row.to_string().into(),
+            text(self.from).into(),
+            text(self.to).into(),
+            text(self.service).into(),
+            text(self.at).into(),
+            self.verdict.into(),
+            text(self.expect).into(),
+            self.as_expected.map_or(Cow::Borrowed(""), yes),
+            yes(self.logged),
+            self.kind.into(),
+            text(&self.name).into(),
+            self.line.map_or(Cow::Borrowed(""), |line| line.to_string().into()),
+            text(&self.rule).into(),
+            text(&self.problem).into(),
+        ]
+    }
+}
+
+/// Why a question has no answer, in a sentence.
+pub fn problem(unasked: &Unasked) -> String {
+    match unasked {
+        Unasked::Words(diagnoses) => {
+            let says = |one: &Diagnosis| format!("{}; {}", one.says, one.cure);
+            diagnoses.iter().map(says).collect::<Vec<_>>().join("; ")
+        }
+        Unasked::Nothing(reason) => {
+            use bastium_core::asking::NoAnswer;
+            match reason {
+                NoAnswer::NobodyThere => "nothing is there yet that could ask",
+                NoAnswer::NobodyToReach => "nothing is there yet that could be reached",
+                NoAnswer::NoCommonFamily => "no packet can go there by that service",
+                NoAnswer::GatewayToItself => "both ends are the gateway",
+            }
+            .to_owned()
+        }
+    }
+}
