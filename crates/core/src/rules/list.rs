@@ -144,6 +144,11 @@ pub struct Outcome<'r> {
 }
 
 impl RuleList {
+    /// The packets that the list is asked about, those apart that a list above it has decided.
+    pub fn packets(&self) -> &PacketSet {
+        &self.covers
+    }
+
     /// A list for all traffic of a stage, named after it.
     pub(super) fn of_stage(
         stage: Stage,

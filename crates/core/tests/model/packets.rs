@@ -14,6 +14,14 @@ pub(crate) struct Borders {
 }
 
 impl Borders {
+    /// These and others.
+    pub(crate) fn joined(mut self, mut other: Self) -> Self {
+        self.v4.append(&mut other.v4);
+        self.v6.append(&mut other.v6);
+        self.services.append(&mut other.services);
+        self
+    }
+
     pub(crate) fn of(plan: &Plan, rules: &rules::RuleSet) -> Self {
         let mut borders =
             Self { v4: BTreeSet::new(), v6: BTreeSet::new(), services: BTreeSet::new() };

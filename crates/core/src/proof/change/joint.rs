@@ -168,8 +168,9 @@ impl Side {
             pairs.map(StandIn::set).collect()
         };
         let from = all(&mut self.moved.iter().map(|(from, _)| *from));
+        let to = all(&mut self.moved.iter().map(|(_, to)| *to));
         let strangers = all(&mut self.strangers.iter().copied());
-        let mut moved = set.difference(&from).difference(&strangers);
+        let mut moved = set.difference(&from).difference(&to).difference(&strangers);
         for (from, to) in &self.moved {
             let there = set.intersection(&from.set());
             let to = to.set();
