@@ -20,12 +20,15 @@ fn is_current(name: &str, expected: &str) {
 #[test]
 fn the_schemas_are_current_and_what_is_printed_has_all_their_keys() {
     let bench = Bench::new();
+    bench.write("one.csv", "from,to,service\ndesks,printers,ipp\n");
     for (command, schema) in bastium_export::schema::all() {
         let text = serde_json::to_string_pretty(&schema).expect("JSON") + "\n";
         is_current(&format!("docs/schema/{command}.schema.json"), &text);
         let words = match command {
             "ask" => "ask guests internet",
             "draft" => "matrix --draft",
+            "compare" => "compare clinic.toml farm.toml",
+            "batch" => "ask --batch one.csv",
             "change" => "set network desks hosts=19 --dry-run",
             other => other,
         };
@@ -86,12 +89,13 @@ fn the_catalogue_of_services_is_current() {
 #[test]
 fn the_commands_of_readme_and_guide_run() {
     let bench = Bench::new();
+    bench.write("questions.csv", "from,to,service,expect\ndesks,printers,ipp,allow\n");
     let mut tried = 0;
     for name in ["README.md", "docs/guide.md", "docs/plan-file.md"] {
         let text = std::fs::read_to_string(repository().join(name)).expect("the document is there");
         for line in text.lines().filter_map(|line| line.strip_prefix("$ bastium ")) {
             let words = shell_words(line);
-            if words[0] == "new" || words[0] == "demo" {
+            if ["new", "demo", "compare"].contains(&words[0].as_str()) {
                 continue;
             }
             let mut words: Vec<&str> = words.iter().map(String::as_str).collect();

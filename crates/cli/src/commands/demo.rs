@@ -16,7 +16,7 @@ struct Step {
 }
 
 /// The job, in its order.
-const STEPS: [Step; 12] = [
+const STEPS: [Step; 13] = [
     Step {
         words: &["addresses"],
         sees: "One VLAN and one subnet per kind of device; the VLAN id shows in the address.",
@@ -40,6 +40,10 @@ const STEPS: [Step; 12] = [
     Step {
         words: &["rules", "--find", "exception"],
         sees: "The exceptions as rules, narrow above wide: `trainees-web` stands above the wider block, though the plan has it below.",
+    },
+    Step {
+        words: &["prove"],
+        sees: "The rules against the plan, over every packet there can be; what must never pass; where the order matters.",
     },
     Step {
         words: &["ask", "reception", "paper-printer", "printing"],

@@ -151,14 +151,31 @@ fn leak(proof: &FormProof, session: &mut Session<'_>) -> Result<(), Failure> {
         }
     );
     session.prose(style::WARN, &heading)?;
-    let rows = proof.leak.iter().map(|row| {
-        let from = match row.replies_from.as_slice() {
-            [any] if any == "any" => String::new(),
-            ports => format!(", from port {}", ports.join(", ")),
+    // Rule by rule, with the first box of each.
+    let mut rows: Vec<(Option<&str>, String, usize)> = Vec::new();
+    for row in &proof.leak {
+        let rule = row.rule.as_deref();
+        match rows.iter_mut().find(|(known, ..)| *known == rule) {
+            Some((.., more)) => *more += 1,
+            None => {
+                let from = match row.replies_from.as_slice() {
+                    [any] if any == "any" => String::new(),
+                    ports => format!(", from port {}", ports.join(", ")),
+                };
+                rows.push((rule, format!("{}{from}", row.packets.short), 0));
+            }
+        }
+    }
+    let told = rows.into_iter().map(|(rule, first, more)| {
+        let rule = rule.unwrap_or("no list");
+        let more = if more > 0 {
+            format!("; {} more", count(more, "box").replace("boxs", "boxes"))
+        } else {
+            String::new()
         };
-        format!("  {}{from}", row.packets.short)
+        format!("- {rule}: {first}{more}")
     });
-    some(rows.collect(), style::PLAIN, session)
+    some(told.collect(), style::PLAIN, session)
 }
 
 /// The first few of a kind, and how many more there are.

@@ -2,7 +2,7 @@
 
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::meaning::Meaning;
-use crate::plan::{Action, Plan};
+use crate::plan::{Action, Form, Plan};
 use crate::rules::{self, Inexpressible, Obstacle, RuleSet};
 use crate::source::Span;
 
@@ -22,6 +22,8 @@ pub enum LimitFinding {
     NoIpv6 { network: String, at: Span },
     /// The form of its rules cannot say it.
     NotInForm { entry: String, why: Obstacle, at: Span },
+    /// Its lists keep no state, so that what looks like a reply gets through.
+    NoState { rules: usize, at: Span },
     /// It takes fewer rules than there are.
     TooManyRules { rules: usize, most: u32, at: Span },
     /// It takes shorter names than some rules have.
@@ -60,6 +62,10 @@ impl Diagnose for LimitFinding {
                 .says(format!("{entry} is for a part of an interface only, and the gateway's lists look at sources alone"))
                 .why("a rule for it would count for everything that is reached there")
                 .cure("say it for the whole network, or put that part into a network of its own"),
+            Self::NoState { rules, at } => Diagnosis::new("keeps-no-state", Severity::Advice, Some(*at))
+                .says(format!("the gateway's lists keep no state: {rules} rules let in whatever looks like a reply"))
+                .why("a first packet that comes from the right port cannot be told from an answer")
+                .cure("look at `bastium prove`, which shows all of it; if it is little enough, keep this finding under [known]"),
             Self::TooManyRules { rules, most, at } => warning(at)
                 .says(format!("the plan needs {rules} rules, and the gateway takes {most}"))
                 .why("`gateway.limits` says so")
@@ -86,9 +92,15 @@ pub(super) fn find_in_meaning(meaning: &Meaning<'_>) -> Vec<LimitFinding> {
             at: network.at,
         }));
     }
-    if limits.rules.is_some() || limits.name.is_some() || plan.gateway().source_only {
+    let stateless = plan.gateway().form == Form::PerInterface;
+    if limits.rules.is_some() || limits.name.is_some() || stateless {
         match rules::in_form(meaning, plan.gateway().form) {
-            Ok(compiled) => lists(meaning, &compiled, &mut found),
+            Ok(compiled) => {
+                let back = compiled.rules().filter(|rule| rule.back.is_some()).count();
+                let at = plan.gateway().at;
+                found.extend((back > 0).then_some(LimitFinding::NoState { rules: back, at }));
+                lists(meaning, &compiled, &mut found);
+            }
             Err(problems) => found.extend(not_in_form(plan, &problems)),
         }
     }

@@ -129,7 +129,7 @@ impl<'p> Here<'p> {
             Cause::Cell(..) | Cause::Unmatched => self.whole(rule),
             _ => self.slice(job, rule),
         });
-        rules.collect()
+        self.part.alive(&job.base, rules.collect())
     }
 
     /// A rule for whatever enters here; `None` where it is for others.

@@ -74,6 +74,7 @@ fn pair(job: &Job<'_>, touched: &[Touched], from: ZoneId, to: ZoneId) -> RuleLis
             rules.extend(part.slice(plan, &job.base, rule));
         }
     }
+    let rules = part.alive(&job.base, rules);
     RuleList {
         name: part.mark.clone(),
         stage: Stage::Through,

@@ -6,6 +6,9 @@ use super::writer::Base;
 use crate::plan::Plan;
 use crate::space::{AddressSet, IntervalSet, Leg, PacketSet};
 
+/// In a list longer than this, pieces are not looked at closely.
+const MOST_ABOVE: usize = 200;
+
 /// The part of the traffic that a list is for.
 pub(super) struct Part {
     /// Where its packets enter.
@@ -51,6 +54,29 @@ impl Part {
             matches.enters = enters;
         }
         Some(slice)
+    }
+
+    /// Leaves out pieces of exceptions that nothing comes to here, because pieces of others stand above
+    /// them: what an exception says elsewhere need not be entered where it says nothing.
+    pub(super) fn alive(&self, base: &Base, rules: Vec<Rule>) -> Vec<Rule> {
+        let mut kept: Vec<Rule> = Vec::with_capacity(rules.len());
+        let mut taken: Vec<PacketSet> = Vec::new();
+        for rule in rules {
+            if let Some(id) = rule.cause.exception().filter(|_| taken.len() < MOST_ABOVE) {
+                let mut rest = base.meets[id.index()].intersection(&self.packets);
+                for above in
+                    taken.iter().filter(|above| !rest.is_disjoint(above)).collect::<Vec<_>>()
+                {
+                    rest = rest.difference(above);
+                }
+                if rest.is_empty() {
+                    continue;
+                }
+            }
+            taken.extend(rule.first_packets().map(PacketSet::from));
+            kept.push(rule);
+        }
+        kept
     }
 
     /// The id of a rule here: what it is, then the list, then which part of the entry it is.
