@@ -44,7 +44,7 @@ fn an_answer_is_a_sentence_with_the_line_of_the_plan() {
     let run = bench.clinic("ask guests tills");
     let says = format!("guests cannot reach tills: cell guests -> tills is block (line {line})");
     assert!(run.out.contains(&says), "{}", run.out);
-    assert!(run.out.contains("comes back   silence"), "{}", run.out);
+    assert!(run.out.contains("comes back    silence"), "{}", run.out);
 }
 
 #[test]

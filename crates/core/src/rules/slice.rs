@@ -4,7 +4,8 @@
 use super::Rule;
 use super::writer::Base;
 use crate::plan::Plan;
-use crate::space::{AddressSet, IntervalSet, Leg, PacketSet};
+use crate::space::{AddressSet, IntervalSet, Leg, Match, PacketSet};
+use crate::verdict::Cause;
 
 /// In a list longer than this, pieces are not looked at closely.
 const MOST_ABOVE: usize = 200;
@@ -56,14 +57,13 @@ impl Part {
         Some(slice)
     }
 
-    /// Leaves out pieces of exceptions that nothing comes to here, because pieces of others stand above
-    /// them: what an exception says elsewhere need not be entered where it says nothing.
+    /// Leaves out pieces that nothing comes to here, because others stand above them: what an entry says
+    /// elsewhere need not be entered where it says nothing.
     pub(super) fn alive(&self, base: &Base, rules: Vec<Rule>) -> Vec<Rule> {
         let mut kept: Vec<Rule> = Vec::with_capacity(rules.len());
         let mut taken: Vec<PacketSet> = Vec::new();
         for rule in rules {
-            if let Some(id) = rule.cause.exception().filter(|_| taken.len() < MOST_ABOVE) {
-                let mut rest = base.meets[id.index()].intersection(&self.packets);
+            if let Some(mut rest) = self.meets(base, &rule).filter(|_| taken.len() < MOST_ABOVE) {
                 for above in
                     taken.iter().filter(|above| !rest.is_disjoint(above)).collect::<Vec<_>>()
                 {
@@ -77,6 +77,16 @@ impl Part {
             kept.push(rule);
         }
         kept
+    }
+
+    /// The packets of this part that an exception or a cell can meet; `None` for a rule of another kind.
+    fn meets(&self, base: &Base, rule: &Rule) -> Option<PacketSet> {
+        if let Some(id) = rule.cause.exception() {
+            return Some(base.meets[id.index()].intersection(&self.packets));
+        }
+        let cell = rule.first_packets().filter(|_| matches!(rule.cause, Cause::Cell(..)))?;
+        let source = cell.source.intersection(&self.sources);
+        Some(PacketSet::from(Match { source, ..cell.clone() }).intersection(&self.packets))
     }
 
     /// The id of a rule here: what it is, then the list, then which part of the entry it is.
