@@ -23,6 +23,10 @@ pub struct Leak<'r> {
 /// Everything that gets through beyond the plan: nothing where the gateway keeps state.
 pub fn leaks<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> Vec<Leak<'r>> {
     let mut leaks = Vec::new();
+    let keeps_state = rules.rules().all(|rule| rule.back.is_none());
+    if keeps_state && rules.unseen.is_empty() {
+        return leaks;
+    }
     let mut add = |rule: Option<&'r Rule>, packets: &PacketSet, from: &ServiceSet| {
         for part in meaning.parts(packets) {
             let denied = matches!(part.decision.verdict, Verdict::Block | Verdict::Reject);
