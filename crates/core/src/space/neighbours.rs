@@ -55,15 +55,42 @@ pub fn neighbours(sets: &[PacketSet]) -> Vec<Vec<usize>> {
     near
 }
 
-/// Goes through the hulls by where their sources begin: each one is compared with those that are still
-/// open there.
+/// Compares those that overlap in the one dimension in which the fewest do.
 fn meet<A: Coordinate>(hulls: impl Iterator<Item = Option<Hull<A>>>, near: &mut [Vec<usize>]) {
     let there = hulls.enumerate().filter_map(|(index, hull)| Some((index, hull?)));
-    let mut all: Vec<(usize, Hull<A>)> = there.collect();
-    all.sort_by_key(|(index, hull)| (hull.source.0, *index));
+    let all: Vec<(usize, Hull<A>)> = there.collect();
+    let by_source = overlaps(all.iter().map(|(_, hull)| hull.source));
+    let by_destination = overlaps(all.iter().map(|(_, hull)| hull.destination));
+    let by_service = overlaps(all.iter().map(|(_, hull)| hull.service));
+    if by_service <= by_source.min(by_destination) {
+        sweep(all, |hull| hull.service, near);
+    } else if by_source <= by_destination {
+        sweep(all, |hull| hull.source, near);
+    } else {
+        sweep(all, |hull| hull.destination, near);
+    }
+}
+
+/// How many pairs of these intervals overlap.
+fn overlaps<T: Ord + Copy>(intervals: impl Iterator<Item = (T, T)>) -> usize {
+    let (mut starts, ends): (Vec<T>, Vec<T>) = intervals.unzip();
+    starts.sort_unstable();
+    let begun = ends.iter().map(|end| starts.partition_point(|start| start <= end));
+    // Each interval counts itself, and each pair by the one that begins first.
+    begun.sum::<usize>().saturating_sub(ends.len() * (ends.len() + 1) / 2)
+}
+
+/// Goes through the hulls by where they begin in a dimension: each one is compared with those that are
+/// still open there.
+fn sweep<A: Coordinate, T: Ord + Copy>(
+    mut all: Vec<(usize, Hull<A>)>,
+    of: impl Fn(&Hull<A>) -> (T, T),
+    near: &mut [Vec<usize>],
+) {
+    all.sort_by_key(|(index, hull)| (of(hull).0, *index));
     let mut open: Vec<(usize, Hull<A>)> = Vec::new();
     for (index, hull) in all {
-        open.retain(|(_, before)| before.source.1 >= hull.source.0);
+        open.retain(|(_, before)| of(before).1 >= of(&hull).0);
         for (other, _) in open.iter().filter(|(_, before)| before.meets(&hull)) {
             near[index].push(*other);
             near[*other].push(index);
@@ -101,6 +128,15 @@ mod tests {
     }
 
     proptest! {
+        #[test]
+        fn overlaps_are_counted(intervals in prop::collection::vec((0u8..30, 0u8..9), 0..12)) {
+            let intervals: Vec<(u8, u8)> = intervals.iter().map(|(low, more)| (*low, low + more)).collect();
+            let pairs = intervals.iter().enumerate().flat_map(|(place, a)| {
+                intervals[place + 1..].iter().filter(move |b| a.0 <= b.1 && b.0 <= a.1)
+            });
+            prop_assert_eq!(overlaps(intervals.iter().copied()), pairs.count());
+        }
+
         #[test]
         fn sets_that_share_a_packet_are_neighbours(sets in prop::collection::vec(any_set(), 0..12)) {
             let near = neighbours(&sets);
