@@ -122,10 +122,10 @@ pub(crate) fn hot(rules: usize) -> String {
 fn one_of_five(index: usize, (from, to): (usize, usize)) -> String {
     let group = index / 5;
     let (low, high) = (1_000 + 3 * (group % 20_000), 1_002 + 3 * (group % 20_000));
-    let tcp = if group / 20_000 % 2 == 0 { "tcp" } else { "udp" };
+    let tcp = if (group / 20_000).is_multiple_of(2) { "tcp" } else { "udp" };
     let host = index % 20;
     let (source, target, service, action) = match index % 5 {
-        0 if group % 50 == 0 => {
+        0 if group.is_multiple_of(50) => {
             (format!("n{from}"), format!("n{to}"), format!("{tcp}/{low}-{high}"), "allow")
         }
         0 => (format!("n{from}"), format!("h{to}-{host}"), format!("{tcp}/{low}-{high}"), "allow"),

@@ -1,6 +1,7 @@
 //! How long it takes from text to plan, from plan to rules, and to an answer: for the clinic and for a
 //! made plan of 1,000 rules. Run with `cargo bench -p bastium-planfile`.
 
+#[allow(dead_code, reason = "each of the benchmarks uses some of it")]
 mod made;
 
 use bastium_core::asking::{End, ask};

@@ -126,7 +126,7 @@ impl<'p> Meaning<'p> {
     pub(crate) fn never_asked(&self, leg: Leg) -> Vec<Match> {
         let Some(ground) = self.ground.leg(leg) else { return Vec::new() };
         let unfiltered = |step| match step {
-            Step::Decide(packets, decision) if !decision.verdict.is_filtered() => Some(packets),
+            Step::Decide(packets, decision) if !decision.verdict.is_filtered() => Some(*packets),
             _ => None,
         };
         let through = |packets: Match| {

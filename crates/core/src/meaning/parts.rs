@@ -73,7 +73,7 @@ impl Meaning<'_> {
 
     pub(super) fn take(&self, step: &Step, cutter: &mut Cutter) {
         match step {
-            Step::Decide(packets, decision) => cutter.cut_set(&packets.into(), *decision),
+            Step::Decide(packets, decision) => cutter.cut_set(&packets.as_ref().into(), *decision),
             Step::Offered => self.cut_offered(cutter),
             Step::Exceptions(destination) => {
                 let destination = destination.clone();

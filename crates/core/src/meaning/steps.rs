@@ -11,7 +11,7 @@ use crate::verdict::{Cause, Decision, Forgery, NoWay, Verdict};
 #[derive(Clone, Debug)]
 pub(crate) enum Step {
     /// These packets fare like that.
-    Decide(Match, Decision),
+    Decide(Box<Match>, Decision),
     /// What asks for an offered service is decided as what it becomes.
     Offered,
     /// The exceptions decide, of what goes to these destinations.
@@ -34,7 +34,7 @@ impl Meaning<'_> {
         if leg == self.ground.gateway_leg {
             steps.push(Step::Exceptions(AddressSet::full()));
             let begun = decision(Verdict::Allow, false, Cause::FromGateway);
-            steps.push(Step::Decide(entering(leg), begun));
+            steps.push(Step::Decide(Box::new(entering(leg)), begun));
             return steps;
         }
         if let Some(ground) = self.ground.leg(leg) {
@@ -57,13 +57,13 @@ impl Meaning<'_> {
             ..entering(ground.leg)
         };
         let same = decision(Verdict::DoesNotPass, false, Cause::SameNetwork(id));
-        steps.push(Step::Decide(within, same));
+        steps.push(Step::Decide(Box::new(within), same));
     }
 
     fn forged(&self, ground: &LegGround, steps: &mut Vec<Step>) {
         let mut blocked = |forgery, packets| {
             let cause = Cause::Forged(forgery, ground.leg);
-            steps.push(Step::Decide(packets, decision(Verdict::Block, true, cause)));
+            steps.push(Step::Decide(Box::new(packets), decision(Verdict::Block, true, cause)));
         };
         let strange = ground.belongs.union(&unspecified()).complement();
         blocked(Forgery::Source, Match { source: strange, ..entering(ground.leg) });
@@ -81,12 +81,13 @@ impl Meaning<'_> {
         let plan = self.plan;
         let here = Match { destination: ground.to_gateway.clone(), ..entering(ground.leg) };
         let needs = Match { service: self.ground.ipv6_needs.clone(), ..here.clone() };
-        steps.push(Step::Decide(needs, decision(Verdict::Allow, false, Cause::Ipv6Needs)));
+        steps
+            .push(Step::Decide(Box::new(needs), decision(Verdict::Allow, false, Cause::Ipv6Needs)));
         steps.push(Step::Exceptions(ground.to_gateway.clone()));
         let mut allow = |packets: Match, logged, cause| {
             let destination = packets.destination.intersection(&ground.to_gateway);
             let packets = Match { destination, ..packets };
-            steps.push(Step::Decide(packets, decision(Verdict::Allow, logged, cause)));
+            steps.push(Step::Decide(Box::new(packets), decision(Verdict::Allow, logged, cause)));
         };
         if let Some(manage) = &plan.gateway().manage {
             let managing = Match {
@@ -125,14 +126,14 @@ impl Meaning<'_> {
         }
         let logged = plan.matrix().unmatched().log;
         let rest = decision(Verdict::Block, logged, Cause::Unmatched);
-        steps.push(Step::Decide(here, rest));
+        steps.push(Step::Decide(Box::new(here), rest));
     }
 
     fn without_way(&self, leg: Leg, steps: &mut Vec<Step>) {
         let ground = &self.ground;
         let mut none = |reason, packets| {
             let none = decision(Verdict::NoWay, false, Cause::NoRoute(reason));
-            steps.push(Step::Decide(packets, none));
+            steps.push(Step::Decide(Box::new(packets), none));
         };
         let to = |destination: AddressSet| Match { destination, ..entering(leg) };
         none(NoWay::LinkOnly, Match { source: ground.link_only.clone(), ..entering(leg) });
@@ -155,7 +156,7 @@ impl Meaning<'_> {
                 for to in self.plan.zone_ids() {
                     let destination = self.plan.zone_prefixes(to);
                     let packets = Match { source: source.clone(), destination, ..entering(leg) };
-                    steps.push(Step::Decide(packets, self.cell(from, to)));
+                    steps.push(Step::Decide(Box::new(packets), self.cell(from, to)));
                 }
             }
         }

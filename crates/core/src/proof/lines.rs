@@ -55,7 +55,7 @@ impl<'f> MeaningLines<'f> {
             for step in meaning.steps(leg) {
                 match step {
                     Step::Decide(packets, decision) => {
-                        lines.push(&packets.into(), decision, reading);
+                        lines.push(&packets.as_ref().into(), decision, reading);
                     }
                     Step::Offered => lines.offered(meaning, leg, reading),
                     Step::Exceptions(destination) => {

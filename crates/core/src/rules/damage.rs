@@ -102,7 +102,7 @@ fn of_lists(rules: &RuleSet, (list, place): Place) -> Vec<Damage> {
         }));
     }
     if rule.cause == Cause::Unmatched {
-        damages.push(with(rules, Kind::DefaultTurned, (list, place), |rule| turn(rule)));
+        damages.push(with(rules, Kind::DefaultTurned, (list, place), turn));
     }
     damages
 }

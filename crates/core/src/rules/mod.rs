@@ -3,9 +3,9 @@
 //! Nothing here asks the meaning what should happen: this is the second way to a verdict, and it is
 //! compared with the first. [`compile`] takes a [`Meaning`] only as a token that the plan has one.
 //!
-//! [`writer`] makes a rule of each entry, in the order that [`order`] works out; a form then makes lists
-//! of them: [`one_list`], [`per_pair`], [`ranked`], [`per_interface`] with its [`replies`], and
-//! [`source_only`]. What surrounds the plan's own rules is in [`frame`].
+//! A writer makes a rule of each entry, in an order that is worked out; a form then makes lists of them.
+//! [`in_form`] does so for any of the four, [`compile`] for the plan's own. [`damage`] makes the mistakes
+//! that people make while they enter rules.
 
 pub mod damage;
 mod frame;
