@@ -329,10 +329,10 @@ pub struct Prove {
 /// Arguments of `compare`.
 #[derive(Clone, Debug, Args)]
 pub struct Compare {
-    /// The plan as it was [default: the plan as it was last committed in git]
+    /// The plan or rule list as it was [default: the plan as it was last committed in git]
     #[arg(requires = "new")]
     pub old: Option<PathBuf>,
-    /// The plan as it is now [default: the plan]
+    /// The plan or rule list as it is now [default: the plan]
     pub new: Option<PathBuf>,
     /// Compare with the plan as it was in this commit
     #[arg(long, value_name = "COMMIT", conflicts_with = "old", default_value = "HEAD")]

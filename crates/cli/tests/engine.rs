@@ -160,6 +160,47 @@ fn a_change_is_told_as_traffic_and_as_rules() {
     assert!(!other.out.contains("240.") && !other.out.contains("ba57"), "{}", other.out);
 }
 
+/// Two rule lists without their plans say of traffic what their plans say.
+#[test]
+fn rule_lists_are_compared_as_plans_are() {
+    let bench = Bench::new();
+    let changed =
+        demo("clinic.toml").replacen("service = \"dicom\"", "service = [\"dicom\", \"rtsp\"]", 1);
+    bench.write("new.toml", changed);
+    for form in ["one-list", "per-pair", "ranked"] {
+        for (plan, list) in [("clinic.toml", "old.json"), ("new.toml", "new.json")] {
+            let run =
+                bench.run(&format!("rules --plan {plan} --form {form} --format json --day {DAY}"));
+            assert!(
+                !run.out.contains("\"240.1.0.0\"") && !run.out.contains("\"100::ba57:0:1:0\""),
+                "{form}"
+            );
+            bench.write(list, run.out);
+        }
+        let lists = bench.run("compare old.json new.json --format json");
+        assert_eq!(lists.code, 1, "{form}: {}", lists.err);
+        let json = lists.json();
+        let opens = json["opens"].as_array().expect("rows");
+        assert_eq!(opens.len(), 1, "{form}: {opens:?}");
+        let plans = bench
+            .run(&format!("compare clinic.toml new.toml --form {form} --format json --day {DAY}"))
+            .json();
+        assert_eq!(opens[0]["service"], plans["opens"][0]["service"]);
+        assert_eq!(
+            (json["closes"].as_array().map(Vec::len), json["changes"].as_array().map(Vec::len)),
+            (Some(0), Some(0))
+        );
+        assert_eq!(json["rules"]["changed"][0]["id"], plans["rules"]["changed"][0]["id"], "{form}");
+        assert_eq!(bench.run("compare old.json old.json").code, 0);
+    }
+    let mixed = bench.run("compare old.json clinic.toml");
+    assert!(mixed.code == 2 && mixed.err.contains("the other a rule list"), "{}", mixed.err);
+    bench.write("part.json", bench.clinic("rules --find dicom --format json").out);
+    assert!(bench.run("compare part.json old.json").err.contains("only some of the rules"));
+    bench.write("odd.json", "{\"bastium\": 1}");
+    assert_eq!(bench.run("compare odd.json old.json").code, 2);
+}
+
 #[test]
 fn names_and_remarks_are_no_change() {
     let bench = Bench::new();

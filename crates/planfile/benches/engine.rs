@@ -15,7 +15,7 @@ use divan::Bencher;
 use jiff::civil::{Date, date};
 
 const DAY: Date = date(2026, 11, 24);
-const SIZES: [usize; 3] = [100, 1_000, 10_000];
+const SIZES: [usize; 4] = [100, 1_000, 10_000, 100_000];
 
 fn main() {
     for size in [100, 1_000, 10_000] {

@@ -9,12 +9,19 @@ use bastium_core::meaning::Meaning;
 use bastium_core::plan::Form;
 use bastium_core::proof;
 use bastium_core::rules::{self, RuleSet};
-use bastium_export::sheets::CompareSheet;
+use bastium_export::clean;
+use bastium_export::sheets::{CompareSheet, Names, RuleFile, RuleFileProblem};
+use std::path::Path;
 
 /// How many boxes of a kind are shown one by one.
 const MOST: usize = 12;
 
 pub(super) fn run(args: &Compare, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    if let (Some(old), Some(new)) = (&args.old, &args.new)
+        && let Some(lists) = two_lists(old, new)?
+    {
+        return lists_compared(&lists.0, &lists.1, session);
+    }
     let (old, new) = match (&args.old, &args.new) {
         (Some(old), Some(new)) => (plans::load(Some(old))?, plans::load(Some(new))?),
         _ => {
@@ -29,8 +36,59 @@ pub(super) fn run(args: &Compare, session: &mut Session<'_>) -> Result<Exit, Fai
     let form = args.form.map_or(new.gateway().form, Form::from);
     let (old_rules, new_rules) = compiled(&before, &after, form);
     let changes = proof::changes(&before, &after, (&old_rules, &new_rules));
-    let named = (day.to_string(), new_rules.form.word());
+    let named = (day.to_string(), new_rules.form.word().to_owned());
     let sheet = CompareSheet::new((&old, &new), named, &changes);
+    let exit = if sheet.is_empty() { Exit::Fine } else { Exit::No };
+    if !show::for_programs(session, &sheet, || sheet.tables(), "table")? {
+        print(&sheet, session)?;
+    }
+    Ok(exit)
+}
+
+/// Two rule lists, if both files are the JSON of such; `None` if neither is.
+fn two_lists(old: &Path, new: &Path) -> Result<Option<(RuleFile, RuleFile)>, Failure> {
+    let json = |path: &Path| -> Result<Option<String>, Failure> {
+        let bytes = plans::read_file(path)?;
+        let text = String::from_utf8_lossy(&bytes);
+        Ok(text.trim_start().starts_with('{').then(|| text.into_owned()))
+    };
+    let read = |path: &Path, text: &str| {
+        RuleFile::read(text).map_err(|problem| not_a_list(path, &problem))
+    };
+    match (json(old)?, json(new)?) {
+        (Some(a), Some(b)) => Ok(Some((read(old, &a)?, read(new, &b)?))),
+        (None, None) => Ok(None),
+        _ => Err(Failure::Call {
+            says: "one of the two is a plan, the other a rule list".to_owned(),
+            cure:
+                "write the plan's rules with `bastium rules --format json`, and compare the lists"
+                    .to_owned(),
+        }),
+    }
+}
+
+fn not_a_list(path: &Path, problem: &RuleFileProblem) -> Failure {
+    let path = clean(&path.display().to_string()).into_owned();
+    let says = match problem {
+        RuleFileProblem::NotOne(error) => format!("{path} is no rule list: {error}"),
+        RuleFileProblem::InPart => format!("{path} has only some of the rules"),
+        RuleFileProblem::Word(word) => format!("{path}: `{}` is not an action", clean(word)),
+    };
+    let cure = "write it with `bastium rules --format json`, without FROM, TO or --find";
+    Failure::Call { says, cure: cure.to_owned() }
+}
+
+fn lists_compared(
+    old: &RuleFile,
+    new: &RuleFile,
+    session: &mut Session<'_>,
+) -> Result<Exit, Failure> {
+    let mut names = Names::default();
+    let lines = |file: &RuleFile, names: &mut Names| {
+        file.lines(names).map_err(|problem| not_a_list(Path::new("a rule list"), &problem))
+    };
+    let (before, after) = (lines(old, &mut names)?, lines(new, &mut names)?);
+    let sheet = CompareSheet::of_lists(new.day.clone(), new.form.clone(), &names, &before, &after);
     let exit = if sheet.is_empty() { Exit::Fine } else { Exit::No };
     if !show::for_programs(session, &sheet, || sheet.tables(), "table")? {
         print(&sheet, session)?;

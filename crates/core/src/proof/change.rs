@@ -6,7 +6,7 @@ mod rules;
 
 use joint::Joint;
 pub(super) use joint::Side;
-pub use rules::RuleChange;
+pub use rules::{LineChange, RuleChange, line_changes};
 
 use super::comparison::{Clash, compare};
 use super::frame::Frame;

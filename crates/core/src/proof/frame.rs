@@ -80,6 +80,17 @@ impl Frame {
         Self::joint(&[(meaning, &legs)], outer, &meaning.translated())
     }
 
+    /// Cells for lists without a plan: one for each leg.
+    pub(super) fn plain(legs: usize) -> Self {
+        fn index<A: Family>(legs: usize) -> Index<A> {
+            let full = IntervalSet::full();
+            // The last leg is looked at for every source, as the gateway's own is.
+            let own = vec![full.clone(); legs.max(1)];
+            Index::new(own, IntervalSet::empty(), vec![full], Vec::new())
+        }
+        Self { v4: index(legs), v6: index(legs) }
+    }
+
     /// Cells that serve several plans. Each comes with what its legs are called in all; there are so many
     /// of them before the gateway's own.
     pub(super) fn joint(

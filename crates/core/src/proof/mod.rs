@@ -1,6 +1,7 @@
 //! Whether the compiled rules do what the plan means: exactly, over whole packet sets.
 
 mod anomalies;
+mod bare;
 mod boxes;
 mod change;
 mod comparison;
@@ -13,8 +14,9 @@ mod prove;
 mod replies;
 mod table;
 
+pub use bare::{BareChange, bare_changes};
 pub use boxes::{NamedBox, boxes, hours};
-pub use change::{Change, Changes, RuleChange, changes};
+pub use change::{Change, Changes, LineChange, RuleChange, changes, line_changes};
 pub use guarantee::{Kept, guarantee};
 pub use leak::{Leak, leaks};
 pub use lookup::{Lookup, Ready};

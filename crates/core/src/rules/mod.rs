@@ -7,6 +7,7 @@
 //! [`in_form`] does so for any of the four, [`compile`] for the plan's own. [`damage`] makes the mistakes
 //! that people make while they enter rules.
 
+mod bare;
 pub mod damage;
 mod frame;
 mod list;
@@ -24,6 +25,7 @@ mod translation;
 mod ways;
 mod writer;
 
+pub use bare::BareLine;
 pub use list::{Applies, Otherwise, Outcome, RuleList, RuleSet, Stage};
 pub use translation::Translation;
 

@@ -1,9 +1,10 @@
 //! Boxes of packets, as rows.
 
 use super::answer::few;
+use super::products::Names;
 use bastium_core::plan::Plan;
 use bastium_core::proof::{NamedBox, boxes};
-use bastium_core::space::PacketSet;
+use bastium_core::space::{AddressSet, Leg, Match, PacketSet, ServiceSet};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -36,6 +37,14 @@ pub(crate) fn rows(plan: &Plan, set: &PacketSet) -> Vec<BoxRow> {
 }
 
 fn row(named: &NamedBox) -> BoxRow {
+    let parts = Named {
+        from: named.from.clone(),
+        source: named.source.clone(),
+        destination: named.destination.clone(),
+        service: named.service.clone(),
+        hours: named.hours.clone(),
+        family: named.family,
+    };
     BoxRow {
         from: named.from.join(" + "),
         source: named.source.join(", "),
@@ -44,12 +53,12 @@ fn row(named: &NamedBox) -> BoxRow {
         service: named.service.join(", "),
         hours: named.hours.clone(),
         family: named.family,
-        short: short(named),
+        short: short(&parts),
     }
 }
 
 /// `tcp/443 from desks to records (IPv4)`, with at most three of everything.
-fn short(named: &NamedBox) -> String {
+fn short(named: &Named) -> String {
     let service = match named.service.as_slice() {
         [any] if any == "any" => "anything".to_owned(),
         words => few(words),
@@ -59,4 +68,43 @@ fn short(named: &NamedBox) -> String {
         if named.family == "both" { String::new() } else { format!(" ({})", named.family) };
     let hours = named.hours.as_ref().map(|hours| format!(", {hours}")).unwrap_or_default();
     format!("{service} from {from} to {}{family}{hours}", few(&named.destination))
+}
+
+/// A product over the legs of rule lists, without a plan to name anything after.
+pub(super) fn bare(names: &Names, product: &Match) -> BoxRow {
+    let legs = names.legs.iter().enumerate();
+    let from = legs.filter(|(leg, _)| product.enters.contains(Leg(*leg as u16)));
+    let words = |set: &AddressSet| match names.stranger_at(set) {
+        Some(name) => vec![name.to_owned()],
+        None => set.words(),
+    };
+    let line = product.service.v4.union(&product.service.v6);
+    let named = Named {
+        from: from.map(|(_, name)| name.clone()).collect(),
+        source: words(&product.source),
+        destination: words(&product.destination),
+        service: ServiceSet::both(line).words(),
+        hours: (!product.at.is_full()).then(|| product.at.words()),
+        family: if product.source.v4.is_empty() { "IPv6" } else { "IPv4" },
+    };
+    BoxRow {
+        from: named.from.join(" + "),
+        source: named.source.join(", "),
+        to: String::new(),
+        destination: named.destination.join(", "),
+        service: named.service.join(", "),
+        hours: named.hours.clone(),
+        family: named.family,
+        short: short(&named),
+    }
+}
+
+/// The parts of a box, as far as its short words need them.
+struct Named {
+    from: Vec<String>,
+    source: Vec<String>,
+    destination: Vec<String>,
+    service: Vec<String>,
+    hours: Option<String>,
+    family: &'static str,
 }

@@ -1,11 +1,12 @@
 //! What changes from one plan to another.
 
-use super::boxes::{BoxRow, rows};
+use super::boxes::{self, BoxRow, rows};
+use super::products::Names;
 use super::{Because, EDITION};
 use crate::{Cell, Column, Table, Tone};
-use bastium_core::plan::Plan;
-use bastium_core::proof::{Change, Changes, RuleChange};
-use bastium_core::rules::Rule;
+use bastium_core::plan::{Action, Plan};
+use bastium_core::proof::{Change, Changes, LineChange, RuleChange, bare_changes, line_changes};
+use bastium_core::rules::{BareLine, Rule};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -17,7 +18,7 @@ pub struct CompareSheet {
     /// The day that both plans are taken on.
     pub day: String,
     /// The form that the rules are in.
-    pub form: &'static str,
+    pub form: String,
     /// What gets through now, and did not.
     pub opens: Vec<ChangeRow>,
     /// What got through, and does not any more.
@@ -49,7 +50,7 @@ pub struct ChangeRow {
 }
 
 /// Rules that are others.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Default, Serialize, JsonSchema)]
 pub struct RuleChanges {
     /// Rules that are new.
     pub added: Vec<RuleMark>,
@@ -81,7 +82,7 @@ impl CompareSheet {
     /// Takes the sheet from the changes between two plans.
     pub fn new(
         (old, new): (&Plan, &Plan),
-        (day, form): (String, &'static str),
+        (day, form): (String, String),
         changes: &Changes<'_>,
     ) -> Self {
         let rows = |kind: fn(&Change) -> bool| -> Vec<ChangeRow> {
@@ -98,6 +99,41 @@ impl CompareSheet {
             rules: rule_changes(&changes.rules),
             undecided: changes.undecided,
         }
+    }
+
+    /// Compares two rule lists that were written to files. There is no plan to name things after.
+    pub fn of_lists(
+        day: String,
+        form: String,
+        names: &Names,
+        old: &[BareLine],
+        new: &[BareLine],
+    ) -> Self {
+        let (changes, undecided) = bare_changes(names.legs.len(), old, new);
+        let (mut opens, mut closes, mut others) = (Vec::new(), Vec::new(), Vec::new());
+        for change in &changes {
+            let (before, after) = (&old[change.before], &new[change.after]);
+            let (list, word) = match (before.action, after.action) {
+                (_, Action::Allow) => (&mut opens, "opens"),
+                (Action::Allow, _) => (&mut closes, "closes"),
+                _ => (&mut others, "changes"),
+            };
+            for product in change.packets.tidied().products() {
+                let packets = boxes::bare(names, &product);
+                let because =
+                    |line: &BareLine| Because { kind: "rule", name: line.id.clone(), line: None };
+                list.push(ChangeRow {
+                    says: format!("{word}: {}", packets.short),
+                    packets,
+                    before: before.action.word(),
+                    after: after.action.word(),
+                    because_before: because(before),
+                    because_after: because(after),
+                });
+            }
+        }
+        let rules = bare_rules(old, new);
+        Self { bastium: EDITION, day, form, opens, closes, changes: others, rules, undecided }
     }
 
     /// Whether nothing is otherwise.
@@ -232,6 +268,44 @@ fn rule_changes(changes: &[RuleChange<'_>]) -> RuleChanges {
                 rules.changed.push(changed);
             }
             _ => {}
+        }
+    }
+    rules
+}
+
+/// Which rules of two lists are others; the ends of lists are none.
+fn bare_rules(old: &[BareLine], new: &[BareLine]) -> RuleChanges {
+    let rules = |lines: &'_ [BareLine]| -> Vec<BareLine> {
+        lines.iter().filter(|line| line.number > 0).cloned().collect()
+    };
+    let (old, new) = (rules(old), rules(new));
+    let keys = |lines: &[BareLine]| -> Vec<_> {
+        lines.iter().map(|line| (line.matches.clone(), line.action, line.log)).collect()
+    };
+    let ids =
+        |lines: &'_ [BareLine]| -> Vec<String> { lines.iter().map(|l| l.id.clone()).collect() };
+    let (old_ids, new_ids) = (ids(&old), ids(&new));
+    let old_ids: Vec<&str> = old_ids.iter().map(String::as_str).collect();
+    let new_ids: Vec<&str> = new_ids.iter().map(String::as_str).collect();
+    let told = line_changes((&keys(&old), &old_ids), (&keys(&new), &new_ids));
+    let mark = |before: Option<usize>, after: Option<usize>| {
+        let line = after.map(|place| &new[place]).or(before.map(|place| &old[place]));
+        let id = line.map(|line| line.id.clone()).unwrap_or_default();
+        RuleMark {
+            name: id.clone(),
+            id,
+            before: before.map(|place| old[place].number),
+            after: after.map(|place| new[place].number),
+            what: Vec::new(),
+        }
+    };
+    let mut rules = RuleChanges::default();
+    for change in told {
+        match change {
+            LineChange::Added(new) => rules.added.push(mark(None, Some(new))),
+            LineChange::Gone(old) => rules.gone.push(mark(Some(old), None)),
+            LineChange::Moved(old, new) => rules.moved.push(mark(Some(old), Some(new))),
+            LineChange::Changed(old, new) => rules.changed.push(mark(Some(old), Some(new))),
         }
     }
     rules

@@ -1,6 +1,7 @@
 //! The ordered rules.
 
 use super::matrix::logged;
+use super::products::{ProductRow, products};
 use super::{Because, EDITION};
 use crate::{Cell, Column, Table};
 use bastium_core::plan::Plan;
@@ -19,6 +20,8 @@ pub struct RuleSheet {
     pub day: String,
     /// The next day on which they would be others.
     pub changes_on: Option<String>,
+    /// Whether all rules are there; else only some were asked for.
+    pub whole: bool,
     /// What is translated on its way in.
     pub translations: Vec<TranslationRow>,
     /// Whether the lists see packets before they are translated.
@@ -61,6 +64,8 @@ pub struct ListRow {
     pub rules: Vec<RuleRow>,
     /// What happens to the rest.
     pub otherwise: &'static str,
+    /// The rest, where this list decides it: any of these products.
+    pub rest: Vec<ProductRow>,
 }
 
 /// What a list is for, in forms that have more than one.
@@ -120,12 +125,15 @@ pub struct RuleRow {
     pub limit_mbps: Option<f64>,
     /// The entry behind it.
     pub because: Because,
+    /// What it matches, exactly: any of these products.
+    pub matches: Vec<ProductRow>,
 }
 
 impl RuleSheet {
     /// Takes the sheet from compiled rules. `keep` says which rules to show.
     pub fn new(plan: &Plan, rules: &RuleSet, keep: impl Fn(&RuleList, &Rule) -> bool) -> Self {
-        let list = |list: &RuleList| ListRow {
+        let possible = rules.possible(plan);
+        let list = |(place, list): (usize, &RuleList)| ListRow {
             name: list.name.clone(),
             applies: list.applies.map(|applies| applies_to(plan, applies)),
             about: about(list),
@@ -134,18 +142,29 @@ impl RuleSheet {
                 .rules
                 .iter()
                 .filter(|rule| keep(list, rule))
-                .map(|rule| row(plan, rule))
+                .map(|rule| RuleRow {
+                    matches: products(plan, rules.products_of(place, rule, &possible)),
+                    ..row(plan, rule)
+                })
                 .collect(),
             otherwise: list.otherwise.word(),
+            rest: rules
+                .end_of(place, &possible)
+                .map(|(rest, _)| products(plan, rest))
+                .unwrap_or_default(),
         };
+        let lists: Vec<ListRow> = rules.lists.iter().enumerate().map(list).collect();
+        let shown: usize = lists.iter().map(|list| list.rules.len()).sum();
+        let all: usize = rules.lists.iter().map(|list| list.rules.len()).sum();
         Self {
             bastium: EDITION,
+            whole: shown == all,
             form: rules.form.word(),
             day: rules.day.to_string(),
             changes_on: rules.changes_on.map(|day| day.to_string()),
             translations: rules.translations.iter().map(|t| translation(plan, t)).collect(),
             before_translation: rules.before_translation,
-            lists: rules.lists.iter().map(list).collect(),
+            lists,
             settings: rules.settings.iter().map(setting).chain(settings(plan)).collect(),
         }
     }
@@ -263,7 +282,7 @@ fn about(list: &RuleList) -> String {
         None => list.stage.about(),
     };
     if list.implied {
-        return format!("{about}: what the gateway does by itself, nothing to enter");
+        return "what the gateway does by itself; nothing to enter".to_owned();
     }
     about.to_owned()
 }
@@ -356,5 +375,6 @@ fn row(plan: &Plan, rule: &Rule) -> RuleRow {
         hours: rule.hours.clone(),
         limit_mbps: rule.limit_mbps,
         because: Because::new(rule.cause, plan),
+        matches: Vec::new(),
     }
 }

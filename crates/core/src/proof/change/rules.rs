@@ -5,6 +5,7 @@ use crate::plan::Action;
 use crate::rules::{Rule, RuleSet, Stage};
 use crate::space::{Match, ServiceSet};
 use std::collections::HashMap;
+use std::hash::Hash;
 
 /// What became of a rule.
 #[derive(Clone, Debug)]
@@ -39,39 +40,66 @@ pub(super) fn changes<'r>(
     new: &'r RuleSet,
 ) -> Vec<RuleChange<'r>> {
     let (before, after) = (contents(&joint.old, old), contents(&joint.new, new));
-    let mut places: HashMap<&Content, Vec<usize>> = HashMap::new();
-    for (place, (content, _)) in after.iter().enumerate().rev() {
+    let named =
+        |all: &[(Content, &'r Rule)]| all.iter().map(|(_, rule)| rule.id.as_str()).collect();
+    let keys = |all: Vec<(Content, &'r Rule)>| all.into_iter().unzip();
+    let ids: (Vec<&str>, Vec<&str>) = (named(&before), named(&after));
+    let (before, old): (Vec<Content>, Vec<&Rule>) = keys(before);
+    let (after, new): (Vec<Content>, Vec<&Rule>) = keys(after);
+    let told = line_changes((&before, &ids.0), (&after, &ids.1));
+    let rule = told.into_iter().map(|change| match change {
+        LineChange::Added(there) => RuleChange::Added(new[there]),
+        LineChange::Gone(here) => RuleChange::Gone(old[here]),
+        LineChange::Moved(here, there) => RuleChange::Moved(old[here], new[there]),
+        LineChange::Changed(here, there) => RuleChange::Changed(old[here], new[there]),
+    });
+    rule.collect()
+}
+
+/// What became of a line, by its places in the two lists.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum LineChange {
+    /// It is new.
+    Added(usize),
+    /// It is not there any more.
+    Gone(usize),
+    /// It stands elsewhere among those that stayed.
+    Moved(usize, usize),
+    /// It says something else.
+    Changed(usize, usize),
+}
+
+/// Compares two lists of lines, each by what it says and by its name.
+pub fn line_changes<K: Hash + Eq>(
+    (before, old_ids): (&[K], &[&str]),
+    (after, new_ids): (&[K], &[&str]),
+) -> Vec<LineChange> {
+    let mut places: HashMap<&K, Vec<usize>> = HashMap::new();
+    for (place, content) in after.iter().enumerate().rev() {
         places.entry(content).or_default().push(place);
     }
-    let mut pairs: Vec<Option<usize>> =
-        before.iter().map(|(content, _)| places.get_mut(content).and_then(Vec::pop)).collect();
+    let same = |content: &K| places.get_mut(content).and_then(Vec::pop);
+    let pairs: Vec<Option<usize>> = before.iter().map(same).collect();
     let mut taken = vec![false; after.len()];
     pairs.iter().flatten().for_each(|place| taken[*place] = true);
-    let stayed: Vec<(usize, usize)> =
-        pairs.iter().enumerate().filter_map(|(old, new)| Some((old, (*new)?))).collect();
+    let stayed = pairs.iter().enumerate().filter_map(|(old, new)| Some((old, (*new)?)));
+    let stayed: Vec<(usize, usize)> = stayed.collect();
     let in_order = longest_rise(&stayed.iter().map(|(_, new)| *new).collect::<Vec<_>>());
-    let mut changes = Vec::new();
-    for (number, (old, new)) in stayed.iter().enumerate() {
-        if !in_order[number] {
-            changes.push(RuleChange::Moved(before[*old].1, after[*new].1));
-        }
-    }
-    for (place, (_, rule)) in
-        before.iter().enumerate().filter(|(place, _)| pairs[*place].is_none()).collect::<Vec<_>>()
-    {
-        let same = after.iter().enumerate();
-        let same = same.filter(|(new, _)| !taken[*new]).find(|(_, (_, other))| other.id == rule.id);
-        match same.map(|(new, (_, other))| (new, *other)) {
-            Some((new, other)) => {
+    let moved = stayed.iter().zip(in_order).filter(|(_, in_order)| !in_order);
+    let mut changes: Vec<LineChange> =
+        moved.map(|((old, new), _)| LineChange::Moved(*old, *new)).collect();
+    for (old, id) in old_ids.iter().enumerate().filter(|(old, _)| pairs[*old].is_none()) {
+        let named = |new: &usize| !taken[*new] && new_ids[*new] == *id;
+        match (0..after.len()).find(named) {
+            Some(new) => {
                 taken[new] = true;
-                pairs[place] = Some(new);
-                changes.push(RuleChange::Changed(rule, other));
+                changes.push(LineChange::Changed(old, new));
             }
-            None => changes.push(RuleChange::Gone(rule)),
+            None => changes.push(LineChange::Gone(old)),
         }
     }
-    let added = after.iter().zip(taken).filter(|(_, taken)| !taken);
-    changes.extend(added.map(|((_, rule), _)| RuleChange::Added(rule)));
+    let added = (0..after.len()).filter(|place| !taken[*place]);
+    changes.extend(added.map(LineChange::Added));
     changes
 }
 

@@ -1,0 +1,212 @@
+//! Products of sets, exactly, as they are written with rules; and rule lists read back from there.
+
+use bastium_core::addressing::StandIn;
+use bastium_core::plan::{Action, Plan};
+use bastium_core::rules::BareLine;
+use bastium_core::space::{AddressSet, IntervalSet, Leg, Match, Minute, ServiceSet};
+use ipnet::IpNet;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use std::net::IpAddr;
+
+/// A product: every packet that enters at one of these places, from one of these sources, and so on.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct ProductRow {
+    /// Networks, uplinks, `gateway`; `NAME translated` for what was translated after it came in there.
+    pub enters: Vec<String>,
+    /// Addresses, prefixes, ranges; names of what has no address known beforehand.
+    pub source: Vec<String>,
+    /// The same.
+    pub destination: Vec<String>,
+    /// Services in IPv4, from and to: protocol * 65536, plus the port, or type * 256 plus code of ICMP.
+    pub service_v4: Vec<(u32, u32)>,
+    /// The same in IPv6.
+    pub service_v6: Vec<(u32, u32)>,
+    /// Minutes of the week, from and to, from Monday at midnight; empty for always.
+    pub minutes: Vec<(u16, u16)>,
+}
+
+pub(super) fn products(plan: &Plan, products: Vec<Match>) -> Vec<ProductRow> {
+    products.into_iter().map(|product| row(plan, &product)).collect()
+}
+
+fn row(plan: &Plan, product: &Match) -> ProductRow {
+    let last = plan.translated_leg(plan.gateway_leg()).0;
+    let legs = (0..=last).map(Leg).filter(|leg| product.enters.contains(*leg));
+    let enters = legs.map(|leg| match plan.is_translated(leg) {
+        true => format!("{} translated", plan.leg_name(leg)),
+        false => plan.leg_name(leg).to_owned(),
+    });
+    let minutes = product.at.spans().iter().map(|(low, high)| (low.number(), high.number()));
+    ProductRow {
+        enters: enters.collect(),
+        source: plan.set_words(&product.source),
+        destination: plan.set_words(&product.destination),
+        service_v4: product.service.v4.spans().to_vec(),
+        service_v6: product.service.v6.spans().to_vec(),
+        minutes: if product.at.is_full() { Vec::new() } else { minutes.collect() },
+    }
+}
+
+/// What of a rule list matters when it is read back.
+#[derive(Clone, Debug, Deserialize)]
+pub struct RuleFile {
+    /// Whether all rules are there.
+    pub whole: bool,
+    /// The day that it is for.
+    pub day: String,
+    /// The form that it is in.
+    pub form: String,
+    lists: Vec<FileList>,
+}
+
+#[derive(Clone, Debug, Deserialize)]
+struct FileList {
+    name: String,
+    rules: Vec<FileRule>,
+    otherwise: String,
+    rest: Vec<ProductRow>,
+}
+
+#[derive(Clone, Debug, Deserialize)]
+struct FileRule {
+    id: String,
+    number: u32,
+    action: String,
+    log: bool,
+    matches: Vec<ProductRow>,
+}
+
+/// Why a file is no rule list.
+#[derive(Debug)]
+pub enum RuleFileProblem {
+    /// It is not the JSON of one.
+    NotOne(serde_json::Error),
+    /// Only some rules are in it.
+    InPart,
+    /// A word in it says nothing.
+    Word(String),
+}
+
+/// Names that two files share: legs, and what has no address.
+#[derive(Clone, Debug, Default)]
+pub struct Names {
+    /// The legs.
+    pub legs: Vec<String>,
+    /// What has no address known beforehand.
+    pub strangers: Vec<String>,
+}
+
+impl Names {
+    fn leg(&mut self, name: &str) -> Leg {
+        Leg(place(&mut self.legs, name))
+    }
+
+    fn stranger(&mut self, name: &str) -> AddressSet {
+        StandIn::Domain(place(&mut self.strangers, name)).set()
+    }
+
+    /// What an address stands for.
+    pub fn stranger_at(&self, set: &AddressSet) -> Option<&str> {
+        let mut all = (0u16..).zip(&self.strangers);
+        let found = all.find(|(number, _)| {
+            let own = StandIn::Domain(*number).set();
+            !set.is_empty() && set.is_subset(&own)
+        });
+        found.map(|(_, name)| name.as_str())
+    }
+}
+
+fn place(names: &mut Vec<String>, name: &str) -> u16 {
+    let found = names.iter().position(|known| known == name);
+    let place = found.unwrap_or_else(|| {
+        names.push(name.to_owned());
+        names.len() - 1
+    });
+    place as u16
+}
+
+impl RuleFile {
+    /// Reads the JSON of `bastium rules`.
+    ///
+    /// # Errors
+    /// When it is none, or not all of one.
+    pub fn read(text: &str) -> Result<Self, RuleFileProblem> {
+        let file: Self = serde_json::from_str(text).map_err(RuleFileProblem::NotOne)?;
+        if file.whole { Ok(file) } else { Err(RuleFileProblem::InPart) }
+    }
+
+    /// Its lines, in the order in which they are asked.
+    ///
+    /// # Errors
+    /// When a word in it says nothing.
+    pub fn lines(&self, names: &mut Names) -> Result<Vec<BareLine>, RuleFileProblem> {
+        let mut lines = Vec::new();
+        let all = |rows: &[ProductRow], names: &mut Names| -> Result<Vec<Match>, RuleFileProblem> {
+            rows.iter().map(|row| product(row, names)).collect()
+        };
+        for list in &self.lists {
+            for rule in &list.rules {
+                let action = action(&rule.action)?;
+                let matches = all(&rule.matches, names)?;
+                lines.push(BareLine::new(&rule.id, rule.number, matches, action, rule.log));
+            }
+            if list.otherwise != "go on" {
+                let rest = all(&list.rest, names)?;
+                let end = action(&list.otherwise)?;
+                lines.push(BareLine::new(
+                    &format!("the end of {}", list.name),
+                    0,
+                    rest,
+                    end,
+                    false,
+                ));
+            }
+        }
+        Ok(lines)
+    }
+}
+
+fn action(word: &str) -> Result<Action, RuleFileProblem> {
+    let all = [Action::Allow, Action::Block, Action::Reject];
+    let found = all.into_iter().find(|action| action.word() == word);
+    found.ok_or_else(|| RuleFileProblem::Word(word.to_owned()))
+}
+
+fn product(row: &ProductRow, names: &mut Names) -> Result<Match, RuleFileProblem> {
+    let enters = row.enters.iter().map(|name| names.leg(name)).collect();
+    let mut addresses = |words: &[String]| -> AddressSet {
+        let mut set = AddressSet::empty();
+        for word in words {
+            let own = range(word).unwrap_or_else(|| names.stranger(word));
+            set = set.union(&own);
+        }
+        set
+    };
+    let line = |spans: &[(u32, u32)]| IntervalSet::from_spans(spans.iter().copied());
+    let minutes = row.minutes.iter().map(|(low, high)| (Minute::new(*low), Minute::new(*high)));
+    Ok(Match {
+        enters,
+        source: addresses(&row.source),
+        destination: addresses(&row.destination),
+        service: ServiceSet { v4: line(&row.service_v4), v6: line(&row.service_v6) },
+        at: if row.minutes.is_empty() {
+            IntervalSet::full()
+        } else {
+            IntervalSet::from_spans(minutes)
+        },
+    })
+}
+
+/// An address, a prefix or a range.
+fn range(word: &str) -> Option<AddressSet> {
+    if let Ok(address) = word.parse::<IpAddr>() {
+        return Some(address.into());
+    }
+    if let Ok(prefix) = word.parse::<IpNet>() {
+        return Some(prefix.into());
+    }
+    let (low, high) = word.split_once('-')?;
+    let set = AddressSet::range(low.parse().ok()?, high.parse().ok()?);
+    (!set.is_empty()).then_some(set)
+}
