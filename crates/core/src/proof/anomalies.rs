@@ -5,8 +5,7 @@
 //! literature on packet filters (Al-Shaer and Hamed, 2003 and later); here each is decided exactly, also
 //! where several rules together cover another.
 
-use super::comparison::escape;
-use super::table::{Cell, Fate, Line, Side, Table};
+use super::table::{Fate, Hull, Line, Side, Stack, Table};
 use crate::plan::Action;
 use crate::space::{Family, Packet, Search};
 
@@ -46,9 +45,10 @@ pub(crate) fn lives(table: &Table<'_>, owners: usize) -> Vec<Life> {
 
 fn side<A: Family>(side: &Side<A>, lives: &mut [Life]) {
     for cell in &side.cells {
-        for (place, line) in cell.lines.iter().enumerate() {
+        let stack = cell.stack();
+        for (place, line) in stack.lines.iter().enumerate() {
             if let Some(life) = lives.get_mut(line.owner as usize) {
-                look(&cell.lines, place, line, life);
+                look(stack, place, line, life);
                 // What is below may be more than is kept.
                 let last = life.witness.is_some() && life.flips.is_none() && cell.cut_short;
                 life.undecided |= last && cell.region.is_subset(&line.block);
@@ -57,26 +57,26 @@ fn side<A: Family>(side: &Side<A>, lives: &mut [Life]) {
     }
 }
 
-fn look<A: Family>(lines: &[Line<A>], place: usize, line: &Line<A>, life: &mut Life) {
-    let before = &lines[..place];
+fn look<A: Family>(stack: Stack<'_, A>, place: usize, line: &Line<A>, life: &mut Life) {
+    let before = stack.above(place);
     if life.witness.is_none() {
-        match escape(line, before, &[]) {
+        match before.escape(Stack::none(), &line.block) {
             Search::Found(point) => life.witness = A::packet(point),
             Search::Undecided => life.undecided = true,
             Search::Covered => {
-                note(&mut life.covered_by, before, line);
+                note(&mut life.covered_by, before, stack.hulls[place], line);
                 return;
             }
         }
     }
     if life.flips.is_none() {
-        life.flips = flips(lines, place, line, life);
+        life.flips = flips(stack, place, line, life);
     }
 }
 
 /// Remembers whose lines lie over a line, as far as they decide anything.
-fn note<A: Family>(owners: &mut Vec<u32>, lines: &[Line<A>], line: &Line<A>) {
-    for other in lines.iter().filter(|other| other.is_near(line)) {
+fn note<A: Family>(owners: &mut Vec<u32>, above: Stack<'_, A>, hull: Hull<A>, line: &Line<A>) {
+    for (_, other) in above.near(hull) {
         let decides = other.fate != Fate::Unasked && !other.block.is_disjoint(&line.block);
         if decides && !owners.contains(&other.owner) {
             owners.push(other.owner);
@@ -86,23 +86,25 @@ fn note<A: Family>(owners: &mut Vec<u32>, lines: &[Line<A>], line: &Line<A>) {
 
 /// A packet that the line decides and to which something else would happen without it.
 fn flips<A: Family>(
-    lines: &[Line<A>],
+    stack: Stack<'_, A>,
     place: usize,
     line: &Line<A>,
     life: &mut Life,
 ) -> Option<Packet> {
-    for (below, other) in lines.iter().enumerate().skip(place + 1) {
-        if other.owner == line.owner || !other.is_near(line) {
+    let first = place + 1;
+    let below = stack.between(first, stack.lines.len());
+    for (further, other) in below.near(stack.hulls[place]) {
+        if other.owner == line.owner {
             continue;
         }
-        let Some(shared) = line.shared(other) else { continue };
+        let Some(shared) = line.block.intersection(&other.block) else { continue };
         if !line.fate.differs(other.fate) {
             if life.repeated_by.len() < 8 && !life.repeated_by.contains(&other.owner) {
                 life.repeated_by.push(other.owner);
             }
             continue;
         }
-        match escape(&shared, &lines[..place], &lines[place + 1..below]) {
+        match stack.above(place).escape(stack.between(first, first + further), &shared) {
             Search::Found(point) => return A::packet(point),
             Search::Undecided => life.undecided = true,
             Search::Covered => {}
@@ -132,17 +134,17 @@ fn pairs_of<A: Family>(
     counts: &impl Fn(u32) -> bool,
     pairs: &mut Vec<OrderedPair>,
 ) {
-    for Cell { lines, .. } in &side.cells {
-        let counted = |place: &usize| counts(lines[*place].owner);
-        let places: Vec<usize> = (0..lines.len()).filter(counted).collect();
-        for (number, &upper) in places.iter().enumerate() {
-            for &lower in &places[number + 1..] {
-                let (a, b) = (&lines[upper], &lines[lower]);
-                if !a.fate.differs(b.fate) || !a.is_near(b) {
+    for cell in &side.cells {
+        let stack = cell.stack();
+        for (upper, a) in stack.lines.iter().enumerate().filter(|(_, line)| counts(line.owner)) {
+            let below = stack.between(upper + 1, stack.lines.len());
+            for (_, b) in below.near(stack.hulls[upper]) {
+                if !a.fate.differs(b.fate) || !counts(b.owner) {
                     continue;
                 }
-                let Some(shared) = a.shared(b) else { continue };
-                if let Search::Found(point) = escape(&shared, &lines[..upper], &[])
+                let Some(shared) = a.block.intersection(&b.block) else { continue };
+                let above = stack.above(upper);
+                if let Search::Found(point) = above.escape(Stack::none(), &shared)
                     && let Some(packet) = A::packet(point)
                 {
                     pairs.push(OrderedPair { above: a.owner, below: b.owner, packet });

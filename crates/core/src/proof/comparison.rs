@@ -1,6 +1,6 @@
 //! Whether two tables do the same with every packet, and where they do not.
 
-use super::table::{Cell, Line, Side, Table};
+use super::table::{Hull, Line, Side, Stack, Table};
 use crate::space::{Block, Family, PacketSet, Region, Search};
 use std::collections::HashMap;
 
@@ -34,22 +34,23 @@ pub(crate) fn compare(one: &Table<'_>, other: &Table<'_>) -> Comparison {
 
 fn sides<A: Family>(one: &Side<A>, other: &Side<A>, found: &mut Comparison) {
     for (a, b) in one.cells.iter().zip(&other.cells) {
+        let (a, b) = (a.stack(), b.stack());
         if !same_lines(a, b) {
             cells(a, b, found);
         }
     }
 }
 
-fn same_lines<A: Family>(a: &Cell<A>, b: &Cell<A>) -> bool {
+fn same_lines<A: Family>(a: Stack<'_, A>, b: Stack<'_, A>) -> bool {
     a.lines.len() == b.lines.len()
-        && a.lines.iter().zip(&b.lines).all(|(a, b)| a.fate == b.fate && a.block == b.block)
+        && a.lines.iter().zip(b.lines).all(|(a, b)| a.fate == b.fate && a.block == b.block)
 }
 
-fn cells<A: Family>(a: &Cell<A>, b: &Cell<A>, found: &mut Comparison) {
-    let (twin_in_b, twin_in_a) = (twins(&a.lines, &b.lines), twins(&b.lines, &a.lines));
-    for (i, one) in a.lines.iter().enumerate() {
-        for (j, other) in b.lines.iter().enumerate() {
-            if !one.fate.differs(other.fate) || !one.is_near(other) {
+fn cells<A: Family>(a: Stack<'_, A>, b: Stack<'_, A>, found: &mut Comparison) {
+    let (twin_in_b, twin_in_a) = (twins(a.lines, b.lines), twins(b.lines, a.lines));
+    for (i, (one, hull)) in a.lines.iter().zip(a.hulls).enumerate() {
+        for (j, other) in b.near(*hull) {
+            if !one.fate.differs(other.fate) {
                 continue;
             }
             // Where the same block stands higher up in the other list, it decides there first.
@@ -58,15 +59,15 @@ fn cells<A: Family>(a: &Cell<A>, b: &Cell<A>, found: &mut Comparison) {
             {
                 continue;
             }
-            let Some(shared) = one.shared(other) else { continue };
-            let (before, also) = (&a.lines[..i], &b.lines[..j]);
-            match escape(&shared, before, also) {
+            let Some(shared) = one.block.intersection(&other.block) else { continue };
+            let (before, also) = (a.above(i), b.above(j));
+            match before.escape(also, &shared) {
                 Search::Covered => {}
                 Search::Undecided => found.undecided += 1,
                 Search::Found(_) => found.clashes.push(Clash {
                     one: one.owner,
                     other: other.owner,
-                    packets: left(&shared, before, also),
+                    packets: left(shared, before, also),
                 }),
             }
         }
@@ -91,14 +92,9 @@ fn twins<A: Family>(lines: &[Line<A>], others: &[Line<A>]) -> Vec<Option<usize>>
     lines.iter().map(twin).collect()
 }
 
-/// Looks for a packet of a line that no line of two lists has.
-pub(super) fn escape<A: Family>(line: &Line<A>, before: &[Line<A>], also: &[Line<A>]) -> Search<A> {
-    line.block.escape(Cell::near(before, line).chain(Cell::near(also, line)))
-}
-
-/// All the packets of a line that no line of two lists has.
-pub(super) fn left<A: Family>(line: &Line<A>, before: &[Line<A>], also: &[Line<A>]) -> PacketSet {
-    let region = Region::new([line.block.clone()]);
-    let near = Cell::near(before, line).chain(Cell::near(also, line)).cloned();
-    A::region(region.difference(&Region::new(near)))
+/// All the packets of a block that no line of two lists has.
+fn left<A: Family>(block: Block<A>, before: Stack<'_, A>, also: Stack<'_, A>) -> PacketSet {
+    let Some(hull) = Hull::of(&block) else { return PacketSet::empty() };
+    let near = before.near(hull).chain(also.near(hull)).map(|(_, line)| line.block.clone());
+    A::region(Region::new([block]).difference(&Region::new(near)))
 }

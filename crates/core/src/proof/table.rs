@@ -4,7 +4,7 @@
 
 use super::frame::{Frame, Index};
 use crate::plan::Action;
-use crate::space::{Block, Family, IntervalSet, Leg, PacketSet, Point, ServiceSet};
+use crate::space::{Block, Family, IntervalSet, Leg, PacketSet, Point, Search, ServiceSet};
 use crate::verdict::{Decision, Verdict};
 
 /// What a line does, as far as proofs care.
@@ -38,7 +38,6 @@ impl Fate {
 pub(crate) struct Line<A> {
     /// Its packets, as far as they lie in the cell.
     pub(crate) block: Block<A>,
-    hull: Hull<A>,
     /// What it does.
     pub(crate) fate: Fate,
     /// Whose line it is, in the words of whoever made the table.
@@ -47,38 +46,80 @@ pub(crate) struct Line<A> {
 
 /// The least product of intervals that holds a block: the first thing to look at.
 #[derive(Clone, Copy, Debug)]
-struct Hull<A> {
-    source: (A, A),
-    destination: (A, A),
+pub(crate) struct Hull<A> {
     service: (u32, u32),
+    destination: (A, A),
+    source: (A, A),
 }
 
-impl<A: Family> Line<A> {
-    fn new(block: Block<A>, fate: Fate, owner: u32) -> Option<Self> {
+impl<A: Family> Hull<A> {
+    /// `None` for a block without a packet.
+    pub(crate) fn of(block: &Block<A>) -> Option<Self> {
         fn ends<T: Copy>(spans: &[(T, T)]) -> Option<(T, T)> {
             Some((spans.first()?.0, spans.last()?.1))
         }
-        let hull = Hull {
-            source: ends(block.source.spans())?,
-            destination: ends(block.destination.spans())?,
+        let hull = Self {
             service: ends(block.service.spans())?,
+            destination: ends(block.destination.spans())?,
+            source: ends(block.source.spans())?,
         };
-        (!block.at.is_empty()).then_some(Self { block, hull, fate, owner })
+        (!block.at.is_empty()).then_some(hull)
     }
 
-    /// Whether the two can share a packet, at a glance.
+    /// Whether two blocks of one cell can share a packet, at a glance.
     pub(crate) fn is_near(&self, other: &Self) -> bool {
         fn meet<T: Ord>(a: (T, T), b: (T, T)) -> bool {
             a.0 <= b.1 && b.0 <= a.1
         }
-        let (a, b) = (&self.hull, &other.hull);
-        meet(a.destination, b.destination) && meet(a.source, b.source) && meet(a.service, b.service)
+        meet(self.service, other.service)
+            && meet(self.destination, other.destination)
+            && meet(self.source, other.source)
     }
 
-    /// What both have.
-    pub(crate) fn shared(&self, other: &Self) -> Option<Self> {
-        let block = self.block.intersection(&other.block)?;
-        Self::new(block, self.fate, self.owner)
+    fn holds(&self, point: Point<A>) -> bool {
+        self.service.0 <= point.service
+            && point.service <= self.service.1
+            && self.destination.0 <= point.destination
+            && point.destination <= self.destination.1
+            && self.source.0 <= point.source
+            && point.source <= self.source.1
+    }
+}
+
+/// Some of the lines of a cell that follow each other, with their hulls beside them: most questions need
+/// the hulls alone, which lie close together.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Stack<'c, A> {
+    pub(crate) lines: &'c [Line<A>],
+    pub(crate) hulls: &'c [Hull<A>],
+}
+
+impl<'c, A: Family> Stack<'c, A> {
+    /// The lines above that place.
+    pub(crate) fn above(self, place: usize) -> Self {
+        Self { lines: &self.lines[..place], hulls: &self.hulls[..place] }
+    }
+
+    /// The lines from the one place up to before the other.
+    pub(crate) fn between(self, from: usize, to: usize) -> Self {
+        Self { lines: &self.lines[from..to], hulls: &self.hulls[from..to] }
+    }
+
+    /// The lines that may have a packet of a block, with their places.
+    pub(crate) fn near(self, hull: Hull<A>) -> impl Iterator<Item = (usize, &'c Line<A>)> {
+        let near = self.hulls.iter().enumerate().filter(move |(_, other)| other.is_near(&hull));
+        near.map(move |(place, _)| (place, &self.lines[place]))
+    }
+
+    /// Looks for a packet of a block that neither these lines have nor those.
+    pub(crate) fn escape(self, also: Self, block: &Block<A>) -> Search<A> {
+        let Some(hull) = Hull::of(block) else { return Search::Covered };
+        block.escape(self.near(hull).chain(also.near(hull)).map(|(_, line)| &line.block))
+    }
+
+    /// No lines.
+    pub(crate) fn none() -> Self {
+        Self { lines: &[], hulls: &[] }
     }
 }
 
@@ -87,8 +128,9 @@ impl<A: Family> Line<A> {
 pub(crate) struct Cell<A> {
     /// The packets that lie in the cell.
     pub(crate) region: Block<A>,
-    /// The lines, in order.
-    pub(crate) lines: Vec<Line<A>>,
+    /// The lines, in order, and their hulls.
+    lines: Vec<Line<A>>,
+    hulls: Vec<Hull<A>>,
     /// How many lines take all that is left, so that those below decide nothing. Two of them close it.
     covers: u8,
     /// How many lines below the first of these may still be kept.
@@ -141,8 +183,14 @@ impl<'f> Table<'f> {
 impl<A: Family> Side<A> {
     fn new(index: &Index<A>, room_below: usize) -> Self {
         let lines = Vec::new;
-        let cell =
-            |region| Cell { region, lines: lines(), covers: 0, room_below, cut_short: false };
+        let cell = |region| Cell {
+            region,
+            lines: lines(),
+            hulls: Vec::new(),
+            covers: 0,
+            room_below,
+            cut_short: false,
+        };
         // What the gateway begins belongs there, wherever it says it comes from.
         let open = (0..index.legs() - 1).collect();
         Self { cells: index.regions().map(cell).collect(), open }
@@ -165,22 +213,9 @@ impl<A: Family> Side<A> {
 
     fn first_match(&self, index: &Index<A>, point: Point<A>) -> Option<(Fate, u32)> {
         let cell = &self.cells[index.cell_of(point)?.0];
-        let line = cell.lines.iter().find(|line| line.holds(point))?;
+        let held = cell.hulls.iter().zip(&cell.lines).filter(|(hull, _)| hull.holds(point));
+        let (_, line) = held.into_iter().find(|(_, line)| line.block.contains(point))?;
         Some((line.fate, line.owner))
-    }
-}
-
-impl<A: Family> Line<A> {
-    /// Whether that packet of the same cell is one of its packets.
-    fn holds(&self, point: Point<A>) -> bool {
-        let hull = &self.hull;
-        let near = hull.service.0 <= point.service
-            && point.service <= hull.service.1
-            && hull.destination.0 <= point.destination
-            && point.destination <= hull.destination.1
-            && hull.source.0 <= point.source
-            && point.source <= hull.source.1;
-        near && self.block.contains(point)
     }
 }
 
@@ -209,19 +244,18 @@ impl<A: Family> Cell<A> {
             at: block.at.intersection(&self.region.at),
         };
         let takes_all = self.region.is_subset(&clipped);
-        let Some(line) = Line::new(clipped, fate, owner) else { return };
+        let Some(hull) = Hull::of(&clipped) else { return };
+        let line = Line { block: clipped, fate, owner };
         let repeats = self.lines.last().is_some_and(|line| line.owner == owner);
         self.room_below -= usize::from(self.covers == 1);
         self.covers += u8::from(takes_all && !(self.covers == 1 && repeats));
         self.lines.push(line);
+        self.hulls.push(hull);
     }
 
-    /// Of some of the cell's lines, those that may have a packet of `line`.
-    pub(crate) fn near<'c>(
-        lines: &'c [Line<A>],
-        line: &'c Line<A>,
-    ) -> impl Iterator<Item = &'c Block<A>> + 'c {
-        lines.iter().filter(|other| other.is_near(line)).map(|other| &other.block)
+    /// All lines of the cell.
+    pub(crate) fn stack(&self) -> Stack<'_, A> {
+        Stack { lines: &self.lines, hulls: &self.hulls }
     }
 }
 
