@@ -131,7 +131,10 @@ fn print(
         if let Some(rule) = answer.rule {
             line("rule", format!("{} {}", rule.number, rule.id));
         }
-        for (index, passed) in sheet.passed_over.iter().enumerate() {
+        // What came close is told below, with what would have to be otherwise.
+        let told = |id: &str| sheet.close.iter().any(|one| id.contains(&format!(".{}", one.name)));
+        let others = sheet.passed_over.iter().filter(|passed| !told(&passed.id));
+        for (index, passed) in others.enumerate() {
             let name = if index == 0 { "passed over" } else { "" };
             line(name, format!("{} {} (another {})", passed.number, passed.id, passed.differs));
         }

@@ -68,7 +68,7 @@ fn print(proof: &FormProof, day: &str, session: &mut Session<'_>) -> Result<(), 
     let pairs: Vec<String> = proof
         .order_dependent
         .iter()
-        .map(|pair| format!("order matters: {} above {}", pair.above, pair.below))
+        .map(|pair| format!("order matters: {} has to stand above {}", pair.above, pair.below))
         .collect();
     some(pairs, style::PLAIN, session)?;
     leak(proof, session)?;

@@ -45,7 +45,8 @@ fn named(plan: &Plan, product: &Match) -> NamedBox {
     let line = product.service.v4.union(&product.service.v6);
     let from = entering(plan, &product.enters);
     let sources = addresses(plan, &product.source);
-    let source = if sources == from { vec!["any".to_owned()] } else { sources };
+    let all = sources == from || product.source == whole(plan, &product.enters, v4);
+    let source = if all { vec!["any".to_owned()] } else { sources };
     NamedBox {
         from,
         source,
@@ -54,6 +55,17 @@ fn named(plan: &Plan, product: &Match) -> NamedBox {
         service: ServiceSet::both(line).words(),
         hours: (!product.at.is_full()).then(|| hours(plan, &product.at)),
         family: if v4 { "IPv4" } else { "IPv6" },
+    }
+}
+
+/// What devices on some legs can have in one family.
+fn whole(plan: &Plan, legs: &IntervalSet<Leg>, v4: bool) -> AddressSet {
+    let here = plan.network_ids().filter(|id| legs.contains(plan.network_leg(*id)));
+    let all: AddressSet = here.map(|id| plan.network_addresses(id).clone()).collect();
+    if v4 {
+        AddressSet { v4: all.v4, ..AddressSet::empty() }
+    } else {
+        AddressSet { v6: all.v6, ..AddressSet::empty() }
     }
 }
 
@@ -114,7 +126,9 @@ pub(crate) fn addresses(plan: &Plan, set: &AddressSet) -> Vec<String> {
         let v6 = AddressSet { v6: network.v6.clone(), ..AddressSet::empty() };
         for part in [v4, v6] {
             if !part.is_empty() && part.is_subset(&rest) {
-                rest = rest.difference(&part);
+                // What no device can have goes with the network, the gateway's own addresses apart.
+                let nobody = plan.network(id).prefixes().difference(&own);
+                rest = rest.difference(&part).difference(&nobody);
                 names.push(plan.network(id).name.to_string());
             }
         }

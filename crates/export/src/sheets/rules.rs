@@ -374,7 +374,11 @@ fn row(plan: &Plan, rule: &Rule) -> RuleRow {
         log: rule.log,
         hours: rule.hours.clone(),
         limit_mbps: rule.limit_mbps,
-        because: Because::new(rule.cause, plan),
+        // What the gateway does by itself stands nowhere in the plan.
+        because: Because {
+            line: rule.cause.line(plan).filter(|_| rule.number > 0),
+            ..Because::new(rule.cause, plan)
+        },
         matches: Vec::new(),
     }
 }
