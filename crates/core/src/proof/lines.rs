@@ -7,7 +7,7 @@ use crate::meaning::{Meaning, Step};
 use crate::plan::Action;
 use crate::rules::{Otherwise, Outcome, Rule, RuleList, RuleSet};
 use crate::space::{AddressSet, IntervalSet, Leg, Match, PacketSet};
-use crate::verdict::Decision;
+use crate::verdict::{Cause, Decision, Verdict};
 use std::borrow::Cow;
 
 /// What a plan means, as lines; a line's owner is a place in the list of decisions.
@@ -71,6 +71,16 @@ impl<'f> MeaningLines<'f> {
                     }
                 }
             }
+        }
+        if let Some(side) = reading.side {
+            // Where this plan has no leg at all, nothing gets in.
+            let nothing =
+                Decision { verdict: Verdict::Block, logged: false, cause: Cause::Unmatched };
+            let owner = lines.decisions.len() as u32;
+            lines.decisions.push(nothing);
+            let enters = side.lacking().collect();
+            let absent = Match { enters, ..Match::everything() };
+            lines.table.push(&absent.into(), (reading.fate)(nothing), owner);
         }
         lines
     }

@@ -120,6 +120,12 @@ impl Side {
         &self.legs
     }
 
+    /// The legs that only the other plan has.
+    pub(crate) fn lacking(&self) -> impl Iterator<Item = Leg> + '_ {
+        let gateway = self.legs.last().map_or(0, |leg| leg.0);
+        (0..gateway).map(Leg).filter(|leg| !self.legs.contains(leg))
+    }
+
     fn own(&self, leg: Leg) -> Option<Leg> {
         self.legs.iter().position(|other| *other == leg).map(|place| Leg(place as u16))
     }
