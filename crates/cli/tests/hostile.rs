@@ -223,3 +223,92 @@ fn a_plan_cut_off_anywhere_ends_with_an_exit_code() {
         assert!(!run.err.contains("panicked"), "{length}: {}", run.err);
     }
 }
+
+/// A rule list can come from anybody: its names are shown, never obeyed.
+#[test]
+fn hostile_names_in_a_rule_list_stay_names() {
+    let bench = Bench::new();
+    let list = |source: &str| {
+        format!(
+            r#"{{"bastium": 1, "whole": true, "day": "2026-11-24", "form": "one-list", "lists": [{{
+                "name": "a\u001b[2J", "otherwise": "block", "rest": [],
+                "rules": [{{"id": "=cmd\u202e|x", "number": 10, "action": "allow", "log": false, "matches": [{{
+                    "enters": ["leg\u0007\n"], "source": ["{source}"], "destination": ["10.44.48.0/24"],
+                    "service_v4": [[393296, 393296]], "service_v6": [], "minutes": []}}]}},
+                  {{"id": "rest", "number": 20, "action": "block", "log": false, "matches": [{{
+                    "enters": ["leg\u0007\n"], "source": ["0.0.0.0/0"], "destination": ["0.0.0.0/0"],
+                    "service_v4": [[0, 16777215]], "service_v6": [], "minutes": []}}]}}]}}]}}"#
+        )
+    };
+    bench.write("old.json", list("10.44.24.1"));
+    bench.write("new.json", list("10.44.24.1-10.44.24.9"));
+    for format in ["text", "csv", "md", "json"] {
+        let run = bench.run(&format!("compare old.json new.json --format {format}"));
+        assert_eq!(run.code, 1, "{format}: {}", run.err);
+        let bad = |c: char| (c.is_control() && c != '\n') || c == '\u{202e}';
+        assert!(!run.out.contains(bad), "{format}: {:?}", run.out);
+        assert!(run.out.contains("10.44.24.2"), "what opens is told: {}", run.out);
+    }
+    let csv = bench.run("compare old.json new.json --format csv").out;
+    assert!(!csv.lines().any(|line| line.split(',').any(|cell| cell.starts_with('='))), "{csv}");
+}
+
+#[test]
+fn rule_lists_that_make_no_sense_end_with_an_error() {
+    let bench = Bench::new();
+    let whole = bench.clinic("rules --format json").out;
+    bench.write("whole.json", &whole);
+    for (name, text) in [
+        ("empty.json", "{}".to_owned()),
+        ("cut.json", whole[..whole.len() / 2].to_owned()),
+        ("action.json", whole.replacen("\"action\": \"block\"", "\"action\": \"perhaps\"", 1)),
+        ("numbers.json", whole.replacen("\"number\": 10", "\"number\": -1", 1)),
+        (
+            "nothing.json",
+            "{\"whole\": true, \"day\": \"\", \"form\": \"\", \"lists\": 7}".to_owned(),
+        ),
+    ] {
+        bench.write(name, text);
+        let run = bench.run(&format!("compare {name} whole.json"));
+        assert_eq!(run.code, 2, "{name}: {}", run.out);
+        assert!(run.err.contains("cure: "), "{name}: {}", run.err);
+    }
+    // Odd numbers are no reason to stop: they stand for nothing.
+    let odd = whole.replacen("\"service_v4\": [", "\"service_v4\": [[9, 3], ", 1);
+    bench.write("odd.json", odd);
+    assert!(bench.run("compare odd.json whole.json").code < 2);
+}
+
+#[test]
+fn a_commit_is_a_name_and_never_an_option_of_git() {
+    let bench = Bench::new();
+    let path = std::env::var_os("PATH").unwrap_or_default();
+    for commit in ["--help", "-p", "--output=made.txt", "HEAD --output=made.txt", "\u{1b}[2J", ""] {
+        let mut command = bench.command();
+        command.env("PATH", &path).args(["compare", "--plan", "clinic.toml"]);
+        let run = common::Run::of(command.arg(format!("--since={commit}")));
+        assert!(run.code == 2 || run.code == 3, "{commit}: {} {}", run.out, run.err);
+        assert!(!run.err.contains('\u{1b}'), "{commit}");
+        assert!(!bench.file("made.txt").exists(), "{commit}");
+    }
+}
+
+#[test]
+fn many_hostile_questions_are_answered_one_by_one() {
+    let bench = Bench::new();
+    let long = "x".repeat(100_000);
+    let questions = format!(
+        "from,to,service\n\"a\nb\",tills,\n{long},tills,\ndesks,\"=1+1\",\ndesks,tills,\"tcp/99999\"\n\
+         \u{202e}desks,tills,\n,,\ndesks - desks,tills,\n10.44.24.2,10.44.60.10,tcp/443\n"
+    );
+    bench.write("q.csv", questions);
+    for format in ["text", "csv", "md", "json"] {
+        let run = bench.clinic(&format!("ask --batch q.csv --format {format}"));
+        assert_eq!(run.code, 2, "{format}");
+        let last = run.out.lines().last().expect("answers");
+        assert!(last.contains("block"), "{format}: the last one is a good one: {last}");
+        assert!(!run.out.contains('\u{202e}'), "{format}");
+    }
+    bench.write("bytes.csv", b"from,to\n\xff\xfe,tills\n");
+    assert_eq!(bench.clinic("ask --batch bytes.csv").code, 2);
+}
