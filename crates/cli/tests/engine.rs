@@ -342,6 +342,32 @@ fn a_table_of_questions_can_expect_answers_and_tells_its_mistakes() {
 }
 
 #[test]
+fn an_answer_names_the_rule_that_lets_the_reply_back() {
+    let bench = Bench::new();
+    let json = bench.clinic("ask desks printers printing --format json").json();
+    assert_eq!(json["reply_rule"]["id"], "reply");
+    assert_eq!(
+        bench.clinic("ask guests tills --format json").json()["reply_rule"],
+        serde_json::Value::Null
+    );
+    let stateless = demo("clinic.toml").replace("form = \"one-list\"", "form = \"per-interface\"");
+    bench.write("stateless.toml", stateless);
+    let ask = |words: &str| {
+        bench.run(&format!("ask {words} --plan stateless.toml --format json --day {DAY}")).json()
+    };
+    assert_eq!(
+        ask("desks printers printing")["reply_rule"]["id"],
+        "reply.exception.desks-print@printers"
+    );
+    assert_eq!(
+        ask("tills payment-hub https")["reply_rule"]["id"],
+        "reply.exception.tills-pay@fibre"
+    );
+    // What the gateway itself answers goes out past its lists.
+    assert_eq!(ask("desks gateway dns")["reply_rule"], serde_json::Value::Null);
+}
+
+#[test]
 fn an_answer_says_what_came_close_and_how_to_get_the_other() {
     let bench = Bench::new();
     let json = bench.clinic("ask 10.44.24.50 records https --format json").json();

@@ -149,7 +149,11 @@ fn print(
             line(if index == 0 { "to change it" } else { "" }, change.clone());
         }
         if let Some(reply) = sheet.reply {
-            line("comes back", reply.to_owned());
+            let by = sheet
+                .reply_rule
+                .as_ref()
+                .map(|r| format!(", let back by rule {} {}", r.number, r.id));
+            line("comes back", format!("{reply}{}", by.unwrap_or_default()));
         }
         if first.decision.verdict.is_filtered() {
             line("logged", if sheet.logged { "yes" } else { "no" }.to_owned());

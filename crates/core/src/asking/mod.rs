@@ -112,6 +112,8 @@ pub struct Answer<'r> {
     pub close: Vec<Close>,
     /// What comes back to the packet of the first share.
     pub reply: Option<Expect>,
+    /// The rule that lets the reply back, where one comes through the gateway's lists.
+    pub reply_rule: Option<&'r Rule>,
     /// Where plan and rules differ. Always empty, or Bastium has a fault.
     pub differences: Vec<Difference<'r>>,
 }
@@ -148,6 +150,9 @@ pub fn ask<'r>(
         rule,
         passed_over: passed_over(rules, rule, &first.packet),
         close: if filtered { close(meaning, &first.packet, first.decision) } else { Vec::new() },
+        reply_rule: rules
+            .reply_rule(meaning.plan(), &first.packet)
+            .filter(|_| first.decision.verdict == Verdict::Allow),
         reply: Expect::of(first.decision.verdict, first.packet.service.protocol()),
         differences: proof::differences(meaning, rules, &packets),
         asides,

@@ -9,7 +9,7 @@ use super::{Job, Rule, RuleSet, frame, outer_legs, slice, ways};
 use crate::addressing::private_v4;
 use crate::plan::{Action, Plan};
 use crate::space::{
-    AddressSet, IntervalSet, Leg, Match, PacketSet, Protocol, ServicePoint, ServiceSet,
+    AddressSet, IntervalSet, Leg, Match, Packet, PacketSet, Protocol, ServicePoint, ServiceSet,
 };
 use crate::verdict::Cause;
 
@@ -161,6 +161,31 @@ fn unasked() -> ServiceSet {
 }
 
 impl RuleSet {
+    /// The rule that lets the reply to an allowed packet back: the one for all replies, or where no state is
+    /// kept, one for just these. `None` where the gateway itself replies, past every list.
+    pub fn reply_rule(&self, plan: &Plan, packet: &Packet) -> Option<&Rule> {
+        let mut all = self.lists.iter().flat_map(|list| &list.rules);
+        if let Some(stateful) = all.find(|r| r.cause == Cause::Reply && r.matches.is_none()) {
+            return Some(stateful);
+        }
+        let (source, destination) = (packet.source(), packet.destination());
+        let point = packet.service.coordinate();
+        let is_asked = |ports: &ServiceSet| {
+            let line = if destination.is_ipv4() { &ports.v4 } else { &ports.v6 };
+            line.contains(point)
+        };
+        let fits = |rule: &&Rule| {
+            let (Some(matches), Some(from)) = (&rule.matches, &rule.back) else { return false };
+            let outside = matches.enters.first().is_some_and(|leg| plan.uplink_on(leg).is_some());
+            let translated = outside && private_v4().contains(source);
+            is_asked(&asked(&matches.service, from))
+                && matches.source.contains(destination)
+                && matches.at.contains(packet.at)
+                && (translated || matches.destination.contains(source))
+        };
+        self.lists.iter().flat_map(|list| &list.rules).find(fits)
+    }
+
     /// Of what goes through a gateway without state, the packets whose replies are let back; and all that
     /// has no reply to wait for, or goes to the gateway itself.
     pub(crate) fn answered(&self, plan: &Plan) -> PacketSet {

@@ -36,6 +36,8 @@ pub struct AnswerSheet {
     pub to_change: Vec<String>,
     /// What comes back: `reply`, `refused`, `unreachable`, `silence`; none where nothing is sent.
     pub reply: Option<&'static str>,
+    /// The rule that lets the reply back; none where no reply comes, or no list sees it.
+    pub reply_rule: Option<RuleRef>,
     /// The answer as a sentence.
     pub says: String,
     /// What has no way, though other packets have one.
@@ -134,6 +136,10 @@ impl AnswerSheet {
             close: answer.close.iter().map(|one| close_row(plan, *one)).collect(),
             to_change: to_change(plan, from, to, service, answer),
             reply: answer.reply.filter(|_| answer.verdict.is_some()).map(|reply| reply.word()),
+            reply_rule: answer
+                .reply_rule
+                .filter(|_| answer.verdict == Some(Verdict::Allow))
+                .map(|rule| RuleRef { number: rule.number, id: rule.id.clone() }),
             says: says(plan, from.text(), to.text(), &service.text, answer),
             asides: answer.asides.iter().map(|share| aside(plan, share)).collect(),
             differences: differences.collect(),
