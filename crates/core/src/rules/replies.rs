@@ -169,6 +169,10 @@ impl RuleSet {
             return Some(stateful);
         }
         let (source, destination) = (packet.source(), packet.destination());
+        let own = plan.gateway_inside().union(&plan.gateway_outside());
+        if own.contains(destination) {
+            return None;
+        }
         let point = packet.service.coordinate();
         let is_asked = |ports: &ServiceSet| {
             let line = if destination.is_ipv4() { &ports.v4 } else { &ports.v6 };
@@ -176,7 +180,11 @@ impl RuleSet {
         };
         let fits = |rule: &&Rule| {
             let (Some(matches), Some(from)) = (&rule.matches, &rule.back) else { return false };
-            let outside = matches.enters.first().is_some_and(|leg| plan.uplink_on(leg).is_some());
+            let Some(leg) = matches.enters.first() else { return false };
+            if !ways::reached_by(plan, leg).contains(destination) {
+                return false;
+            }
+            let outside = plan.uplink_on(leg).is_some();
             let translated = outside && private_v4().contains(source);
             is_asked(&asked(&matches.service, from))
                 && matches.source.contains(destination)
