@@ -28,6 +28,7 @@ fn plan(rows: [[&str; 4]; 4], exceptions: Vec<draft::Exception>) -> Plan {
     let rows: Vec<String> =
         zones.iter().zip(rows).map(|(zone, row)| format!("{zone} {}", row.join(" "))).collect();
     draft.matrix.grid = Some(text(&format!("{}\n{}\n", zones.join(" "), rows.join("\n"))));
+    draft.matrix.log = Some(text("none"));
     draft.matrix.unmatched = Some(text("block+quiet"));
     draft.exceptions = exceptions;
     resolve(draft).expect("a plan")
@@ -87,8 +88,10 @@ fn a_pair_has_no_piece_that_another_piece_covers() {
         ],
     );
     let rules = in_form(&plan, Form::PerPair);
-    assert_eq!(ids(list(&rules, "staff>tills")), ["exception.narrow@staff>tills"]);
-    assert_eq!(ids(list(&rules, "guests>tills")), ["exception.wide@guests>tills"]);
+    let staff = ids(list(&rules, "staff>tills"));
+    assert_eq!(staff[0], "exception.narrow@staff>tills");
+    assert!(!staff.iter().any(|id| id.contains("wide")), "{staff:?}");
+    assert_eq!(ids(list(&rules, "guests>tills"))[0], "exception.wide@guests>tills");
 }
 
 #[test]
