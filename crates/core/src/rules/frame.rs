@@ -156,6 +156,12 @@ pub(super) fn entries(plan: &Plan) -> Vec<(Match, AddressSet)> {
     outer_legs(plan).map(|leg| (entering(leg), forged(leg).source.complement())).collect()
 }
 
+/// By leg from outside the gateway: the sources that the opening list lets by and that leave their link.
+pub(super) fn true_sources(plan: &Plan) -> Vec<AddressSet> {
+    let stays = link_local().union(&unspecified());
+    entries(plan).into_iter().map(|(_, sources)| sources.difference(&stays)).collect()
+}
+
 /// The packets that an offered service lets in, as they are when the filter sees them: translated,
 /// on the leg that they came by.
 pub(super) fn offered(plan: &Plan, inbound: &Inbound) -> Vec<Match> {

@@ -31,7 +31,7 @@ pub use translation::Translation;
 
 use crate::meaning::Meaning;
 use crate::plan::{Action, Form, Inbound, Plan};
-use crate::space::{Leg, Match, PacketSet, ServiceSet};
+use crate::space::{AddressSet, Leg, Match, PacketSet, ServiceSet};
 use crate::verdict::Cause;
 use jiff::civil::Date;
 use std::collections::HashMap;
@@ -153,12 +153,32 @@ struct Job<'p> {
     day: Date,
     changes_on: Option<Date>,
     base: writer::Base,
+    /// By leg: the sources that are not forged there and leave their link, and what leads there.
+    sources: Vec<AddressSet>,
+    reached: Vec<AddressSet>,
 }
 
 impl<'p> Job<'p> {
     fn new(meaning: &Meaning<'p>) -> Self {
         let (plan, day) = (meaning.plan(), meaning.day());
-        Self { plan, day, changes_on: meaning.changes_on(), base: writer::Base::new(plan, day) }
+        Self {
+            plan,
+            day,
+            changes_on: meaning.changes_on(),
+            base: writer::Base::new(plan, day),
+            sources: frame::true_sources(plan),
+            reached: outer_legs(plan).map(|leg| ways::reached_by(plan, leg)).collect(),
+        }
+    }
+
+    /// The sources that are not forged on a leg, those left out that stay on their link.
+    fn true_sources(&self, leg: Leg) -> &AddressSet {
+        &self.sources[usize::from(leg.0)]
+    }
+
+    /// The addresses that lead to a leg.
+    fn reached_by(&self, leg: Leg) -> &AddressSet {
+        &self.reached[usize::from(leg.0)]
     }
 
     /// The lists as a whole, with numbers through all of them.

@@ -12,7 +12,7 @@ pub(super) fn lists(job: &Job<'_>) -> Vec<RuleList> {
     let own = IntervalSet::point(plan.gateway_leg());
     let mut lists = Vec::new();
     for leg in outer_legs(plan) {
-        let destination = ways::reached_by(plan, leg);
+        let destination = job.reached_by(leg).clone();
         let name = plan.leg_name(leg);
         let here = job.base.begun.iter().filter(|rule| {
             rule.matches.as_ref().is_some_and(|m| !m.destination.is_disjoint(&destination))

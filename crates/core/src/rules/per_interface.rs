@@ -23,7 +23,7 @@ pub(super) fn compile(job: &Job<'_>) -> RuleSet {
 /// The list for what comes in on a leg.
 fn incoming(job: &Job<'_>, leg: Leg) -> RuleList {
     let plan = job.plan;
-    let here = Here::new(plan, leg);
+    let here = Here::new(job, leg);
     let mut rules = here.forged(job);
     rules.extend(replies::back_to(job, leg));
     rules.extend(here.offered(job));
@@ -67,14 +67,15 @@ struct Here<'p> {
 }
 
 impl<'p> Here<'p> {
-    fn new(plan: &'p Plan, leg: Leg) -> Self {
+    fn new(job: &Job<'p>, leg: Leg) -> Self {
+        let plan = job.plan;
         let zones = plan
             .zone_ids()
             .filter(|zone| ways::entries(plan, *zone).iter().any(|(legs, _)| legs.contains(leg)));
         let from: Vec<&str> = zones.map(|zone| plan.zone(zone).name.as_str()).collect();
         let part = Part {
             enters: IntervalSet::point(leg),
-            sources: true_sources(plan, leg),
+            sources: job.true_sources(leg).clone(),
             destination: AddressSet::full(),
             packets: PacketSet::from(frame::entering(leg)),
             mark: plan.leg_name(leg).to_owned(),
@@ -218,12 +219,4 @@ impl<'p> Here<'p> {
         }
         Some(outside)
     }
-}
-
-/// The sources that are not forged on a leg, those left out that stay on their link.
-pub(super) fn true_sources(plan: &Plan, leg: Leg) -> AddressSet {
-    let entries = frame::entries(plan).into_iter();
-    let mut here = entries.filter(|(entering, _)| entering.enters.contains(leg));
-    let sources = here.next().map(|(_, sources)| sources).unwrap_or_default();
-    sources.difference(&crate::addressing::link_local()).difference(&frame::unspecified())
 }

@@ -15,9 +15,11 @@ pub(super) fn compile(job: &Job<'_>) -> RuleSet {
     let mut lists =
         vec![RuleList::of_stage(Stage::Opening, opening, Otherwise::GoOn, arriving.clone())];
     lists.extend(plan.zone_ids().filter_map(|from| to_gateway(job, from)));
-    lists.push(closing("closing-to-gateway", &job.base.to_gateway, frame::for_gateway(plan)));
+    let (local, rest) = (Stage::ToGateway, frame::for_gateway(plan));
+    lists.push(closing("closing-to-gateway", local, &job.base.to_gateway, rest));
+    let zones: Vec<AddressSet> = plan.zone_ids().map(|zone| plan.zone_prefixes(zone)).collect();
     let touched: Vec<Touched> =
-        job.base.through.iter().map(|rule| Touched::by(plan, rule)).collect();
+        job.base.through.iter().map(|rule| Touched::by(&zones, rule)).collect();
     for from in plan.zone_ids() {
         for to in plan.zone_ids() {
             if something_passes(plan, from, to) || offers(plan, from, to).next().is_some() {
@@ -26,7 +28,7 @@ pub(super) fn compile(job: &Job<'_>) -> RuleSet {
         }
     }
     let rest = arriving.union(&PacketSet::from(translated(plan)));
-    lists.push(closing("closing", &job.base.through, rest));
+    lists.push(closing("closing", Stage::Through, &job.base.through, rest));
     lists.push(one_list::from_gateway(job));
     job.finish(Form::PerPair, lists)
 }
@@ -38,11 +40,9 @@ struct Touched {
 }
 
 impl Touched {
-    fn by(plan: &Plan, rule: &Rule) -> Self {
+    fn by(zones: &[AddressSet], rule: &Rule) -> Self {
         let Some(matches) = &rule.matches else { return Self { from: Vec::new(), to: Vec::new() } };
-        let touches = |set: &AddressSet| {
-            plan.zone_ids().map(|zone| !plan.zone_prefixes(zone).is_disjoint(set)).collect()
-        };
+        let touches = |set: &AddressSet| zones.iter().map(|zone| !zone.is_disjoint(set)).collect();
         Self { from: touches(&matches.source), to: touches(&matches.destination) }
     }
 
@@ -57,21 +57,17 @@ fn pair(job: &Job<'_>, touched: &[Touched], from: ZoneId, to: ZoneId) -> RuleLis
     let prefixes = plan.zone_prefixes(to);
     let mut part = part(plan, from, &prefixes, plan.zone(to).name.as_str());
     part.destination = plan.zone_addresses(to);
-    let own = |rule: &Rule| match rule.cause {
-        Cause::Cell(a, b) => (a, b) == (from, to),
-        Cause::Unmatched => false,
-        _ => true,
-    };
     let mut rules: Vec<Rule> = Vec::new();
     let mut decided = false;
     for (rule, touched) in job.base.through.iter().zip(touched) {
-        if let Cause::Cell(..) = rule.cause {
-            if own(rule) {
+        match rule.cause {
+            Cause::Cell(a, b) if (a, b) == (from, to) => {
                 decided = true;
                 rules.push(rule.clone());
             }
-        } else if touched.between(from, to) && own(rule) {
-            rules.extend(part.slice(plan, &job.base, rule));
+            Cause::Cell(..) | Cause::Unmatched => {}
+            _ if touched.between(from, to) => rules.extend(part.slice(plan, &job.base, rule)),
+            _ => {}
         }
     }
     let rules = part.alive(&job.base, rules);
@@ -153,17 +149,9 @@ fn part(plan: &Plan, from: ZoneId, destination: &AddressSet, to: &str) -> Part {
 }
 
 /// The list that takes what no other has: the last rule of those for one kind of traffic.
-fn closing(name: &str, rules: &[Rule], covers: PacketSet) -> RuleList {
+fn closing(name: &str, stage: Stage, rules: &[Rule], covers: PacketSet) -> RuleList {
     let last = rules.last().filter(|rule| rule.cause == Cause::Unmatched);
-    let mut list = RuleList::of_stage(
-        Stage::Through,
-        last.cloned().into_iter().collect(),
-        Otherwise::Block,
-        covers,
-    );
-    list.name = name.to_owned();
-    if name != "closing" {
-        list.stage = Stage::ToGateway;
-    }
-    list
+    let rules = last.cloned().into_iter().collect();
+    let list = RuleList::of_stage(stage, rules, Otherwise::Block, covers);
+    RuleList { name: name.to_owned(), ..list }
 }

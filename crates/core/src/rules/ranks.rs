@@ -1,6 +1,5 @@
 //! Ranks for the form `ranked`: chosen from trust, so that as few cells as can be need a rule.
 
-use super::ways::reached_by;
 use super::{Job, outer_legs};
 use crate::plan::{Action, NetworkId, Plan, Trust, ZoneId};
 use crate::space::{IntervalSet, Leg, Match, PacketSet};
@@ -84,7 +83,7 @@ impl<'p> Wanted<'p> {
         let plan = job.plan;
         let legs: Vec<Leg> = outer_legs(plan).collect();
         let mut busy = vec![vec![false; legs.len()]; legs.len()];
-        let reach: Vec<_> = legs.iter().map(|leg| reached_by(plan, *leg)).collect();
+        let reach: Vec<_> = legs.iter().map(|leg| job.reached_by(*leg)).collect();
         for rule in &job.base.through {
             let silent = rule.action == Action::Block && !rule.log;
             let Some(id) = rule.cause.exception().filter(|_| !silent) else { continue };
@@ -95,7 +94,7 @@ impl<'p> Wanted<'p> {
                 if enters.is_disjoint(&legs) {
                     continue;
                 }
-                for (o, destination) in reach.iter().enumerate() {
+                for (o, &destination) in reach.iter().enumerate() {
                     busy[i][o] = busy[i][o] || {
                         let (enters, destination) = (legs.clone(), destination.clone());
                         let way = Match { enters, destination, ..Match::everything() };

@@ -4,7 +4,6 @@
 //! asked. Of TCP only what is no opening counts; of UDP and the rest, a first packet can look the same,
 //! which is what such lists leak.
 
-use super::per_interface::true_sources;
 use super::{Job, Rule, RuleSet, frame, outer_legs, slice, ways};
 use crate::addressing::private_v4;
 use crate::plan::{Action, Plan};
@@ -21,7 +20,7 @@ pub(super) fn back_to(job: &Job<'_>, leg: Leg) -> Vec<Rule> {
     let plan = job.plan;
     let mut rules: Vec<Rule> = Vec::new();
     for rule in job.base.through.iter().filter(|rule| rule.action == Action::Allow) {
-        rules.extend(reply(plan, rule, leg));
+        rules.extend(reply(job, rule, leg));
     }
     let mut kept = without_covered(rules);
     kept.push(to_own_conversations(plan, leg));
@@ -47,10 +46,11 @@ fn without_covered(rules: Vec<Rule>) -> Vec<Rule> {
 }
 
 /// The replies to what a rule allows, as far as they come in on a leg.
-fn reply(plan: &Plan, rule: &Rule, leg: Leg) -> Option<Rule> {
+fn reply(job: &Job<'_>, rule: &Rule, leg: Leg) -> Option<Rule> {
+    let plan = job.plan;
     let matches = rule.matches.as_ref()?;
-    let source = matches.destination.intersection(&ways::reached_by(plan, leg));
-    let source = source.intersection(&true_sources(plan, leg));
+    let source = matches.destination.intersection(job.reached_by(leg));
+    let source = source.intersection(job.true_sources(leg));
     if source.is_empty() {
         return None;
     }
@@ -60,7 +60,7 @@ fn reply(plan: &Plan, rule: &Rule, leg: Leg) -> Option<Rule> {
         let comes = matches.enters.contains(from) || matches.enters.contains(inside);
         // Two devices of one network do not ask by way of the gateway.
         if comes && (from != leg || ways::can_turn_round(plan, leg)) {
-            asking = asking.union(&true_sources(plan, from).intersection(&matches.source));
+            asking = asking.union(&job.true_sources(from).intersection(&matches.source));
         }
     }
     let destination = seen_from(plan, leg, asking);
@@ -202,7 +202,7 @@ impl RuleSet {
         answered = answered.union(&frame::for_gateway(plan));
         answered = answered.union(&frame::entering(plan.gateway_leg()).into());
         // Nobody answers where nobody can be.
-        let somebody: AddressSet = outer_legs(plan).map(|leg| true_sources(plan, leg)).collect();
+        let somebody: AddressSet = frame::true_sources(plan).into_iter().collect();
         let destination = somebody.complement();
         answered = answered.union(&Match { destination, ..Match::everything() }.into());
         for rule in self.lists.iter().flat_map(|list| &list.rules) {

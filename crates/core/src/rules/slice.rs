@@ -64,10 +64,10 @@ impl Part {
         let mut taken: Vec<PacketSet> = Vec::new();
         for rule in rules {
             if let Some(mut rest) = self.meets(base, &rule).filter(|_| taken.len() < MOST_ABOVE) {
-                for above in
-                    taken.iter().filter(|above| !rest.is_disjoint(above)).collect::<Vec<_>>()
-                {
-                    rest = rest.difference(above);
+                for above in &taken {
+                    if !rest.is_disjoint(above) {
+                        rest = rest.difference(above);
+                    }
                 }
                 if rest.is_empty() {
                     continue;

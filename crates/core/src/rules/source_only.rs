@@ -1,7 +1,7 @@
 //! The form `per-interface` for gateways whose lists look at source addresses only. Their lists stand
 //! where packets go out, next to the destination; on the way in there is only the truth of sources.
 
-use super::per_interface::{named_list, true_sources};
+use super::per_interface::named_list;
 use super::{Inexpressible, Job, Obstacle, Rule, RuleList, RuleSet, Setting, Stage};
 use super::{frame, outer_legs, slice, ways};
 use crate::addressing::{link_local, not_global};
@@ -65,7 +65,7 @@ fn incoming(job: &Job<'_>, leg: Leg) -> RuleList {
 fn outgoing(job: &Job<'_>, leg: Leg, problems: &mut Vec<Inexpressible>) -> RuleList {
     let plan = job.plan;
     let name = plan.leg_name(leg);
-    let destination = ways::reached_by(plan, leg);
+    let destination = job.reached_by(leg).clone();
     let devices = devices(plan, leg);
     let mut rules: Vec<Rule> = forged(job, leg, &devices);
     rules.extend(back(job, leg));
@@ -74,7 +74,7 @@ fn outgoing(job: &Job<'_>, leg: Leg, problems: &mut Vec<Inexpressible>) -> RuleL
         if matches.destination.is_disjoint(&devices) {
             continue;
         }
-        let source = sources(plan, matches, leg);
+        let source = sources(job, matches, leg);
         if source.is_empty() {
             continue;
         }
@@ -118,8 +118,8 @@ fn forged(job: &Job<'_>, leg: Leg, devices: &AddressSet) -> Vec<Rule> {
     let name = plan.leg_name(leg);
     let private = not_global();
     let uplinks = (0..plan.uplinks().len()).map(|index| plan.uplink_leg(index));
-    let outside = uplinks.map(|leg| true_sources(plan, leg));
-    let mut outside = outside.fold(link_local(), |all, sources| all.union(&sources));
+    let outside = uplinks.map(|leg| job.true_sources(leg));
+    let mut outside = outside.fold(link_local(), |all, sources| all.union(sources));
     if !devices.v4.is_subset(&private.v4) {
         outside.v4 = IntervalSet::empty();
     }
@@ -134,7 +134,7 @@ fn forged(job: &Job<'_>, leg: Leg, devices: &AddressSet) -> Vec<Rule> {
             _ => continue,
         };
         let Some(matches) = &rule.matches else { continue };
-        let (enters, destination) = (matches.enters.clone(), ways::reached_by(plan, leg));
+        let (enters, destination) = (matches.enters.clone(), job.reached_by(leg).clone());
         let mut forged = Rule { id: format!("{}.{name}", rule.id), ..rule.clone() };
         forged.matches = Some(Match { enters, source, destination, ..Match::everything() });
         rules.push(forged);
@@ -163,11 +163,12 @@ fn common_families(addresses: &AddressSet, others: &AddressSet) -> AddressSet {
 }
 
 /// The true sources of a rule's packets that can go out by a leg.
-fn sources(plan: &Plan, matches: &Match, leg: Leg) -> AddressSet {
+fn sources(job: &Job<'_>, matches: &Match, leg: Leg) -> AddressSet {
+    let plan = job.plan;
     let mut sources = AddressSet::empty();
     for from in outer_legs(plan).filter(|from| *from != leg || ways::can_turn_round(plan, leg)) {
         if matches.enters.contains(from) {
-            sources = sources.union(&true_sources(plan, from).intersection(&matches.source));
+            sources = sources.union(&job.true_sources(from).intersection(&matches.source));
         }
     }
     sources
@@ -176,11 +177,11 @@ fn sources(plan: &Plan, matches: &Match, leg: Leg) -> AddressSet {
 /// Replies: whoever may be asked from here may send anything here, for the list cannot tell.
 fn back(job: &Job<'_>, leg: Leg) -> Vec<Rule> {
     let plan = job.plan;
-    let here = true_sources(plan, leg);
+    let here = job.true_sources(leg);
     let mut rules: Vec<Rule> = Vec::new();
     for rule in job.base.through.iter().filter(|rule| rule.action == Action::Allow) {
         let Some(matches) = &rule.matches else { continue };
-        if !matches.enters.contains(leg) || matches.source.is_disjoint(&here) {
+        if !matches.enters.contains(leg) || matches.source.is_disjoint(here) {
             continue;
         }
         for to in outer_legs(plan).filter(|to| *to != leg || ways::can_turn_round(plan, leg)) {
@@ -201,7 +202,7 @@ fn back(job: &Job<'_>, leg: Leg) -> Vec<Rule> {
             reply.matches = Some(Match {
                 enters: IntervalSet::point(to),
                 source,
-                destination: ways::reached_by(plan, leg),
+                destination: job.reached_by(leg).clone(),
                 service: ServiceSet::any(),
                 at: matches.at.clone(),
             });
