@@ -6,7 +6,7 @@ mod model;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Form, Plan, draft, resolve};
 use bastium_core::proof::{self, Lookup, prove};
-use bastium_core::rules::{self, RuleSet, damage};
+use bastium_core::rules::{self, Otherwise, Rule, RuleList, RuleSet, damage};
 use bastium_core::verdict::Verdict;
 use model::packets::{Borders, packet};
 use model::{TODAY, any_draft};
@@ -37,6 +37,13 @@ fn holds(meaning: &Meaning<'_>, rules: &RuleSet) -> bool {
         assert!(!proof::agrees(decision, outcome));
     }
     proof.holds()
+}
+
+/// Whether a list that is asked before the one of a rule decides about all it is asked.
+fn ends_above(rules: &RuleSet, rule: &Rule) -> bool {
+    let holds = |list: &RuleList| list.rules.iter().any(|other| other.number == rule.number);
+    let mut before = rules.lists.iter().take_while(|list| !holds(list));
+    before.any(|list| list.otherwise != Otherwise::GoOn)
 }
 
 proptest! {
@@ -116,6 +123,46 @@ proptest! {
             prop_assert_eq!(
                 found.is_empty(), idle.contains(&rule.id.as_str()), "{}: {:?}", rule.id, found.first()
             );
+        }
+    }
+
+    /// Who is said to do the work of a rule does it: without all of them, the rule is met, or is missed.
+    #[test]
+    fn who_is_said_to_do_the_work_of_another_rule_does(draft in any_draft(), form in any_form()) {
+        let plan = plan_of(draft);
+        let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
+        let rules = rules::in_form(&meaning, form).expect("says everything");
+        let singles = proof::singles(&meaning, &rules);
+        let without = |ids: &[&str]| {
+            let mut fewer = rules.clone();
+            for list in fewer.lists.iter_mut().filter(|list| !list.implied) {
+                list.rules.retain(|rule| !ids.contains(&rule.id.as_str()));
+            }
+            fewer
+        };
+        for idle in &singles.never_matching {
+            let above: Vec<&str> = idle.covered_by.iter().map(|rule| rule.id.as_str()).collect();
+            prop_assert!(idle.covered_by.iter().all(|rule| rule.number < idle.rule.number));
+            // What it is for may not come to the gateway at all, and the end of a list is no rule.
+            if above.is_empty() || ends_above(&rules, idle.rule) {
+                continue;
+            }
+            let fewer = without(&above);
+            let met = proof::singles(&meaning, &fewer).witnesses.into_iter()
+                .any(|(rule, _)| rule.id == idle.rule.id);
+            prop_assert!(met, "{} without {above:?}", idle.rule.id);
+            for one in &idle.covered_by {
+                let matches = one.first_packets().expect("for first packets");
+                let own = idle.rule.first_packets().expect("for first packets");
+                let both = bastium_core::space::PacketSet::from(matches);
+                prop_assert!(!both.is_disjoint(&own.into()), "{} by {}", idle.rule.id, one.id);
+            }
+        }
+        for idle in &singles.superfluous {
+            for one in &idle.covered_by {
+                prop_assert!(one.number > idle.rule.number);
+                prop_assert_eq!((one.action, one.log), (idle.rule.action, idle.rule.log));
+            }
         }
     }
 

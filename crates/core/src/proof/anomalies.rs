@@ -16,9 +16,9 @@ pub(crate) struct Life {
     pub(crate) witness: Option<Packet>,
     /// A packet to which something else would happen without this rule.
     pub(crate) flips: Option<Packet>,
-    /// Lines above that take its packets away, where none are left.
+    /// If it has no witness: the lines above that take its packets away.
     pub(crate) covered_by: Vec<u32>,
-    /// Lines below that would do the same with its packets.
+    /// If nothing flips: the lines below that its packets would come to.
     pub(crate) repeated_by: Vec<u32>,
     /// Whether some of this could not be decided.
     pub(crate) undecided: bool,
@@ -40,7 +40,48 @@ pub(crate) fn lives(table: &Table<'_>, owners: usize) -> Vec<Life> {
     let mut lives = vec![Life::default(); owners];
     side(&table.v4, &mut lives);
     side(&table.v6, &mut lives);
+    // Only of those that do nothing is it worth saying who does their work.
+    substitutes(&table.v4, &mut lives);
+    substitutes(&table.v6, &mut lives);
     lives
+}
+
+/// Finds the lines that do the work of those that do nothing: each takes a packet that no other takes first.
+fn substitutes<A: Family>(side: &Side<A>, lives: &mut [Life]) {
+    for cell in &side.cells {
+        let stack = cell.stack();
+        for (place, line) in stack.lines.iter().enumerate() {
+            let Some(life) = lives.get_mut(line.owner as usize) else { continue };
+            let above = stack.above(place);
+            if life.witness.is_none() {
+                takers(&mut life.covered_by, Stack::none(), above, line);
+            } else if life.flips.is_none() {
+                let below = stack.between(place + 1, stack.lines.len());
+                takers(&mut life.repeated_by, above, below, line);
+            }
+        }
+    }
+}
+
+/// Adds the owners of those of `lines` that are the first of them to have a packet of a line which `above`
+/// leaves.
+fn takers<A: Family>(
+    owners: &mut Vec<u32>,
+    above: Stack<'_, A>,
+    lines: Stack<'_, A>,
+    line: &Line<A>,
+) {
+    let Some(hull) = Hull::of(&line.block) else { return };
+    for (place, other) in lines.near(hull) {
+        if other.fate == Fate::Unasked || other.owner == line.owner || owners.contains(&other.owner)
+        {
+            continue;
+        }
+        let Some(shared) = line.block.intersection(&other.block) else { continue };
+        if let Search::Found(_) = above.escape(lines.above(place), &shared) {
+            owners.push(other.owner);
+        }
+    }
 }
 
 fn side<A: Family>(side: &Side<A>, lives: &mut [Life]) {
@@ -63,24 +104,11 @@ fn look<A: Family>(stack: Stack<'_, A>, place: usize, line: &Line<A>, life: &mut
         match before.escape(Stack::none(), &line.block) {
             Search::Found(point) => life.witness = A::packet(point),
             Search::Undecided => life.undecided = true,
-            Search::Covered => {
-                note(&mut life.covered_by, before, stack.hulls[place], line);
-                return;
-            }
+            Search::Covered => return,
         }
     }
     if life.flips.is_none() {
         life.flips = flips(stack, place, line, life);
-    }
-}
-
-/// Remembers whose lines lie over a line, as far as they decide anything.
-fn note<A: Family>(owners: &mut Vec<u32>, above: Stack<'_, A>, hull: Hull<A>, line: &Line<A>) {
-    for (_, other) in above.near(hull) {
-        let decides = other.fate != Fate::Unasked && !other.block.is_disjoint(&line.block);
-        if decides && !owners.contains(&other.owner) {
-            owners.push(other.owner);
-        }
     }
 }
 
@@ -94,16 +122,10 @@ fn flips<A: Family>(
     let first = place + 1;
     let below = stack.between(first, stack.lines.len());
     for (further, other) in below.near(stack.hulls[place]) {
-        if other.owner == line.owner {
+        if other.owner == line.owner || !line.fate.differs(other.fate) {
             continue;
         }
         let Some(shared) = line.block.intersection(&other.block) else { continue };
-        if !line.fate.differs(other.fate) {
-            if life.repeated_by.len() < 8 && !life.repeated_by.contains(&other.owner) {
-                life.repeated_by.push(other.owner);
-            }
-            continue;
-        }
         match stack.above(place).escape(stack.between(first, first + further), &shared) {
             Search::Found(point) => return A::packet(point),
             Search::Undecided => life.undecided = true,
