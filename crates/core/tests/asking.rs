@@ -11,26 +11,12 @@ use bastium_core::source::Text;
 use bastium_core::space::{
     Ends, IntervalSet, Leg, Match, Minute, Packet, PacketSet, Protocol, ServicePoint,
 };
-use model::{PLACES, SERVICES, TODAY, any_draft, frame, located, text, texts};
+use model::{PLACES, SERVICES, TODAY, any_draft, exception, located, text, texts, uniform};
 use proptest::prelude::*;
 use proptest::sample::select;
 
-fn exception(name: &str, from: &str, to: &str, service: &str, action: &str) -> draft::Exception {
-    draft::Exception {
-        name: text(name),
-        from: texts(&[from]),
-        to: texts(&[to]),
-        service: Some(texts(&[service])),
-        action: Some(text(action)),
-        ..draft::Exception::default()
-    }
-}
-
 fn plan(exceptions: Vec<draft::Exception>) -> Plan {
-    let mut draft = frame(true, false);
-    let rows = ["staff", "guests", "tills", "internet"]
-        .map(|zone| format!("{zone} block block block block"));
-    draft.matrix.grid = Some(text(&format!("staff guests tills internet\n{}\n", rows.join("\n"))));
+    let mut draft = uniform("block", false);
     let span = draft::HourSpan {
         days: texts(&["mon"]),
         from: Some(text("06:00")),

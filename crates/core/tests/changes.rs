@@ -173,20 +173,13 @@ fn domains_are_told_apart_whatever_their_order() {
         name: text(name),
         names: texts(&[&format!("{name}.example.org")]),
     };
-    let exception = |name: &str, to: &str| draft::Exception {
-        name: text(name),
-        from: texts(&["tills"]),
-        to: texts(&[to]),
-        service: Some(texts(&["https"])),
-        action: Some(text("allow")),
-        ..draft::Exception::default()
-    };
+    let pay = |name: &str, to: &str| model::exception(name, "tills", to, "https", "allow");
     old.matrix.grid = Some(text(
         "staff guests tills internet\nstaff block block block allow\nguests block block block allow\n\
          tills block block block block\ninternet block block block -\n",
     ));
     old.domains = vec![domain("hub")];
-    old.exceptions = vec![exception("pay", "hub")];
+    old.exceptions = vec![pay("pay", "hub")];
     let mut new = old.clone();
     new.domains.insert(0, domain("register"));
     with_both(&old, &new, |_, _, _, found| {
@@ -194,7 +187,7 @@ fn domains_are_told_apart_whatever_their_order() {
         assert!(found.rules.is_empty(), "{:?}", found.rules.first());
     })
     .expect("both have a meaning");
-    new.exceptions.push(exception("look-up", "register"));
+    new.exceptions.push(pay("look-up", "register"));
     with_both(&old, &new, |_, after, _, found| {
         let [change] = found.traffic.as_slice() else { panic!("{:?}", found.traffic) };
         assert!(change.opens() && change.of_new);

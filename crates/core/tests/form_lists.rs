@@ -6,20 +6,9 @@ use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Action, Form, Plan, draft, resolve};
 use bastium_core::rules::{self, Applies, Obstacle, Rule, RuleList, RuleSet, Setting};
 use bastium_core::space::{Protocol, ServiceSet};
-use model::{TODAY, frame, text, texts};
+use model::{TODAY, exception, frame, text, uniform};
 
 const BLOCKED: [&str; 4] = ["block", "block", "block", "block"];
-
-fn exception(name: &str, from: &str, to: &str, service: &str, action: &str) -> draft::Exception {
-    draft::Exception {
-        name: text(name),
-        from: texts(&[from]),
-        to: texts(&[to]),
-        service: Some(texts(&[service])),
-        action: Some(text(action)),
-        ..draft::Exception::default()
-    }
-}
 
 /// The model's plan with this matrix, silent, and these exceptions.
 fn plan(rows: [[&str; 4]; 4], exceptions: Vec<draft::Exception>) -> Plan {
@@ -96,11 +85,7 @@ fn a_pair_has_no_piece_that_another_piece_covers() {
 
 #[test]
 fn each_zone_has_a_list_to_the_gateway_and_closing_lists_take_the_rest() {
-    let mut draft = frame(true, false);
-    draft.matrix.grid = Some(text(
-        "staff guests tills internet\nstaff block block block block\nguests block block block block\n\
-         tills block block block block\ninternet block block block -\n",
-    ));
+    let mut draft = uniform("block", false);
     draft.exceptions = vec![exception("time", "desks + tills", "gateway", "udp/123", "allow")];
     let plan = resolve(draft).expect("a plan");
     let rules = in_form(&plan, Form::PerPair);
@@ -184,10 +169,7 @@ fn what_the_gateway_begins_has_lists_on_the_way_out_where_the_plan_speaks_of_it(
 
 #[test]
 fn an_offered_service_is_let_in_before_it_is_translated() {
-    let mut draft = frame(true, false);
-    let rows = ["staff", "guests", "tills", "internet"]
-        .map(|zone| format!("{zone} block block block block"));
-    draft.matrix.grid = Some(text(&format!("staff guests tills internet\n{}\n", rows.join("\n"))));
+    let mut draft = uniform("block", false);
     draft.inbounds = vec![draft::Inbound {
         permission: exception("offer", "internet", "label-printer", "tcp/80", "allow"),
         outside_port: model::located(85),
@@ -209,10 +191,7 @@ fn an_offered_service_is_let_in_before_it_is_translated() {
 }
 
 fn source_only(exceptions: Vec<draft::Exception>) -> Result<RuleSet, Vec<rules::Inexpressible>> {
-    let mut draft = frame(true, false);
-    let rows = ["staff", "guests", "tills", "internet"]
-        .map(|zone| format!("{zone} block block block block"));
-    draft.matrix.grid = Some(text(&format!("staff guests tills internet\n{}\n", rows.join("\n"))));
+    let mut draft = uniform("block", false);
     draft.gateway.form = Some(text("per-interface"));
     draft.gateway.matches = Some(text("source"));
     draft.exceptions = exceptions;
@@ -241,11 +220,7 @@ fn lists_of_sources_refuse_services_and_parts_of_an_interface() {
 /// `compile` always has an answer: where a form cannot say it, that of the one list.
 #[test]
 fn a_plan_whose_form_cannot_say_it_has_the_rules_of_the_one_list() {
-    let mut draft = frame(true, false);
-    draft.matrix.grid = Some(text(
-        "staff guests tills internet\nstaff block block block block\nguests block block block block\n\
-         tills block block block block\ninternet block block block -\n",
-    ));
+    let mut draft = uniform("block", false);
     draft.gateway.form = Some(text("per-interface"));
     draft.gateway.matches = Some(text("source"));
     draft.exceptions = vec![exception("one", "desks", "printers", "tcp/80", "allow")];

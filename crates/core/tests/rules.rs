@@ -8,26 +8,12 @@ use bastium_core::plan::{Plan, draft, resolve};
 use bastium_core::rules::{self, RuleSet, Stage};
 use bastium_core::space::{IntervalSet, Match, PacketSet};
 use bastium_core::verdict::Verdict;
-use model::{TODAY, any_draft, frame, text, texts};
+use model::{TODAY, any_draft, exception, text, uniform};
 use proptest::prelude::*;
 use std::collections::HashSet;
 
-fn exception(name: &str, from: &str, to: &str, service: &str, action: &str) -> draft::Exception {
-    draft::Exception {
-        name: text(name),
-        from: texts(&[from]),
-        to: texts(&[to]),
-        service: Some(texts(&[service])),
-        action: Some(text(action)),
-        ..draft::Exception::default()
-    }
-}
-
 fn plan(exceptions: Vec<draft::Exception>) -> Plan {
-    let mut draft = frame(true, true);
-    let rows = ["staff", "guests", "tills", "internet"]
-        .map(|zone| format!("{zone} block block block block"));
-    draft.matrix.grid = Some(text(&format!("staff guests tills internet\n{}\n", rows.join("\n"))));
+    let mut draft = uniform("block", true);
     draft.exceptions = exceptions;
     resolve(draft).expect("a plan")
 }

@@ -9,7 +9,7 @@ use bastium_core::proof;
 use bastium_core::rules;
 use bastium_core::verdict::Verdict;
 use model::packets::{Borders, packet};
-use model::{TODAY, any_draft, frame, located, text, texts};
+use model::{TODAY, any_draft, frame, located, text, texts, uniform};
 use proptest::prelude::*;
 
 proptest! {
@@ -91,11 +91,7 @@ proptest! {
 /// An exception that stands first in the file but low in the list still says what is logged.
 #[test]
 fn the_earlier_of_two_that_agree_gives_the_log() {
-    let mut draft = frame(true, false);
-    draft.matrix.grid = Some(text(
-        "staff guests tills internet\nstaff block block block block\nguests block block block block\n\
-         tills block block block block\ninternet block block block -\n",
-    ));
+    let mut draft = uniform("block", false);
     let exception =
         |name: &str, from: &str, to: &str, service: &str, action: &str, log| draft::Exception {
             name: text(name),

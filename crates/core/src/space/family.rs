@@ -15,62 +15,38 @@ pub trait Family: Coordinate + std::hash::Hash {
     fn point(packet: &Packet) -> Option<Point<Self>>;
 }
 
-impl Family for u32 {
-    fn blocks(set: &PacketSet) -> &[Block<Self>] {
-        set.v4.blocks()
-    }
+macro_rules! family {
+    ($number:ty, $side:ident, $ends:ident, $address:ident) => {
+        impl Family for $number {
+            fn blocks(set: &PacketSet) -> &[Block<Self>] {
+                set.$side.blocks()
+            }
 
-    fn region(region: Region<Self>) -> PacketSet {
-        PacketSet { v4: region, ..PacketSet::empty() }
-    }
+            fn region(region: Region<Self>) -> PacketSet {
+                PacketSet { $side: region, ..PacketSet::empty() }
+            }
 
-    fn packet(point: Point<Self>) -> Option<Packet> {
-        let ends = Ends::V4 {
-            source: Ipv4Addr::from_bits(point.source),
-            destination: Ipv4Addr::from_bits(point.destination),
-        };
-        let service = ServicePoint::from_coordinate(point.service)?;
-        Some(Packet { enters: point.enters, ends, service, at: point.at })
-    }
+            fn packet(point: Point<Self>) -> Option<Packet> {
+                let ends = Ends::$ends {
+                    source: $address::from_bits(point.source),
+                    destination: $address::from_bits(point.destination),
+                };
+                let service = ServicePoint::from_coordinate(point.service)?;
+                Some(Packet { enters: point.enters, ends, service, at: point.at })
+            }
 
-    fn point(packet: &Packet) -> Option<Point<Self>> {
-        let Ends::V4 { source, destination } = packet.ends else { return None };
-        Some(Point {
-            enters: packet.enters,
-            source: source.to_bits(),
-            destination: destination.to_bits(),
-            service: packet.service.coordinate(),
-            at: packet.at,
-        })
-    }
+            fn point(packet: &Packet) -> Option<Point<Self>> {
+                let Ends::$ends { source, destination } = packet.ends else { return None };
+                Some(Point {
+                    enters: packet.enters,
+                    source: source.to_bits(),
+                    destination: destination.to_bits(),
+                    service: packet.service.coordinate(),
+                    at: packet.at,
+                })
+            }
+        }
+    };
 }
-
-impl Family for u128 {
-    fn blocks(set: &PacketSet) -> &[Block<Self>] {
-        set.v6.blocks()
-    }
-
-    fn region(region: Region<Self>) -> PacketSet {
-        PacketSet { v6: region, ..PacketSet::empty() }
-    }
-
-    fn packet(point: Point<Self>) -> Option<Packet> {
-        let ends = Ends::V6 {
-            source: Ipv6Addr::from_bits(point.source),
-            destination: Ipv6Addr::from_bits(point.destination),
-        };
-        let service = ServicePoint::from_coordinate(point.service)?;
-        Some(Packet { enters: point.enters, ends, service, at: point.at })
-    }
-
-    fn point(packet: &Packet) -> Option<Point<Self>> {
-        let Ends::V6 { source, destination } = packet.ends else { return None };
-        Some(Point {
-            enters: packet.enters,
-            source: source.to_bits(),
-            destination: destination.to_bits(),
-            service: packet.service.coordinate(),
-            at: packet.at,
-        })
-    }
-}
+family!(u32, v4, V4, Ipv4Addr);
+family!(u128, v6, V6, Ipv6Addr);

@@ -20,6 +20,33 @@ pub(crate) fn texts(values: &[&str]) -> Vec<Text> {
     values.iter().map(|value| text(value)).collect()
 }
 
+/// An exception with what every one has.
+pub(crate) fn exception(
+    name: &str,
+    from: &str,
+    to: &str,
+    service: &str,
+    action: &str,
+) -> draft::Exception {
+    draft::Exception {
+        name: text(name),
+        from: texts(&[from]),
+        to: texts(&[to]),
+        service: Some(texts(&[service])),
+        action: Some(text(action)),
+        ..draft::Exception::default()
+    }
+}
+
+/// The model's plan, in which this matrix says the same between all zones.
+pub(crate) fn uniform(cell: &str, dhcp: bool) -> draft::Draft {
+    let mut draft = frame(true, dhcp);
+    let zones = ["staff", "guests", "tills", "internet"];
+    let rows = zones.map(|zone| format!("{zone} {cell} {cell} {cell} {cell}"));
+    draft.matrix.grid = Some(text(&format!("{}\n{}\n", zones.join(" "), rows.join("\n"))));
+    draft
+}
+
 /// A switch, as the file would have it.
 pub(crate) fn located<T>(value: T) -> Option<Located<T>> {
     Some(Located { value, at: Span::default() })
