@@ -341,6 +341,35 @@ fn a_table_of_questions_can_expect_answers_and_tells_its_mistakes() {
     assert_eq!(bench.clinic("ask guests").code, 2);
 }
 
+/// Whatever kind of entry denies: the command that is named, typed as it stands, gives the other answer.
+#[test]
+fn doing_as_told_gives_the_other_answer() {
+    for question in [
+        ["cameras", "gateway", "dns"],
+        ["trainees", "internet", "ssh"],
+        ["scanner-cart", "records", "https"],
+        ["staff - reception", "tills", "tcp/80"],
+    ] {
+        let bench = Bench::new();
+        let ask = || {
+            let mut words = vec!["ask"];
+            words.extend(question);
+            words.extend(["--plan", "clinic.toml", "--day", DAY, "--format", "json"]);
+            bench.run_words(&words)
+        };
+        let before = ask();
+        assert_eq!(before.code, 1, "{question:?}");
+        let told = before.json()["to_change"][0].as_str().expect("a command").to_owned();
+        let told = told.replace("NAME", "as-told").replace("why=...", "why=Told");
+        let mut words = shlex::split(&told).expect("a shell takes it");
+        assert_eq!(words.remove(0), "bastium");
+        words.extend(["--plan", "clinic.toml"].map(str::to_owned));
+        let run = bench.run_words(&words.iter().map(String::as_str).collect::<Vec<_>>());
+        assert!(run.code < 2, "{question:?}: {told}: {}", run.err);
+        assert_eq!(ask().json()["verdict"], "allow", "{question:?}: {told}");
+    }
+}
+
 #[test]
 fn an_answer_names_the_rule_that_lets_the_reply_back() {
     let bench = Bench::new();

@@ -19,6 +19,13 @@ pub fn clean(text: &str) -> Cow<'_, str> {
     Cow::Owned(safe)
 }
 
+/// A word as a person can type it in a shell.
+pub fn shell_word(text: &str) -> String {
+    let text = clean(text);
+    // Only a zero byte cannot be typed, and that is no longer there.
+    shlex::try_quote(&text).map_or_else(|_| text.to_string(), Cow::into_owned)
+}
+
 fn is_hostile(c: char) -> bool {
     c.is_control()
         || matches!(c,
@@ -29,6 +36,15 @@ fn is_hostile(c: char) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn words_for_a_shell_come_back_as_one_word() {
+        for text in ["desks", "staff - reception", "it's", "$HOME `x`", "a\u{1b}b", ""] {
+            let typed = shell_word(text);
+            assert_eq!(shlex::split(&typed), Some(vec![clean(text).into_owned()]), "{typed}");
+        }
+        assert_eq!(shell_word("10.44.24.50"), "10.44.24.50");
+    }
 
     #[test]
     fn control_characters_and_turned_text_are_spelt_out() {

@@ -13,7 +13,7 @@ pub mod schema;
 pub mod sheets;
 mod table;
 
-pub use clean::clean;
+pub use clean::{clean, shell_word};
 pub use csv::{csv, safe};
 pub use markdown::markdown;
 pub use sarif::sarif;

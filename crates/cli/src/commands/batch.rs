@@ -166,11 +166,12 @@ fn print(row: &BriefRow<'_>, session: &mut Session<'_>) -> Result<(), Failure> {
             session.print(&format!("| {} |\n", cells.join(" | ")))
         }
         Format::Text => {
+            let asked = row.question;
             let mark = match row.as_expected {
-                Some(false) => format!(" (EXPECTED {})", row.expect),
+                Some(false) => format!(" (EXPECTED {})", asked.expect),
                 _ => String::new(),
             };
-            let at = if row.at.is_empty() { String::new() } else { format!(" at {}", row.at) };
+            let at = if asked.at.is_empty() { String::new() } else { format!(" at {}", asked.at) };
             let why = if row.problem.is_empty() {
                 let line = row.line.map(|line| format!(", line {line}")).unwrap_or_default();
                 format!("{} {}{line}", row.kind.replace('_', " "), row.name)
@@ -180,9 +181,9 @@ fn print(row: &BriefRow<'_>, session: &mut Session<'_>) -> Result<(), Failure> {
             let says = format!(
                 "{:<13} {} -> {} {}{at}: {why}{mark}",
                 row.verdict.replace('_', " "),
-                row.from,
-                row.to,
-                row.service
+                asked.from,
+                asked.to,
+                asked.service
             );
             session.print(&format!("{}\n", clean(&says)))
         }

@@ -5,7 +5,7 @@ use crate::failure::{Exit, Failure};
 use crate::plans::{self, demo};
 use crate::session::Session;
 use crate::show::style;
-use bastium_export::clean;
+use bastium_export::shell_word;
 use clap::Parser;
 use std::path::Path;
 
@@ -125,9 +125,5 @@ fn write_plan(args: &Demo, path: &Path, session: &mut Session<'_>) -> Result<(),
 
 /// The words as a person would type them.
 fn shell_words(words: &[String]) -> String {
-    let quoted = words.iter().map(|word| match word.contains([' ', '\'', '"', '$', '\\']) {
-        true => format!("'{}'", clean(word).replace('\'', "'\\''")),
-        false => clean(word).into_owned(),
-    });
-    quoted.collect::<Vec<_>>().join(" ")
+    words.iter().map(|word| shell_word(word)).collect::<Vec<_>>().join(" ")
 }

@@ -77,7 +77,7 @@ fn print(proof: &FormProof, day: &str, session: &mut Session<'_>) -> Result<(), 
         - proof.needless().count();
     if quiet > 0 {
         let says = format!(
-            "{} for clarity or the log: what they deny would be denied without them",
+            "{} for clarity or the log: each denies only what would be denied without it",
             count(quiet, "rule")
         );
         session.prose(style::FAINT, &says)?;
@@ -144,11 +144,7 @@ fn leak(proof: &FormProof, session: &mut Session<'_>) -> Result<(), Failure> {
     }
     let heading = format!(
         "lets through what looks like a reply (of TCP, no opening): {}, all of them with --format json",
-        if proof.leak.len() == 1 {
-            "1 box".to_owned()
-        } else {
-            format!("{} boxes", proof.leak.len())
-        }
+        boxes(proof.leak.len())
     );
     session.prose(style::WARN, &heading)?;
     // Rule by rule, with the first box of each.
@@ -168,14 +164,15 @@ fn leak(proof: &FormProof, session: &mut Session<'_>) -> Result<(), Failure> {
     }
     let told = rows.into_iter().map(|(rule, first, more)| {
         let rule = rule.unwrap_or("no list");
-        let more = if more > 0 {
-            format!("; {} more", count(more, "box").replace("boxs", "boxes"))
-        } else {
-            String::new()
-        };
+        let more = if more > 0 { format!("; and {}", boxes(more)) } else { String::new() };
         format!("- {rule}: {first}{more}")
     });
     some(told.collect(), style::PLAIN, session)
+}
+
+/// `1 box`, `2 boxes`.
+fn boxes(number: usize) -> String {
+    if number == 1 { "1 box".to_owned() } else { format!("{number} boxes") }
 }
 
 /// The first few of a kind, and how many more there are.

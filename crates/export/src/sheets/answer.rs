@@ -1,7 +1,7 @@
 //! The answer to a question.
 
 use super::{Because, EDITION, PacketView, line_words};
-use crate::{Cell, Column, Table, Tone};
+use crate::{Cell, Column, Table, Tone, shell_word};
 use bastium_core::asking::{Answer, Close, End, Share};
 use bastium_core::plan::{Plan, Services};
 use bastium_core::proof::hours;
@@ -217,16 +217,6 @@ fn to_change(
         }
         Cause::Unmatched if plan.network_on(first.packet.enters).is_some() => vec![exception],
         _ => Vec::new(),
-    }
-}
-
-/// A word as a shell takes it.
-fn shell_word(word: &str) -> String {
-    let plain = |c: char| c.is_ascii_alphanumeric() || "-_.:/,".contains(c);
-    if word.chars().all(plain) {
-        word.to_owned()
-    } else {
-        format!("'{}'", word.replace('\'', "'\\''"))
     }
 }
 

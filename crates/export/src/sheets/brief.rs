@@ -14,21 +14,12 @@ use std::borrow::Cow;
 pub struct BriefRow<'q> {
     /// The edition of this JSON.
     pub bastium: u8,
-    /// The question's line in its file.
-    pub row: u64,
-    /// From where.
-    pub from: &'q str,
-    /// To where.
-    pub to: &'q str,
-    /// Which services.
-    pub service: &'q str,
-    /// At which time; empty for any.
-    pub at: &'q str,
+    /// The question.
+    #[serde(flatten)]
+    pub question: Question<'q>,
     /// `allow`, `block`, `reject`, `does_not_pass`, `no_way` or `mixed`; `none` where there is no answer.
     pub verdict: &'static str,
-    /// The verdict that was expected; empty if none was named.
-    pub expect: &'q str,
-    /// Whether it is that one; none if none was named.
+    /// Whether it is the one that was expected; none if none was named.
     pub as_expected: Option<bool>,
     /// Whether it leaves a line in the log.
     pub logged: bool,
@@ -45,7 +36,7 @@ pub struct BriefRow<'q> {
 }
 
 /// What a question says.
-#[derive(Clone, Copy, Debug, Default)]
+#[derive(Clone, Copy, Debug, Default, Serialize, JsonSchema)]
 pub struct Question<'q> {
     /// Its line in its file.
     pub row: u64,
@@ -55,9 +46,9 @@ pub struct Question<'q> {
     pub to: &'q str,
     /// Which services.
     pub service: &'q str,
-    /// At which time.
+    /// At which time; empty for any.
     pub at: &'q str,
-    /// Which verdict is expected.
+    /// Which verdict is expected; empty if none is.
     pub expect: &'q str,
 }
 
@@ -83,16 +74,11 @@ impl<'q> BriefRow<'q> {
     /// Takes a row from an answer.
     pub fn new(plan: &Plan, question: Question<'q>, brief: Brief<'q>) -> Self {
         let verdict = brief.verdict.map_or("mixed", Verdict::word);
-        let Question { row, from, to, service, at, expect } = question;
+        let expect = question.expect;
         Self {
             bastium: super::EDITION,
-            row,
-            from,
-            to,
-            service,
-            at,
+            question,
             verdict,
-            expect,
             as_expected: (!expect.is_empty()).then_some(expect == verdict),
             logged: brief.logged,
             kind: brief.cause.kind(),
@@ -105,16 +91,11 @@ impl<'q> BriefRow<'q> {
 
     /// A row without an answer.
     pub fn without(question: Question<'q>, problem: String) -> Self {
-        let Question { row, from, to, service, at, expect } = question;
+        let expect = question.expect;
         Self {
             bastium: super::EDITION,
-            row,
-            from,
-            to,
-            service,
-            at,
+            question,
             verdict: "none",
-            expect,
             as_expected: (!expect.is_empty()).then_some(false),
             logged: false,
             kind: "",
@@ -130,14 +111,15 @@ impl<'q> BriefRow<'q> {
         // Almost no text needs anything done to it.
         let text = |text: &'_ str| -> String { safe(text) };
         let yes = |yes: bool| Cow::Borrowed(if yes { "yes" } else { "no" });
+        let Question { row, from, to, service, at, expect } = self.question;
         [
-            self.row.to_string().into(),
-            text(self.from).into(),
-            text(self.to).into(),
-            text(self.service).into(),
-            text(self.at).into(),
+            row.to_string().into(),
+            text(from).into(),
+            text(to).into(),
+            text(service).into(),
+            text(at).into(),
             self.verdict.into(),
-            text(self.expect).into(),
+            text(expect).into(),
             self.as_expected.map_or(Cow::Borrowed(""), yes),
             yes(self.logged),
             self.kind.into(),

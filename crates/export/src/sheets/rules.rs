@@ -91,7 +91,7 @@ pub enum Applies {
 /// One rule.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct RuleRow {
-    /// Its number.
+    /// Its number; 0 for what the gateway does by itself.
     pub number: u32,
     /// Its id.
     pub id: String,
