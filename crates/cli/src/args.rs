@@ -3,6 +3,7 @@
 use bastium_core::plan::Form;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use clap_complete::Shell;
+use jiff::SignedDuration;
 use jiff::civil::Date;
 use std::path::PathBuf;
 
@@ -374,6 +375,21 @@ pub struct Checklist {
     /// Show only what is done at this place
     #[arg(long, value_name = "PLACE")]
     pub stand: Option<String>,
+    /// Keep the best that fits this time, moves included: `30m`, `1h 15m`
+    #[arg(long, value_name = "TIME")]
+    pub within: Option<SignedDuration>,
+    /// Keep the best so many checks
+    #[arg(long, value_name = "NUMBER", conflicts_with = "within")]
+    pub at_most: Option<usize>,
+    /// Show what the list catches, by kind of mistake, in place of the list
+    #[arg(long, conflicts_with_all = ["stand", "page"])]
+    pub strength: bool,
+    /// Write the list as a page to tick off, which needs no network, to this file
+    #[arg(long, value_name = "FILE.html")]
+    pub page: Option<PathBuf>,
+    /// Overwrite that file
+    #[arg(long, requires = "page")]
+    pub force: bool,
     /// Show the commands of this system
     #[arg(long, value_enum, default_value_t)]
     pub system: SystemName,

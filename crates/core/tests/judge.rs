@@ -8,7 +8,7 @@ mod model;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Action, Form, Plan, resolve};
 use bastium_core::proof;
-use bastium_core::rules::{self, Rule, RuleSet, damage};
+use bastium_core::rules::{self, Rule, RuleSet, mistakes};
 use bastium_core::space::Match;
 use biodivine_lib_bdd::Bdd;
 use diagrams::{Fates, Judge};
@@ -92,14 +92,15 @@ proptest! {
                 prop_assert!(same || set.and(decided).is_false(), "{:?}", part.decision);
             }
         }
-        let damages: Vec<damage::Damage> = damage::damages(&plan, &rules).collect();
+        let all: Vec<mistakes::Mistake> = mistakes::mistakes(&plan, &rules).collect();
         for pick in picks {
-            let damaged = pick.get(&damages);
-            let wrong = judged(&judge, &damaged.rules, &within, &gateway);
-            let found = proof::differences(&meaning, &damaged.rules, &meaning.universe());
+            let damaged = pick.get(&all);
+            let lists = damaged.made_in(&rules);
+            let wrong = judged(&judge, &lists, &within, &gateway);
+            let found = proof::differences(&meaning, &lists, &meaning.universe());
             let v4 = found.iter().any(|d| !d.packets.v4.is_empty() && d.packet.enters < plan.gateway_leg());
             let v4 = v4 || found.iter().any(|d| d.packets.v4.blocks().iter().any(|b| b.enters.first().is_some_and(|leg| leg < plan.gateway_leg())));
-            prop_assert_eq!(judge.same(&right, &wrong), !v4, "{:?} of {}", damaged.kind, damaged.rule);
+            prop_assert_eq!(judge.same(&right, &wrong), !v4, "{:?} of {}", damaged.kind, damaged.place);
         }
     }
 }

@@ -6,7 +6,7 @@ mod model;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Form, Plan, draft, resolve};
 use bastium_core::proof::{self, Lookup, prove};
-use bastium_core::rules::{self, Otherwise, Rule, RuleList, RuleSet, damage};
+use bastium_core::rules::{self, Otherwise, Rule, RuleList, RuleSet, mistakes};
 use bastium_core::verdict::Verdict;
 use model::packets::{Borders, packet};
 use model::{TODAY, any_draft};
@@ -90,13 +90,14 @@ proptest! {
         let plan = plan_of(draft);
         let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
         let rules = rules::in_form(&meaning, form).expect("says everything");
-        let damages: Vec<damage::Damage> = damage::damages(&plan, &rules).collect();
+        let all: Vec<mistakes::Mistake> = mistakes::mistakes(&plan, &rules).collect();
         for pick in picks {
-            let damaged = pick.get(&damages);
-            let by_sets = proof::differences(&meaning, &damaged.rules, &meaning.universe());
+            let damaged = pick.get(&all);
+            let wrong = damaged.made_in(&rules);
+            let by_sets = proof::differences(&meaning, &wrong, &meaning.universe());
             prop_assert_eq!(
-                holds(&meaning, &damaged.rules), by_sets.is_empty(),
-                "{:?} of {}: {:?}", damaged.kind, damaged.rule, by_sets.first()
+                holds(&meaning, &wrong), by_sets.is_empty(),
+                "{:?} of {}: {:?}", damaged.kind, damaged.rule(&rules).map(|rule| &rule.id), by_sets.first()
             );
         }
     }

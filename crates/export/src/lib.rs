@@ -8,6 +8,7 @@
 mod clean;
 mod csv;
 mod markdown;
+mod page;
 mod sarif;
 pub mod schema;
 pub mod sheets;
@@ -16,5 +17,6 @@ mod table;
 pub use clean::{clean, shell_word};
 pub use csv::{csv, safe};
 pub use markdown::markdown;
+pub use page::checklist_page;
 pub use sarif::sarif;
 pub use table::{Cell, Column, Table, Tone};

@@ -3,7 +3,7 @@
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Form, Plan};
 use bastium_core::proof::{self, changes};
-use bastium_core::rules::{self, RuleSet, damage};
+use bastium_core::rules::{self, RuleSet, mistakes};
 use bastium_export::sheets::{CompareSheet, FormProof, ProofSheet};
 use jiff::civil::{Date, date};
 
@@ -21,17 +21,18 @@ fn with_clinic<T>(test: impl FnOnce(&Meaning<'_>, &RuleSet) -> T) -> T {
 }
 
 /// The first damage of a kind to a rule whose id begins so.
-fn damaged(meaning: &Meaning<'_>, rules: &RuleSet, kind: damage::Kind, rule: &str) -> FormProof {
-    let mut all = damage::damages(meaning.plan(), rules);
-    let found = all.find(|one| one.kind == kind && one.rule.starts_with(rule));
-    let damaged = found.expect("every kind of mistake can be made").rules;
+fn damaged(meaning: &Meaning<'_>, rules: &RuleSet, kind: mistakes::Kind, rule: &str) -> FormProof {
+    let mut all = mistakes::mistakes(meaning.plan(), rules);
+    let of_it = |one: &mistakes::Mistake| one.rule(rules).is_none_or(|r| r.id.starts_with(rule));
+    let found = all.find(|one| one.kind == kind && of_it(one));
+    let damaged = found.expect("every kind of mistake can be made").made_in(rules);
     FormProof::of(meaning, &damaged, &proof::prove(meaning, &damaged))
 }
 
 #[test]
 fn a_forgotten_rule_is_told_with_a_packet_both_reasons_and_boxes() {
     with_clinic(|meaning, rules| {
-        let proof = damaged(meaning, rules, damage::Kind::Forgotten, "exception.desks-print");
+        let proof = damaged(meaning, rules, mistakes::Kind::Forgotten, "exception.desks-print");
         assert!(!proof.equal && !proof.holds());
         let found = proof.counterexample.as_ref().expect("a packet");
         assert_eq!((found.meaning.verdict, found.rules.verdict), ("allow", "block"));
@@ -46,7 +47,7 @@ fn a_forgotten_rule_is_told_with_a_packet_both_reasons_and_boxes() {
 #[test]
 fn a_log_set_aside_is_a_difference_though_every_verdict_stays() {
     with_clinic(|meaning, rules| {
-        let proof = damaged(meaning, rules, damage::Kind::LogAside, "exception.desks-print");
+        let proof = damaged(meaning, rules, mistakes::Kind::LogAside, "exception.desks-print");
         let found = proof.counterexample.as_ref().expect("a packet");
         assert_eq!(found.meaning.verdict, found.rules.verdict);
         assert_ne!(found.meaning.logged, found.rules.logged);
@@ -57,7 +58,7 @@ fn a_log_set_aside_is_a_difference_though_every_verdict_stays() {
 #[test]
 fn missing_replies_are_told_though_first_packets_fare_as_they_should() {
     with_clinic(|meaning, rules| {
-        let proof = damaged(meaning, rules, damage::Kind::NoReplies, "reply");
+        let proof = damaged(meaning, rules, mistakes::Kind::NoReplies, "reply");
         assert!(proof.equal, "first packets need no rule for replies");
         assert!(proof.unanswered.is_some() && !proof.holds());
     });
@@ -66,7 +67,7 @@ fn missing_replies_are_told_though_first_packets_fare_as_they_should() {
 #[test]
 fn forgotten_ipv6_is_found_in_ipv6() {
     with_clinic(|meaning, rules| {
-        let proof = damaged(meaning, rules, damage::Kind::NoIpv6, "");
+        let proof = damaged(meaning, rules, mistakes::Kind::NoIpv6, "");
         assert!(
             proof.differences.iter().flat_map(|row| &row.boxes).all(|one| one.family == "IPv6")
         );
@@ -78,19 +79,18 @@ fn forgotten_ipv6_is_found_in_ipv6() {
 #[test]
 fn every_mistake_with_an_exception_of_the_clinic_is_judged_rightly() {
     with_clinic(|meaning, rules| {
-        let all = damage::damages(meaning.plan(), rules);
-        let some = all.filter(|one| one.rule.starts_with("exception.")).step_by(5);
+        let all = mistakes::mistakes(meaning.plan(), rules);
+        let of_exception = |one: &mistakes::Mistake| {
+            one.rule(rules).is_some_and(|r| r.id.starts_with("exception."))
+        };
+        let some = all.filter(of_exception).step_by(5);
         let mut found = 0;
         for one in some {
-            let (differences, undecided) = proof::equal(meaning, &one.rules);
-            let by_sets = proof::differences(meaning, &one.rules, &meaning.universe());
-            assert_eq!(
-                differences.is_empty(),
-                by_sets.is_empty(),
-                "{:?} of {}",
-                one.kind,
-                one.rule
-            );
+            let wrong = one.made_in(rules);
+            let (differences, undecided) = proof::equal(meaning, &wrong);
+            let by_sets = proof::differences(meaning, &wrong, &meaning.universe());
+            let differs = !by_sets.is_empty();
+            assert_eq!(!differences.is_empty(), differs, "{:?} at {:?}", one.kind, one.place);
             assert_eq!(undecided, 0);
             found += usize::from(!differences.is_empty());
         }

@@ -3,23 +3,29 @@
 use super::count;
 use crate::args::{Checklist, SystemName};
 use crate::failure::{Exit, Failure};
+use crate::plans;
 use crate::session::{self, Session};
 use crate::show::{self, style, table};
-use bastium_core::checklist::{self, Stand};
+use bastium_core::checklist::{self, Limit, Stand};
 use bastium_core::meaning::Meaning;
 use bastium_core::name::nearest;
 use bastium_core::rules;
-use bastium_export::sheets::{ChecklistSheet, StandRow, System};
+use bastium_export::checklist_page;
+use bastium_export::sheets::{ChecklistSheet, System};
 
 pub(super) fn run(args: &Checklist, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let plan = session.plan()?;
     let meaning = session::meaning(&plan, args.day.day)?;
     let compiled = rules::compile(&meaning);
-    let mut stands = checklist::build(&meaning, &compiled);
-    if let Some(word) = &args.stand {
-        keep_place(&mut stands, &meaning, word)?;
+    let mut list = checklist::build(&meaning, &compiled);
+    if let Some(limit) = limit(args)? {
+        list.keep_best(limit);
     }
-    let sheet = ChecklistSheet::new(&meaning, &compiled, &stands);
+    if let Some(word) = &args.stand {
+        keep_place(&mut list.stands, &meaning, word)?;
+    }
+    let mut sheet = ChecklistSheet::new(&meaning, &compiled, &list);
+    sheet.whole = args.within.is_none() && args.at_most.is_none() && args.stand.is_none();
     if show::for_programs(session, &sheet, || sheet.tables(), "place")? {
         return Ok(Exit::Fine);
     }
@@ -28,8 +34,31 @@ pub(super) fn run(args: &Checklist, session: &mut Session<'_>) -> Result<Exit, F
         SystemName::Macos => System::Macos,
         SystemName::Windows => System::Windows,
     };
+    if let Some(path) = &args.page {
+        let page = checklist_page(&sheet, &heading(&sheet), system);
+        let page = page.map_err(|_| std::io::Error::other("the page could not be put together"))?;
+        plans::write(path, &page, args.force)?;
+        session.remark(&format!("wrote {}", path.display()));
+        return Ok(Exit::Fine);
+    }
+    if args.strength {
+        session.print(&table::draw(&sheet.strength.table(), session.look(), 0))?;
+        session.print("\n")?;
+        session.prose(style::PLAIN, &sheet.strength.words())?;
+        return Ok(Exit::Fine);
+    }
     print(&sheet, system, session)?;
     Ok(Exit::Fine)
+}
+
+/// How much of the list is wanted.
+fn limit(args: &Checklist) -> Result<Option<Limit>, Failure> {
+    let Some(time) = args.within else { return Ok(args.at_most.map(Limit::Checks)) };
+    let seconds = u32::try_from(time.as_secs()).map_err(|_| Failure::Call {
+        says: "`--within` is no time that a list can take".to_owned(),
+        cure: "write a time as `30m` or `1h 15m`".to_owned(),
+    })?;
+    Ok(Some(Limit::Seconds(seconds)))
 }
 
 /// Keeps what is done at one place: at a host, or in a network with all of its hosts.
@@ -51,21 +80,30 @@ fn keep_place(stands: &mut Vec<Stand>, meaning: &Meaning<'_>, word: &str) -> Res
     Err(Failure::Call { says: format!("no check is made at `{word}`"), cure })
 }
 
-fn print(sheet: &ChecklistSheet, system: System, session: &mut Session<'_>) -> Result<(), Failure> {
+/// How much it is, in a sentence.
+fn heading(sheet: &ChecklistSheet) -> String {
     let minutes = sheet.seconds.div_ceil(60);
-    let heading = format!(
-        "Checklist for {}: {} at {}, about {}",
-        sheet.site,
+    let mut words = format!(
+        "{} at {}, about {}",
         count(sheet.count(), "check"),
         count(sheet.stands.len(), "place"),
         count(minutes as usize, "minute"),
     );
+    if sheet.whole {
+        words.push_str(&format!("; no list that catches as much has fewer than {}", sheet.least));
+    }
+    words
+}
+
+fn print(sheet: &ChecklistSheet, system: System, session: &mut Session<'_>) -> Result<(), Failure> {
+    let heading = format!("Checklist for {}: {}", sheet.site, heading(sheet));
     session.prose(style::PLAIN, &heading)?;
+    session.prose(style::FAINT, &sheet.strength.words())?;
     for (stand, shown) in sheet.stands.iter().zip(sheet.short_tables(system)) {
         session.print("\n")?;
         session.prose(style::STRONG, &stand.place)?;
         session.prose(style::PLAIN, &stand.how)?;
-        for set_up in first(stand) {
+        for set_up in stand.first() {
             session.prose(style::FAINT, &format!("first: {set_up}"))?;
         }
         session.print(&table::draw(&shown, session.look(), 2))?;
@@ -77,25 +115,4 @@ fn print(sheet: &ChecklistSheet, system: System, session: &mut Session<'_>) -> R
          out. If something else comes back, look at the rule: `bastium rules --find NUMBER`.",
     )?;
     Ok(())
-}
-
-/// What to set up, or to know, before the checks of a place: each thing once.
-fn first(stand: &StandRow) -> Vec<String> {
-    let mut first: Vec<String> = Vec::new();
-    let mut outside: Vec<&str> = Vec::new();
-    for check in &stand.checks {
-        if let Some(set_up) = check.set_up.as_ref().filter(|set_up| !first.contains(set_up)) {
-            first.push(set_up.clone());
-        }
-        if check.remark.is_some() && !outside.contains(&check.service.as_str()) {
-            outside.push(&check.service);
-        }
-    }
-    if !outside.is_empty() {
-        first.push(format!(
-            "OUTSIDE_ADDRESS stands for a server outside that answers {} where that is allowed",
-            outside.join(", ")
-        ));
-    }
-    first
 }

@@ -1,6 +1,6 @@
 //! What to type, on each system.
 
-use crate::space::{Protocol, ServicePoint};
+use crate::space::{Packet, Protocol, ServicePoint};
 use std::net::IpAddr;
 
 /// A name that is there for examples and answers (RFC 2606, RFC 6761).
@@ -36,6 +36,8 @@ pub enum Probe {
     Time,
     /// A web page, by name.
     Web,
+    /// Looking for names that devices announce.
+    Browse,
 }
 
 /// Where a check goes.
@@ -87,6 +89,17 @@ impl Probe {
         }
     }
 
+    /// The probe that sends a packet; `None` if no ordinary tool can send it.
+    pub(super) fn of(packet: &Packet) -> Option<Self> {
+        if packet.source().is_unspecified() {
+            return Some(Self::Lease);
+        }
+        if packet.destination().is_multicast() {
+            return Some(Self::Browse);
+        }
+        Self::for_service(packet.service)
+    }
+
     /// What is asked for, in a word.
     pub fn words(self) -> String {
         match self {
@@ -97,6 +110,7 @@ impl Probe {
             Self::Dns => "dns".to_owned(),
             Self::Time => "ntp".to_owned(),
             Self::Web => "https".to_owned(),
+            Self::Browse => "mdns".to_owned(),
         }
     }
 
@@ -137,23 +151,85 @@ impl Probe {
             (Self::Time, Windows) => {
                 format!("w32tm /stripchart /computer:{target} /samples:1 /dataonly")
             }
+            (Self::Browse, Linux) => "avahi-browse -at".to_owned(),
+            (Self::Browse, Macos) => "dns-sd -B _services._dns-sd._udp".to_owned(),
+            (Self::Browse, Windows) => {
+                "Resolve-DnsName _services._dns-sd._udp.local -Type PTR".to_owned()
+            }
             (Self::Web, Linux | Macos) => format!("curl -sSI -m 5 https://{OUTSIDE_NAME}/"),
             (Self::Web, Windows) => format!("curl.exe -sSI -m 5 https://{OUTSIDE_NAME}/"),
         }
     }
 
-    /// What to run at the target so that something answers there; `None` where nothing is needed.
-    pub fn listener(self, target: IpAddr) -> Option<String> {
+    /// What has to be at the target so that something answers there; `None` where nothing is needed.
+    pub fn listener(self, target: IpAddr) -> Option<SetUp> {
         match self {
-            Self::Ping => Some(format!("have a device at {target}")),
-            Self::Tcp(port) => Some(format!("run at {target}: nc -l -p {port}")),
-            Self::Udp(port) => Some(format!(
-                "run at {target}: nc -u -l -p {port}; the word \"test\" arrives there"
-            )),
-            Self::Dns => Some(format!("have a resolver at {target}")),
-            Self::Time => Some(format!("have a time server at {target}")),
-            Self::Lease | Self::Web => None,
+            Self::Ping => Some(SetUp::Device(target)),
+            Self::Tcp(_) | Self::Udp(_) => Some(SetUp::Listener(target, self.words())),
+            Self::Dns => Some(SetUp::Server(target, "resolver")),
+            Self::Time => Some(SetUp::Server(target, "time server")),
+            Self::Lease | Self::Web | Self::Browse => None,
         }
+    }
+}
+
+/// Something to set up before a check, at an address where the plan has nothing that answers.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum SetUp {
+    /// Any device.
+    Device(IpAddr),
+    /// A device that listens: `tcp/443`.
+    Listener(IpAddr, String),
+    /// A server of that kind.
+    Server(IpAddr, &'static str),
+}
+
+impl std::fmt::Display for SetUp {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Device(at) => write!(f, "have a device at {at}"),
+            Self::Listener(at, what) => {
+                write!(f, "listen on {what} at {at}: bastium answer {what}")
+            }
+            Self::Server(at, what) => write!(f, "have a {what} at {at}"),
+        }
+    }
+}
+
+impl SetUp {
+    /// Several of them as few lines: one for all devices, one for each address that listens.
+    pub fn lines(all: &[Self]) -> Vec<String> {
+        let mut devices: Vec<IpAddr> = Vec::new();
+        let mut listeners: Vec<(IpAddr, Vec<&str>)> = Vec::new();
+        let mut servers: Vec<String> = Vec::new();
+        for one in all {
+            match one {
+                Self::Device(at) if !devices.contains(at) => devices.push(*at),
+                Self::Listener(at, what) => match listeners.iter_mut().find(|(own, _)| own == at) {
+                    Some((_, ports)) if !ports.contains(&what.as_str()) => ports.push(what),
+                    Some(_) => {}
+                    None => listeners.push((*at, vec![what])),
+                },
+                Self::Server(..) if !servers.contains(&one.to_string()) => {
+                    servers.push(one.to_string());
+                }
+                Self::Device(_) | Self::Server(..) => {}
+            }
+        }
+        // Whoever listens somewhere is there.
+        devices.retain(|at| !listeners.iter().any(|(own, _)| own == at));
+        let mut lines = Vec::new();
+        if !devices.is_empty() {
+            let devices: Vec<String> = devices.iter().map(IpAddr::to_string).collect();
+            lines.push(format!("have a device at {}", devices.join(", ")));
+        }
+        lines.extend(
+            listeners
+                .into_iter()
+                .map(|(at, ports)| format!("at {at} run: bastium answer {}", ports.join(" "))),
+        );
+        lines.extend(servers);
+        lines
     }
 }
 

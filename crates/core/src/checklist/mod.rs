@@ -3,18 +3,33 @@
 //! Nothing is expected by rule of thumb. Each check is one concrete packet; what the plan means for
 //! that packet is what the check expects, and the compiled rule that decides it is what it proves.
 
-mod choose;
+mod candidate;
 mod commands;
+mod content;
+mod cover;
+mod limit;
+mod places;
+mod search;
+mod shown;
+mod sides;
+mod standpoint;
+mod strength;
+mod trace;
+mod write;
 
-pub use commands::{Commands, Probe, System, Target};
+pub use commands::{Commands, Probe, SetUp, System, Target};
+pub use limit::Limit;
+pub use standpoint::Standpoint;
+pub use strength::{Lapse, Strength, Tally, Undetectable};
 
 use crate::meaning::Meaning;
 use crate::plan::NetworkId;
 use crate::rules::{Rule, RuleSet};
-use crate::sample;
 use crate::space::{Minute, Packet, Protocol};
 use crate::verdict::{Decision, Verdict};
-use std::net::IpAddr;
+use places::Places;
+use shown::Shown;
+use std::collections::{HashMap, HashSet};
 
 /// What comes back when all is as planned.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -60,17 +75,6 @@ impl Expect {
     }
 }
 
-/// Where a check is made from.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Standpoint {
-    /// In a network, as any device that joins it.
-    Network(NetworkId),
-    /// In a network, with that address: as the host that has it, or by hand.
-    Address(NetworkId, IpAddr),
-    /// Outside, anywhere on the internet.
-    Outside,
-}
-
 /// One test.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
@@ -97,6 +101,12 @@ pub struct Check {
     pub proves: Option<(u32, String, String)>,
     /// Whether the plan names the device that answers; if not, one has to be set up.
     pub answered: bool,
+    /// Whether it belongs in every list, whatever mistakes it shows.
+    pub needed: bool,
+    /// Whether it tries what the plan guarantees.
+    pub guarantee: bool,
+    /// The mistakes that it shows, by number.
+    pub shows: Vec<u32>,
 }
 
 /// All checks that are made from one place.
@@ -109,14 +119,59 @@ pub struct Stand {
     pub checks: Vec<Check>,
 }
 
-/// Makes the checklist of a plan.
-pub fn build(meaning: &Meaning<'_>, rules: &RuleSet) -> Vec<Stand> {
-    let plan = meaning.plan();
-    let mut checks = choose::checks(meaning, rules);
-    let mut seen = std::collections::HashSet::new();
-    checks.retain(|check| seen.insert((check.packet, check.probe)));
+/// A checklist, and what it is worth.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Checklist {
+    /// Where to stand, one place after the other.
+    pub stands: Vec<Stand>,
+    /// What it catches.
+    pub strength: Strength,
+    /// No list that catches as much has fewer checks than this.
+    pub least: usize,
+}
+
+/// Makes the checklist of a plan: as few checks as catch every mistake that can be caught.
+pub fn build(meaning: &Meaning<'_>, rules: &RuleSet) -> Checklist {
+    let places = Places::of(meaning);
+    let shown = Shown::new(meaning, rules);
+    let mut pool = content::needed(meaning, &places);
+    pool.extend(sides::both_sides(meaning));
+    let mut seen = HashSet::new();
+    pool.retain(|candidate| seen.insert((candidate.packet, candidate.probe)));
+    for candidate in &mut pool {
+        let decision = meaning.decide(&candidate.packet);
+        if decision.verdict.is_filtered() {
+            candidate.shows = shown.by(&candidate.packet);
+        }
+    }
+    let searched = search::search(meaning, &shown, &places, &pool);
+    pool.extend(searched.found);
+    let chosen = cover::choose(pool, shown.mistakes.len(), |packet| {
+        let seconds = Expect::of(meaning.decide(packet).verdict, packet.service.protocol())
+            .map_or(1, Expect::seconds);
+        let plain = places.first(packet.enters, packet.source().is_ipv6()) == Some(packet.source());
+        cover::cost(seconds, !plain)
+    });
+    let strength = Strength::of(&shown, &chosen, searched.undetectable);
+    let least = cover::least(&shown, &chosen);
+    let writer = write::Writer::new(meaning, rules);
+    let checks = chosen.into_iter().filter_map(|candidate| writer.check(candidate)).collect();
+    Checklist { stands: stands(meaning, checks), strength, least }
+}
+
+/// Sorts checks by where they are made: network by network, and the outside last.
+fn stands(meaning: &Meaning<'_>, mut checks: Vec<Check>) -> Vec<Stand> {
+    let mut used: HashMap<String, u32> = HashMap::new();
+    for check in &mut checks {
+        let count = used.entry(check.id.clone()).or_default();
+        *count += 1;
+        if *count > 1 {
+            check.id = format!("{}-{count}", check.id);
+        }
+    }
     let mut stands: Vec<Stand> = Vec::new();
-    let networks = plan.network_ids().map(Some).chain([None]);
+    let networks = meaning.plan().network_ids().map(Some).chain([None]);
     for network in networks {
         let here: Vec<Check> =
             checks.extract_if(.., |check| check.standpoint.network() == network).collect();
@@ -124,77 +179,13 @@ pub fn build(meaning: &Meaning<'_>, rules: &RuleSet) -> Vec<Stand> {
             match stands.iter_mut().find(|stand| stand.standpoint == check.standpoint) {
                 Some(stand) => stand.checks.push(check),
                 None => {
-                    stands.push(Stand { standpoint: check.standpoint.clone(), checks: vec![check] })
+                    stands
+                        .push(Stand { standpoint: check.standpoint.clone(), checks: vec![check] });
                 }
             }
         }
     }
     stands
-}
-
-impl Standpoint {
-    /// The network it is in; `None` outside.
-    pub fn network(&self) -> Option<NetworkId> {
-        match self {
-            Self::Network(id) | Self::Address(id, _) => Some(*id),
-            Self::Outside => None,
-        }
-    }
-
-    /// What the place is called.
-    pub fn name(&self, meaning: &Meaning<'_>) -> String {
-        let plan = meaning.plan();
-        match self {
-            Self::Network(id) => plan.network(*id).name.to_string(),
-            Self::Address(id, address) => match plan.host_at(*address) {
-                Some(host) => host.name.to_string(),
-                None => format!("{} as {address}", plan.network(*id).name),
-            },
-            Self::Outside => "internet".to_owned(),
-        }
-    }
-
-    /// How to get there.
-    pub fn how(&self, meaning: &Meaning<'_>) -> String {
-        let plan = meaning.plan();
-        let join = |id: NetworkId| {
-            let network = plan.network(id);
-            match network.vlan {
-                _ if network.tunnel.is_some() => {
-                    format!("come in by the tunnel {}", network.name)
-                }
-                Some(vlan) => format!("join {} (VLAN {vlan})", network.name),
-                None => format!("join {} (untagged)", network.name),
-            }
-        };
-        match self {
-            Self::Network(id) => match (plan.network(*id).pool, sample::free_address(plan, *id)) {
-                (Some(pool), _) => {
-                    format!(
-                        "{}; take an address by DHCP, {} to {}",
-                        join(*id),
-                        pool.first(),
-                        pool.last()
-                    )
-                }
-                _ if plan.network(*id).tunnel.is_some() => join(*id),
-                (None, Some(free)) => format!("{}; set the address {free} by hand", join(*id)),
-                (None, None) => join(*id),
-            },
-            Self::Address(id, address) => match plan.host_at(*address) {
-                Some(host) => format!(
-                    "at {} itself, or {} with its address {address} while it is unplugged",
-                    host.name,
-                    join(*id)
-                ),
-                None => format!("{}; set the address {address} by hand", join(*id)),
-            },
-            Self::Outside => {
-                "stand outside, with a laptop on mobile data; not on any network of the site"
-                    .to_owned()
-            }
-        }
-    }
 }
 
 impl Check {
@@ -203,12 +194,15 @@ impl Check {
         self.probe.commands(&self.target)
     }
 
-    /// What to set up at the other end first, if the plan has nothing there that answers.
-    pub fn set_up(&self) -> Option<String> {
-        if self.answered || self.expect != Expect::Reply {
-            return None;
+    /// What to set up at the other end first, if the plan has nothing there that answers. Silence tells
+    /// nothing where nobody is: a device that is there at least refuses.
+    pub fn set_up(&self) -> Option<SetUp> {
+        let destination = self.packet.destination();
+        match self.expect {
+            _ if self.answered => None,
+            Expect::Reply => self.probe.listener(destination),
+            _ => Some(SetUp::Device(destination)),
         }
-        self.probe.listener(self.packet.destination())
     }
 
     /// What to look at if something else comes back.
@@ -242,14 +236,14 @@ impl Check {
     }
 }
 
-/// The rule that decides a packet, in the compiled list.
-fn proves(rules: &RuleSet, packet: &Packet) -> Option<(u32, String, String)> {
-    let rule = rules.first_match(packet).rule?;
-    Some((rule.number, rule.id.clone(), rule.name.clone()))
-}
+/// Seconds that it takes to get into another network, and to take another address there.
+const MOVES: (u32, u32) = (120, 30);
 
-/// The whole list's estimated time in seconds: the checks, and a minute for each move.
+/// The whole list's estimated time in seconds: the checks, and the moves between them.
 pub fn seconds(stands: &[Stand]) -> u32 {
     let checks = stands.iter().flat_map(|stand| &stand.checks).map(|check| check.expect.seconds());
-    checks.sum::<u32>() + 60 * stands.len() as u32
+    let networks: HashSet<Option<NetworkId>> =
+        stands.iter().map(|stand| stand.standpoint.network()).collect();
+    let addresses = stands.len() - networks.len();
+    checks.sum::<u32>() + MOVES.0 * networks.len() as u32 + MOVES.1 * addresses as u32
 }

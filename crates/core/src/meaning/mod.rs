@@ -125,16 +125,29 @@ impl<'p> Meaning<'p> {
     /// not for the gateway.
     pub(crate) fn never_asked(&self, leg: Leg) -> Vec<Match> {
         let Some(ground) = self.ground.leg(leg) else { return Vec::new() };
-        let unfiltered = |step| match step {
-            Step::Decide(packets, decision) if !decision.verdict.is_filtered() => Some(*packets),
-            _ => None,
-        };
-        let through = |packets: Match| {
-            let within = packets.destination.is_subset(&ground.own);
-            let to_gateway = if within { AddressSet::empty() } else { ground.to_gateway.clone() };
-            Match { destination: packets.destination.difference(&to_gateway), ..packets }
-        };
-        self.steps(leg).into_iter().filter_map(unfiltered).map(through).collect()
+        let mut forged = PacketSet::empty();
+        let mut never = Vec::new();
+        for step in self.steps(leg) {
+            let Step::Decide(packets, decision) = step else { continue };
+            match decision.cause {
+                Cause::SameNetwork(_) => never.push(*packets),
+                Cause::Forged(..) => forged = forged.union(&(*packets).into()),
+                _ if decision.verdict.is_filtered() => {}
+                _ => {
+                    let destination = packets.destination.difference(&ground.to_gateway);
+                    let through = PacketSet::from(Match { destination, ..*packets });
+                    never.extend(through.difference(&forged).products());
+                }
+            }
+        }
+        never
+    }
+
+    /// The inside destinations that no packet from outside can have: they are not global.
+    pub(crate) fn hidden_outside(&self) -> AddressSet {
+        let uplinks = self.plan.uplink_legs();
+        let outside = self.ground.legs.iter().filter(|ground| uplinks.contains(ground.leg));
+        outside.map(|ground| ground.hidden.clone()).collect()
     }
 
     /// How the matrix decides between two zones.

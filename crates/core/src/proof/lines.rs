@@ -20,6 +20,8 @@ pub(crate) struct MeaningLines<'f> {
 pub(crate) struct RuleLines<'f, 'r> {
     pub(crate) table: Table<'f>,
     pub(crate) outcomes: Vec<Outcome<'r>>,
+    /// Where each of them stands: its list, its place there; the end of a list stands behind its rules.
+    pub(crate) places: Vec<(usize, usize)>,
 }
 
 /// What of each exception's packets enters at a leg, and what then happens.
@@ -160,7 +162,8 @@ impl<'f, 'r> RuleLines<'f, 'r> {
         unasked: &[Match],
         below: usize,
     ) -> Self {
-        let mut lines = Self { table: Table::new(frame, below), outcomes: Vec::new() };
+        let mut lines =
+            Self { table: Table::new(frame, below), outcomes: Vec::new(), places: Vec::new() };
         for set in unasked {
             lines.table.push(&set.into(), Fate::Unasked, u32::MAX);
         }
@@ -170,23 +173,24 @@ impl<'f, 'r> RuleLines<'f, 'r> {
                 lines.table.push(&(&translation.takes).into(), Fate::Unasked, u32::MAX);
             }
         }
-        for list in &rules.lists {
-            lines.list(list);
+        for (number, list) in rules.lists.iter().enumerate() {
+            lines.list(number, list);
         }
         lines
     }
 
-    fn list(&mut self, list: &'r RuleList) {
+    fn list(&mut self, number: usize, list: &'r RuleList) {
         let whole = |rule: &Match| {
             // Most lists are for whole legs, so that nothing has to be cut off.
             let covers =
                 list.covers.products().filter(|cover| !cover.enters.is_disjoint(&rule.enters));
             covers.map(|cover| cut(rule, &cover)).collect::<Vec<_>>()
         };
-        for rule in &list.rules {
+        for (place, rule) in list.rules.iter().enumerate() {
             let Some(matches) = rule.first_packets() else { continue };
             let owner = self.outcomes.len() as u32;
             self.outcomes.push(Outcome::of(rule, list));
+            self.places.push((number, place));
             for part in whole(matches) {
                 self.table.push(&(&part).into(), fate(rule), owner);
             }
@@ -198,6 +202,7 @@ impl<'f, 'r> RuleLines<'f, 'r> {
         };
         let owner = self.outcomes.len() as u32;
         self.outcomes.push(Outcome::end(end));
+        self.places.push((number, usize::MAX));
         self.table.push(&list.covers, Fate::Decided(end, false), owner);
     }
 

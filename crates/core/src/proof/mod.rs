@@ -5,13 +5,14 @@ mod bare;
 mod boxes;
 mod change;
 mod comparison;
-mod frame;
+pub(crate) mod frame;
 mod guarantee;
 mod leak;
 mod lines;
 mod lookup;
 mod prove;
 mod replies;
+pub(crate) mod showing;
 mod table;
 
 pub use bare::{BareChange, bare_changes};

@@ -155,7 +155,7 @@ fn difference<'r>(
 }
 
 /// What no list is asked about, as products.
-fn never_asked(meaning: &Meaning<'_>) -> Vec<Match> {
+pub(super) fn never_asked(meaning: &Meaning<'_>) -> Vec<Match> {
     (0..meaning.plan().gateway_leg().0).flat_map(|leg| meaning.never_asked(Leg(leg))).collect()
 }
 

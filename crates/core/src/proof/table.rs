@@ -27,6 +27,14 @@ impl Fate {
         }
     }
 
+    /// What is done, if it is decided at all.
+    pub(crate) fn action(self) -> Option<Action> {
+        match self {
+            Self::Unasked => None,
+            Self::Decided(action, _) => Some(action),
+        }
+    }
+
     /// Whether it is decided at all, and otherwise than the other one.
     pub(crate) fn differs(self, other: Self) -> bool {
         self != other && self != Self::Unasked && other != Self::Unasked
@@ -170,6 +178,17 @@ impl<'f> Table<'f> {
         self.v6.push(&self.frame.v6, set.v6.blocks(), fate, owner);
     }
 
+    /// Calls `cell` for every cell that a set touches, with the part of the set that lies in it.
+    pub(crate) fn visit(
+        &self,
+        set: &PacketSet,
+        v4: impl FnMut(&Cell<u32>, Block<u32>),
+        v6: impl FnMut(&Cell<u128>, Block<u128>),
+    ) {
+        self.v4.visit(&self.frame.v4, set.v4.blocks(), v4);
+        self.v6.visit(&self.frame.v6, set.v6.blocks(), v6);
+    }
+
     /// The first line that matches a packet.
     pub(crate) fn first_match(&self, packet: &crate::space::Packet) -> Option<(Fate, u32)> {
         match (u32::point(packet), u128::point(packet)) {
@@ -211,6 +230,27 @@ impl<A: Family> Side<A> {
         }
     }
 
+    fn visit(&self, index: &Index<A>, set: &[Block<A>], mut see: impl FnMut(&Cell<A>, Block<A>)) {
+        for block in set {
+            index.visit(block, |key, source, destination| {
+                let cell = &self.cells[key.0];
+                let clipped = cell.clip(block, source, destination);
+                if !clipped.is_empty() {
+                    see(cell, clipped);
+                }
+            });
+            let outer = 0..index.legs() - 1;
+            for leg in outer.filter(|leg| block.enters.contains(Leg(*leg as u16))) {
+                let cell = &self.cells[index.strange_cell(leg).0];
+                let source = block.source.intersection(&cell.region.source);
+                let clipped = cell.clip(block, source, block.destination.clone());
+                if !clipped.is_empty() {
+                    see(cell, clipped);
+                }
+            }
+        }
+    }
+
     fn first_match(&self, index: &Index<A>, point: Point<A>) -> Option<(Fate, u32)> {
         let cell = &self.cells[index.cell_of(point)?.0];
         let held = cell.hulls.iter().zip(&cell.lines).filter(|(hull, _)| hull.holds(point));
@@ -236,13 +276,7 @@ impl<A: Family> Cell<A> {
             self.cut_short |= self.covers < 2;
             return;
         }
-        let clipped = Block {
-            enters: self.region.enters.clone(),
-            source,
-            destination,
-            service: block.service.intersection(&self.region.service),
-            at: block.at.intersection(&self.region.at),
-        };
+        let clipped = self.clip(block, source, destination);
         let takes_all = self.region.is_subset(&clipped);
         let Some(hull) = Hull::of(&clipped) else { return };
         let line = Line { block: clipped, fate, owner };
@@ -251,6 +285,22 @@ impl<A: Family> Cell<A> {
         self.covers += u8::from(takes_all && !(self.covers == 1 && repeats));
         self.lines.push(line);
         self.hulls.push(hull);
+    }
+
+    /// The part of a block that lies here.
+    fn clip(
+        &self,
+        block: &Block<A>,
+        source: IntervalSet<A>,
+        destination: IntervalSet<A>,
+    ) -> Block<A> {
+        Block {
+            enters: self.region.enters.clone(),
+            source,
+            destination,
+            service: block.service.intersection(&self.region.service),
+            at: block.at.intersection(&self.region.at),
+        }
     }
 
     /// All lines of the cell.

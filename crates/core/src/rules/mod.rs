@@ -4,13 +4,13 @@
 //! compared with the first. [`compile`] takes a [`Meaning`] only as a token that the plan has one.
 //!
 //! A writer makes a rule of each entry, in an order that is worked out; a form then makes lists of them.
-//! [`in_form`] does so for any of the four, [`compile`] for the plan's own. [`damage`] makes the mistakes
+//! [`in_form`] does so for any of the four, [`compile`] for the plan's own. [`mistakes`] are those
 //! that people make while they enter rules.
 
 mod bare;
-pub mod damage;
 mod frame;
 mod list;
+pub mod mistakes;
 mod one_list;
 mod order;
 mod outgoing;

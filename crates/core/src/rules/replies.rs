@@ -6,7 +6,7 @@
 
 use super::{Job, Rule, RuleSet, frame, outer_legs, slice, ways};
 use crate::addressing::private_v4;
-use crate::plan::{Action, Plan};
+use crate::plan::{Action, Plan, Uplink};
 use crate::space::{
     AddressSet, IntervalSet, Leg, Match, Packet, PacketSet, Protocol, ServicePoint, ServiceSet,
 };
@@ -164,14 +164,19 @@ impl RuleSet {
     /// The rule that lets the reply to an allowed packet back: the one for all replies, or where no state is
     /// kept, one for just these. `None` where the gateway itself replies, past every list.
     pub fn reply_rule(&self, plan: &Plan, packet: &Packet) -> Option<&Rule> {
+        self.reply_rules(plan, packet).first().copied()
+    }
+
+    /// All the rules that would let it back, in order.
+    pub(crate) fn reply_rules(&self, plan: &Plan, packet: &Packet) -> Vec<&Rule> {
         let mut all = self.lists.iter().flat_map(|list| &list.rules);
         if let Some(stateful) = all.find(|r| r.cause == Cause::Reply && r.matches.is_none()) {
-            return Some(stateful);
+            return vec![stateful];
         }
         let (source, destination) = (packet.source(), packet.destination());
         let own = plan.gateway_inside().union(&plan.gateway_outside());
         if own.contains(destination) {
-            return None;
+            return Vec::new();
         }
         let point = packet.service.coordinate();
         let is_asked = |ports: &ServiceSet| {
@@ -184,14 +189,14 @@ impl RuleSet {
             if !ways::reached_by(plan, leg).contains(destination) {
                 return false;
             }
-            let outside = plan.uplink_on(leg).is_some();
-            let translated = outside && private_v4().contains(source);
+            let translated = private_v4().contains(source)
+                && plan.uplink_on(leg).is_some_and(|uplink| has_address_of(uplink, matches));
             is_asked(&asked(&matches.service, from))
                 && matches.source.contains(destination)
                 && matches.at.contains(packet.at)
                 && (translated || matches.destination.contains(source))
         };
-        self.lists.iter().flat_map(|list| &list.rules).find(fits)
+        self.lists.iter().flat_map(|list| &list.rules).filter(fits).collect()
     }
 
     /// Of what goes through a gateway without state, the packets whose replies are let back; and all that
@@ -212,8 +217,7 @@ impl RuleSet {
             for (_, uplink) in uplinks.filter(|(i, _)| matches.enters.contains(plan.uplink_leg(*i)))
             {
                 // Private sources have its address there.
-                let translated = AddressSet { v4: uplink.gateway().v4, ..AddressSet::empty() };
-                if !translated.v4.is_empty() && translated.is_subset(&source) {
+                if has_address_of(uplink, matches) {
                     source = source.union(&private_v4());
                 }
             }
@@ -228,6 +232,12 @@ impl RuleSet {
         }
         answered
     }
+}
+
+/// Whether replies to the address that private sources have outside are let back.
+fn has_address_of(uplink: &Uplink, replies: &Match) -> bool {
+    let own = uplink.gateway().v4;
+    !own.is_empty() && own.is_subset(&replies.destination.v4)
 }
 
 /// Replies to what the gateway itself begins. It begins from a port above the well-known ones, so that

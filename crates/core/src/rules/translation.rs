@@ -1,5 +1,6 @@
 //! What offered services are translated to.
 
+use crate::plan::Plan;
 use crate::space::{Ends, IntervalSet, Leg, Match, Packet, PacketSet, ServicePoint, ServiceSet};
 use std::net::IpAddr;
 
@@ -43,6 +44,18 @@ impl Translation {
         Some(Packet {
             enters: Leg(packet.enters.0 + self.leg),
             ends: Ends::new(packet.source(), self.target)?,
+            service: ServicePoint::from_coordinate(service)?,
+            at: packet.at,
+        })
+    }
+
+    /// What a packet was before it took it; one of several such packets.
+    pub(crate) fn undo(&self, plan: &Plan, packet: &Packet) -> Option<Packet> {
+        let service = packet.service.coordinate().checked_add_signed(-self.shift)?;
+        let asked = self.takes.destination.ranges().next()?.0;
+        Some(Packet {
+            enters: plan.came_by(packet.enters),
+            ends: Ends::new(packet.source(), asked)?,
             service: ServicePoint::from_coordinate(service)?,
             at: packet.at,
         })

@@ -13,6 +13,10 @@ pub trait Family: Coordinate + std::hash::Hash {
     fn packet(point: Point<Self>) -> Option<Packet>;
     /// The point of a packet, if it is of this family.
     fn point(packet: &Packet) -> Option<Point<Self>>;
+    /// An address as a number that is wide enough for both families.
+    fn bits(self) -> u128;
+    /// The address of such a number; `None` for one too large.
+    fn from_bits(bits: u128) -> Option<Self>;
 }
 
 macro_rules! family {
@@ -44,6 +48,14 @@ macro_rules! family {
                     service: packet.service.coordinate(),
                     at: packet.at,
                 })
+            }
+
+            fn bits(self) -> u128 {
+                self.into()
+            }
+
+            fn from_bits(bits: u128) -> Option<Self> {
+                bits.try_into().ok()
             }
         }
     };

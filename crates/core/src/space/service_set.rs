@@ -206,6 +206,11 @@ impl ServiceSet {
         Self { v4: self.v4.union(&other.v4), v6: self.v6.union(&other.v6) }
     }
 
+    /// The points that both sets have.
+    pub fn intersection(&self, other: &Self) -> Self {
+        Self { v4: self.v4.intersection(&other.v4), v6: self.v6.intersection(&other.v6) }
+    }
+
     /// What this set has and `other` has not.
     pub fn difference(&self, other: &Self) -> Self {
         Self { v4: self.v4.difference(&other.v4), v6: self.v6.difference(&other.v6) }

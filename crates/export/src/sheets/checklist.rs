@@ -1,8 +1,9 @@
 //! The connectivity checklist.
 
 use super::EDITION;
+use super::strength::Strength;
 use crate::{Cell, Column, Table, Tone};
-use bastium_core::checklist::{Check, Expect, Probe, Stand, Target, seconds};
+use bastium_core::checklist::{Check, Checklist, Expect, Probe, SetUp, Stand, Target, seconds};
 use bastium_core::meaning::Meaning;
 use bastium_core::rules::RuleSet;
 use schemars::JsonSchema;
@@ -21,21 +22,12 @@ pub struct ChecklistSheet {
     pub stands: Vec<StandRow>,
     /// About how long the whole list takes, moves included.
     pub seconds: u32,
-    /// How many mistakes the list would catch; none as long as that has not been measured.
-    pub strength: Option<Strength>,
-}
-
-/// What a list would catch.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
-pub struct Strength {
-    /// The mistakes that were made.
-    pub mistakes: u32,
-    /// Those that a check catches.
-    pub caught: u32,
-    /// Those that no packet can show.
-    pub undetectable: u32,
-    /// Those that no check catches.
-    pub missed: u32,
+    /// No list that catches as much as the whole one has fewer checks than this.
+    pub least: usize,
+    /// Whether this is the whole list; else only what was asked for.
+    pub whole: bool,
+    /// How many mistakes the list would catch.
+    pub strength: Strength,
 }
 
 /// One place to stand.
@@ -45,6 +37,8 @@ pub struct StandRow {
     pub place: String,
     /// How to get there.
     pub how: String,
+    /// What to set up first, in as few lines as can be.
+    pub set_up: Vec<String>,
     /// What to check there.
     pub checks: Vec<CheckRow>,
 }
@@ -80,6 +74,10 @@ pub struct CheckRow {
     pub seconds: u32,
     /// When to make it; none for at any time.
     pub when: Option<String>,
+    /// How many mistakes it catches.
+    pub catches: usize,
+    /// Whether it tries what the plan guarantees.
+    pub guarantee: bool,
 }
 
 /// What to type, by system.
@@ -102,14 +100,28 @@ pub enum System {
     Windows,
 }
 
+impl System {
+    /// Its name in a page.
+    pub(crate) fn word(self) -> &'static str {
+        match self {
+            Self::Linux => "linux",
+            Self::Macos => "macos",
+            Self::Windows => "windows",
+        }
+    }
+}
+
 impl ChecklistSheet {
     /// Takes the sheet from a checklist.
-    pub fn new(meaning: &Meaning<'_>, rules: &RuleSet, stands: &[Stand]) -> Self {
+    pub fn new(meaning: &Meaning<'_>, rules: &RuleSet, checklist: &Checklist) -> Self {
         let plan = meaning.plan();
         let stand_row = |stand: &Stand| {
             let place = stand.standpoint.name(meaning);
             StandRow {
                 how: stand.standpoint.how(meaning),
+                set_up: SetUp::lines(
+                    &stand.checks.iter().filter_map(Check::set_up).collect::<Vec<_>>(),
+                ),
                 checks: stand.checks.iter().map(|check| row(check, &place, rules)).collect(),
                 place,
             }
@@ -118,9 +130,11 @@ impl ChecklistSheet {
             bastium: EDITION,
             site: plan.site().name.clone(),
             day: meaning.day().to_string(),
-            stands: stands.iter().map(stand_row).collect(),
-            seconds: seconds(stands),
-            strength: None,
+            stands: checklist.stands.iter().map(stand_row).collect(),
+            seconds: seconds(&checklist.stands),
+            least: checklist.least,
+            whole: true,
+            strength: Strength::of(&checklist.strength),
         }
     }
 
@@ -143,7 +157,7 @@ impl ChecklistSheet {
             for check in &stand.checks {
                 table.row([
                     "[ ]".into(),
-                    target_words(check).into(),
+                    check.target_words().into(),
                     check.commands.on(system).into(),
                     expect_cell(check.expect),
                     check.rule.map_or(String::new(), |rule| rule.to_string()).into(),
@@ -185,11 +199,34 @@ impl CommandRow {
     }
 }
 
-fn target_words(check: &CheckRow) -> String {
-    let v6 = check.address.as_ref().is_some_and(|address| address.contains(':'));
-    let family = if v6 { " IPv6" } else { "" };
-    let when = check.when.as_ref().map(|at| format!(", {at}")).unwrap_or_default();
-    format!("{} {}{family}{when}", check.to, check.service)
+impl StandRow {
+    /// What to set up, or to know, before the checks of the place: each thing once.
+    pub fn first(&self) -> Vec<String> {
+        let mut first = self.set_up.clone();
+        let mut outside: Vec<&str> = Vec::new();
+        for check in self.checks.iter().filter(|check| check.remark.is_some()) {
+            if !outside.contains(&check.service.as_str()) {
+                outside.push(&check.service);
+            }
+        }
+        if !outside.is_empty() {
+            first.push(format!(
+                "OUTSIDE_ADDRESS stands for a server outside that answers {} where that is allowed",
+                outside.join(", ")
+            ));
+        }
+        first
+    }
+}
+
+impl CheckRow {
+    /// Where it goes, for what, and when.
+    pub fn target_words(&self) -> String {
+        let v6 = self.address.as_ref().is_some_and(|address| address.contains(':'));
+        let family = if v6 { " IPv6" } else { "" };
+        let when = self.when.as_ref().map(|at| format!(", {at}")).unwrap_or_default();
+        format!("{} {}{family}{when}", self.to, self.service)
+    }
 }
 
 fn full_row(check: &CheckRow) -> Vec<Cell> {
@@ -238,12 +275,14 @@ fn row(check: &Check, place: &str, rules: &RuleSet) -> CheckRow {
             macos: commands.macos,
             windows: commands.windows,
         },
-        set_up: check.set_up(),
+        set_up: check.set_up().map(|set_up| set_up.to_string()),
         remark: check.target.remark(check.probe),
         proves: check.proves.as_ref().map(|proves| proves.1.clone()),
         rule: check.proves.as_ref().map(|proves| proves.0),
         if_not: check.if_not(rules),
         seconds: check.expect.seconds(),
         when: check.when.map(|at| at.to_string()),
+        catches: check.shows.len(),
+        guarantee: check.guarantee,
     }
 }

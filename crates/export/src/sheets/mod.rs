@@ -15,6 +15,7 @@ mod products;
 mod proof;
 mod rules;
 mod services;
+mod strength;
 
 pub use addresses::AddressSheet;
 pub use answer::AnswerSheet;
@@ -31,6 +32,7 @@ pub use products::{Names, RuleFile, RuleFileProblem};
 pub use proof::{FormProof, ProofSheet};
 pub use rules::RuleSheet;
 pub use services::ServiceSheet;
+pub use strength::Strength;
 
 use bastium_core::plan::Plan;
 use bastium_core::space::{Packet, Protocol};

@@ -1,10 +1,10 @@
 //! Checks of what is offered to the outside: by the uplink's address, as a stranger would ask.
 
-use super::{Chooser, Packet, Probe, sample};
+use super::{Packet, Probe, Sides, packet_of, sample};
 use crate::plan::ExceptionId;
 use crate::space::ServicePoint;
 
-impl Chooser<'_, '_> {
+impl Sides<'_, '_> {
     /// What an `inbound` entry offers, and the port next to it, from wherever it may be asked for.
     pub(super) fn offered(&mut self, id: ExceptionId) {
         let plan = self.plan;
@@ -23,11 +23,11 @@ impl Chooser<'_, '_> {
         for (what, point) in [("itself", first), ("next-port", last + 1)] {
             let Some(service) = ServicePoint::from_coordinate(point) else { continue };
             let Some(probe) = Probe::for_service(service) else { continue };
-            let Some(packet) = self.packet(leg, source, own, service) else { continue };
+            let Some(packet) = packet_of(leg, source, own, service) else { continue };
             let at = permission.minutes().first().unwrap_or_default();
-            let to = format!("{} from outside", permission.to.text);
             let id = format!("inbound.{}/{what}", permission.name);
-            self.add(id, Packet { at, ..packet }, to, probe);
+            // That it is offered, and nothing beside it, is tried in any case.
+            self.add(id, Packet { at, ..packet }, probe, true);
         }
     }
 }

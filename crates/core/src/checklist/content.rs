@@ -1,0 +1,193 @@
+//! What belongs in every checklist: each network's address, gateway, names and way out, who manages the
+//! gateway and who must not, the outside, what is kept apart within a network, announcements, guarantees.
+
+use super::candidate::Candidate;
+use super::places::{ANNOUNCED_TO, Places, ping, tcp};
+use super::{Probe, write::packet_of};
+use crate::asking::{End, question};
+use crate::meaning::Meaning;
+use crate::plan::{Guarantee, NetworkId, Plan};
+use crate::sample;
+use crate::space::{AddressSet, Ends, IntervalSet, Packet, PacketSet, Protocol, ServicePoint};
+use std::collections::HashSet;
+use std::net::{IpAddr, Ipv4Addr};
+
+/// The candidates that are needed in any case.
+pub(super) fn needed(meaning: &Meaning<'_>, places: &Places) -> Vec<Candidate> {
+    let plan = meaning.plan();
+    let mut content = Content { meaning, plan, places, found: Vec::new() };
+    for id in plan.network_ids() {
+        content.network(id);
+        content.apart(id);
+        content.announced(id);
+    }
+    content.managing();
+    content.outside();
+    for guarantee in plan.guarantees() {
+        content.guarantee(guarantee);
+    }
+    content.found
+}
+
+struct Content<'m, 'p> {
+    meaning: &'m Meaning<'p>,
+    plan: &'p Plan,
+    places: &'m Places,
+    found: Vec<Candidate>,
+}
+
+/// What is put behind a name to tell the families apart.
+pub(super) fn family(v6: bool) -> &'static str {
+    if v6 { "6" } else { "" }
+}
+
+impl Content<'_, '_> {
+    fn add(&mut self, id: String, packet: Option<Packet>, probe: Probe) {
+        self.found.extend(packet.map(|packet| Candidate::new(id, packet, probe).needed()));
+    }
+
+    /// What every network needs: its address, the gateway, names, the time, the internet; and that not
+    /// everyone in it manages the gateway.
+    fn network(&mut self, id: NetworkId) {
+        let network = self.plan.network(id);
+        let (name, leg) = (network.name.clone(), self.plan.network_leg(id));
+        if network.pool.is_some() {
+            let ends = Ends::V4 { source: Ipv4Addr::UNSPECIFIED, destination: Ipv4Addr::BROADCAST };
+            let packet = Packet::new(leg, ends, ServicePoint::port(Protocol::UDP, 67));
+            self.add(format!("network.{name}/lease"), Some(packet), Probe::Lease);
+        }
+        for subnet in &network.subnets {
+            let gateway = subnet.gateway();
+            let v6 = gateway.is_ipv6();
+            let Some(source) = self.places.first(leg, v6) else { continue };
+            let udp = |port| ServicePoint::port(Protocol::UDP, port);
+            let mut tries = vec![
+                ("gateway", ping(v6), Probe::Ping),
+                ("dns", udp(53), Probe::Dns),
+                ("time", udp(123), Probe::Time),
+            ];
+            if let Some(port) = self.managed_by() {
+                tries.push(("manage", tcp(port), Probe::Tcp(port)));
+            }
+            for (what, service, probe) in tries {
+                let packet = packet_of(leg, source, gateway, service);
+                self.add(format!("network.{name}/{what}{}", family(v6)), packet, probe);
+            }
+            let outside = self.plan.uplinks().first().and(self.stranger(v6));
+            let web = outside.and_then(|outside| packet_of(leg, source, outside, tcp(443)));
+            self.add(format!("network.{name}/internet{}", family(v6)), web, Probe::Tcp(443));
+        }
+    }
+
+    /// The address outside that stands for all of which the plan does not speak.
+    fn stranger(&self, v6: bool) -> Option<IpAddr> {
+        self.places.first(self.plan.uplink_leg(0), v6)
+    }
+
+    /// Where two devices of one network are kept apart, they are.
+    fn apart(&mut self, id: NetworkId) {
+        let network = self.plan.network(id);
+        let leg = self.plan.network_leg(id);
+        let Some(source) = self.places.first(leg, false).filter(|_| network.isolate) else {
+            return;
+        };
+        let neighbours: AddressSet = source.into();
+        let neighbours = self.plan.network_addresses(id).difference(&neighbours);
+        let neighbour = sample::candidates(self.plan, &neighbours, false).first().copied();
+        let packet = neighbour.and_then(|neighbour| packet_of(leg, source, neighbour, ping(false)));
+        self.add(format!("network.{}/apart", network.name), packet, Probe::Ping);
+    }
+
+    /// Names that are repeated between networks are seen there, and nowhere else.
+    fn announced(&mut self, id: NetworkId) {
+        if self.plan.discoveries().is_empty() {
+            return;
+        }
+        let leg = self.plan.network_leg(id);
+        for to in ANNOUNCED_TO {
+            let source = self.places.first(leg, to.is_ipv6());
+            let mdns = ServicePoint::port(Protocol::UDP, 5353);
+            let packet = source.and_then(|source| packet_of(leg, source, to, mdns));
+            let name = &self.plan.network(id).name;
+            self.add(
+                format!("network.{name}/announced{}", family(to.is_ipv6())),
+                packet,
+                Probe::Browse,
+            );
+        }
+    }
+
+    /// A TCP port by which the gateway is managed.
+    fn managed_by(&self) -> Option<u16> {
+        let manage = self.plan.gateway().manage.as_ref()?;
+        let ports = IntervalSet::range(tcp(1).coordinate(), tcp(u16::MAX).coordinate());
+        let first = manage.service.set.v4.intersection(&ports).first()?;
+        ServicePoint::from_coordinate(first)?.destination_port()
+    }
+
+    /// Whoever manages the gateway can.
+    fn managing(&mut self) {
+        let (Some(manage), Some(port)) = (&self.plan.gateway().manage, self.managed_by()) else {
+            return;
+        };
+        for v6 in [false, true] {
+            let sources = sample::candidates(self.plan, &manage.from.addresses, v6);
+            let Some(source) = sources.first().copied() else { continue };
+            let Some(id) = self.plan.network_of(source) else { continue };
+            let network = self.plan.network(id);
+            let gateway = network.subnets.iter().map(|s| s.gateway()).find(|g| g.is_ipv6() == v6);
+            let leg = self.plan.network_leg(id);
+            let packet = gateway.and_then(|gateway| packet_of(leg, source, gateway, tcp(port)));
+            self.add(format!("manage/itself{}", family(v6)), packet, Probe::Tcp(port));
+        }
+    }
+
+    /// From anywhere on the internet: the gateway must not be managed, nor answer.
+    fn outside(&mut self) {
+        for (index, uplink) in self.plan.uplinks().iter().enumerate() {
+            let leg = self.plan.uplink_leg(index);
+            for v6 in [false, true] {
+                let own = sample::first(&uplink.gateway(), v6);
+                let (Some(own), Some(source)) = (own, self.places.first(leg, v6)) else { continue };
+                let port = self.managed_by().unwrap_or(22);
+                for (what, service, probe) in
+                    [("manage", tcp(port), Probe::Tcp(port)), ("ping", ping(v6), Probe::Ping)]
+                {
+                    let packet = packet_of(leg, source, own, service);
+                    let id = format!("outside.{}/{what}{}", uplink.name, family(v6));
+                    self.add(id, packet, probe);
+                }
+            }
+        }
+    }
+
+    /// From each network that a guarantee speaks of, a try in each family to each zone and the gateway.
+    fn guarantee(&mut self, guarantee: &Guarantee) {
+        let (from, to) = (End::of(guarantee.from.clone()), End::of(guarantee.to.clone()));
+        let always = IntervalSet::full();
+        let Ok(asked) = question(self.meaning, &from, &to, &guarantee.service, &always) else {
+            return;
+        };
+        let mut tried = HashSet::new();
+        let word = if guarantee.always { "always" } else { "never" };
+        for product in asked.products() {
+            for shared in
+                self.places.products.iter().filter_map(|p| super::places::shared(p, &product))
+            {
+                let Some(packet) = sample::packet(self.plan, &PacketSet::from(shared)) else {
+                    continue;
+                };
+                let v6 = packet.source().is_ipv6();
+                let way = (packet.enters, self.plan.zone_to(packet.destination()), v6);
+                let Some(probe) = Probe::for_service(packet.service) else { continue };
+                if !self.meaning.decide(&packet).verdict.is_filtered() || !tried.insert(way) {
+                    continue;
+                }
+                let (leg, zone) = (self.plan.leg_name(way.0), &self.plan.zone(way.1).name);
+                let id = format!("{word}.{}/{leg}>{zone}{}", guarantee.name, family(v6));
+                let candidate = Candidate::new(id, packet, probe).needed();
+                self.found.push(Candidate { guarantee: true, ..candidate });
+            }
+        }
+    }
+}

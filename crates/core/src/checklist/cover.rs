@@ -1,0 +1,198 @@
+//! Which checks to make: as few as possible that show every mistake which can be shown.
+//!
+//! This is the set cover problem. The greedy choice is within a factor ln n of the best (Chvátal, 1979);
+//! it is improved by dropping what others make superfluous, and by putting one in the place of two. How
+//! far from the best the result can be is told by a lower bound: mistakes no two of which one packet shows.
+
+use super::candidate::Candidate;
+use super::shown::{Shown, gain, loss};
+use super::trace::Place;
+use crate::space::{Packet, PacketSet};
+use std::cmp::Reverse;
+use std::collections::{BinaryHeap, HashMap, HashSet};
+
+/// What a check costs that needs an address of its own, beside the time that it takes, in seconds.
+const MOVE: u32 = 30;
+
+/// Marks the candidates to keep, in place: those that are needed, and as few others as possible.
+pub(super) fn choose(
+    pool: Vec<Candidate>,
+    mistakes: usize,
+    cost: impl Fn(&Packet) -> u32,
+) -> Vec<Candidate> {
+    let mut cover = Cover::new(&pool, mistakes, cost);
+    cover.greedy();
+    cover.drop_superfluous();
+    cover.one_for_several();
+    cover.drop_superfluous();
+    let kept = cover.kept;
+    pool.into_iter().zip(kept).filter_map(|(candidate, kept)| kept.then_some(candidate)).collect()
+}
+
+struct Cover<'c> {
+    pool: &'c [Candidate],
+    costs: Vec<u32>,
+    kept: Vec<bool>,
+    /// By mistake, how many of the kept checks show it.
+    times: Vec<u32>,
+}
+
+impl<'c> Cover<'c> {
+    fn new(pool: &'c [Candidate], mistakes: usize, cost: impl Fn(&Packet) -> u32) -> Self {
+        let costs = pool.iter().map(|candidate| cost(&candidate.packet)).collect();
+        let kept = vec![false; pool.len()];
+        let mut cover = Self { pool, costs, kept, times: vec![0; mistakes] };
+        for (number, candidate) in pool.iter().enumerate() {
+            if candidate.needed {
+                cover.keep(number);
+            }
+        }
+        cover
+    }
+
+    fn keep(&mut self, number: usize) {
+        self.kept[number] = true;
+        for &mistake in &self.pool[number].shows {
+            self.times[mistake as usize] += 1;
+        }
+    }
+
+    fn drop(&mut self, number: usize) {
+        self.kept[number] = false;
+        for &mistake in &self.pool[number].shows {
+            self.times[mistake as usize] -= 1;
+        }
+    }
+
+    /// How much a candidate would add: mistakes that no other shows, by what it costs.
+    fn worth(&self, number: usize) -> u64 {
+        let new = self.pool[number].shows.iter().filter(|m| self.times[**m as usize] == 0).count();
+        new as u64 * 1_000_000 / u64::from(self.costs[number])
+    }
+
+    /// Takes the candidate that adds most, until none adds anything.
+    fn greedy(&mut self) {
+        let free = (0..self.pool.len()).filter(|number| !self.kept[*number]);
+        let mut heap: BinaryHeap<(u64, Reverse<usize>)> =
+            free.map(|number| (self.worth(number), Reverse(number))).collect();
+        while let Some((before, Reverse(number))) = heap.pop() {
+            // What is known of the others is at least what they add now.
+            let now = self.worth(number);
+            if now == 0 {
+                continue;
+            }
+            if now == before {
+                self.keep(number);
+            } else {
+                heap.push((now, Reverse(number)));
+            }
+        }
+    }
+
+    fn is_superfluous(&self, number: usize) -> bool {
+        let shows = &self.pool[number].shows;
+        !self.pool[number].needed && shows.iter().all(|m| self.times[*m as usize] > 1)
+    }
+
+    /// Drops what the others make superfluous, dear ones first.
+    fn drop_superfluous(&mut self) {
+        let mut kept: Vec<usize> = (0..self.pool.len()).filter(|n| self.kept[*n]).collect();
+        kept.sort_by_key(|number| (Reverse(self.costs[*number]), self.pool[*number].shows.len()));
+        for number in kept {
+            if self.is_superfluous(number) {
+                self.drop(number);
+            }
+        }
+    }
+
+    /// Takes in a candidate wherever that makes two or more superfluous.
+    fn one_for_several(&mut self) {
+        let mut shown_by: HashMap<u32, Vec<usize>> = HashMap::new();
+        for number in (0..self.pool.len()).filter(|n| self.kept[*n] && !self.pool[*n].needed) {
+            for &mistake in &self.pool[number].shows {
+                shown_by.entry(mistake).or_default().push(number);
+            }
+        }
+        for number in 0..self.pool.len() {
+            if self.kept[number] {
+                continue;
+            }
+            let rivals = self.pool[number].shows.iter().filter_map(|m| shown_by.get(m)).flatten();
+            let rivals: HashSet<usize> = rivals.copied().filter(|n| self.kept[*n]).collect();
+            if rivals.len() < 2 {
+                continue;
+            }
+            self.keep(number);
+            let mut rivals: Vec<usize> = rivals.into_iter().collect();
+            rivals.sort_unstable();
+            let gone: Vec<usize> = rivals
+                .into_iter()
+                .filter(|rival| {
+                    let superfluous = self.is_superfluous(*rival);
+                    if superfluous {
+                        self.drop(*rival);
+                    }
+                    superfluous
+                })
+                .collect();
+            if gone.len() < 2 {
+                for rival in gone {
+                    self.keep(rival);
+                }
+                self.drop(number);
+            } else {
+                for &mistake in &self.pool[number].shows {
+                    shown_by.entry(mistake).or_default().push(number);
+                }
+            }
+        }
+    }
+}
+
+/// How long a check takes, its share of a move included.
+pub(super) fn cost(seconds: u32, moves: bool) -> u32 {
+    seconds + if moves { MOVE } else { 0 }
+}
+
+/// The least number of checks that any list needs: those that are needed in any case, and one for each of
+/// some mistakes that those do not show and of which no packet shows two.
+///
+/// A mistake that makes a rule match less, or that turns it, changes only packets which the rule decides.
+/// Such packets of two rules are never the same; nor are they of one rule, where the mistakes take
+/// different things away from it.
+pub(super) fn least(shown: &Shown<'_>, chosen: &[Candidate]) -> usize {
+    let needed = chosen.iter().filter(|candidate| candidate.needed);
+    let already: HashSet<u32> = needed.clone().flat_map(|c| c.shows.iter().copied()).collect();
+    let mut by_rule: HashMap<Place, Vec<u32>> = HashMap::new();
+    let others = chosen.iter().flat_map(|candidate| &candidate.shows);
+    let others: HashSet<u32> = others.copied().filter(|m| !already.contains(m)).collect();
+    for &number in &others {
+        let mistake = &shown.mistakes[number as usize];
+        let widens = gain(mistake, shown.rules).is_some_and(|gain| !gain.is_empty());
+        if let (Some(place), false) = (mistake.place, widens) {
+            by_rule.entry(place).or_default().push(number);
+        }
+    }
+    let apart = by_rule.into_values().map(|numbers| apart(shown, numbers)).sum::<usize>();
+    needed.count() + apart
+}
+
+/// How many of the mistakes with one rule take different things away from it, chosen greedily.
+fn apart(shown: &Shown<'_>, mut numbers: Vec<u32>) -> usize {
+    numbers.sort_unstable();
+    let lost = |number: &u32| loss(&shown.mistakes[*number as usize], shown.rules);
+    let losses: Vec<PacketSet> =
+        numbers.iter().filter_map(lost).map(|loss| loss.into_iter().collect()).collect();
+    // What is part of many others leaves more room than they do.
+    let parts_of = |one: &PacketSet| losses.iter().filter(|other| one.is_subset(other)).count();
+    let mut ranked: Vec<(Reverse<usize>, usize)> =
+        losses.iter().enumerate().map(|(i, loss)| (Reverse(parts_of(loss)), i)).collect();
+    ranked.sort_unstable();
+    let mut taken: Vec<&PacketSet> = Vec::new();
+    for loss in ranked.into_iter().map(|(_, number)| &losses[number]) {
+        if taken.iter().all(|other| other.is_disjoint(loss)) {
+            taken.push(loss);
+        }
+    }
+    taken.len()
+}

@@ -1,0 +1,173 @@
+//! What a person can send from the places of a site so that its answer tells something.
+//!
+//! A tester has a laptop. It can be any device of a network, stand behind a router, or outside; it opens
+//! TCP connections, sends UDP packets and echo requests. It cannot send what is forged and see an answer,
+//! and from outside it cannot address what is private.
+
+use crate::addressing::StandIn;
+use crate::meaning::Meaning;
+use crate::plan::{NetworkId, Plan};
+use crate::sample;
+use crate::space::{
+    AddressSet, IntervalSet, Leg, Match, Packet, PacketSet, Protocol, ServicePoint, ServiceSet,
+};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
+/// Where announcements of names go (RFC 6762).
+pub(super) const ANNOUNCED_TO: [IpAddr; 2] = [
+    IpAddr::V4(Ipv4Addr::new(224, 0, 0, 251)),
+    IpAddr::V6(Ipv6Addr::new(0xff02, 0, 0, 0, 0, 0, 0, 0xfb)),
+];
+
+/// What can be sent.
+#[derive(Clone, Debug)]
+pub(super) struct Places {
+    /// Products of packets, as they are sent: before anything is translated.
+    pub(super) products: Vec<Match>,
+    /// For each leg, the address from which to send first, in each family.
+    first: Vec<[Option<IpAddr>; 2]>,
+}
+
+impl Places {
+    /// What can be sent on the site of a plan.
+    pub(super) fn of(meaning: &Meaning<'_>) -> Self {
+        let plan = meaning.plan();
+        let strangers = strangers(plan);
+        let targets = targets(plan, &strangers);
+        let mut places = Self { products: Vec::new(), first: Vec::new() };
+        for id in plan.network_ids() {
+            places.network(plan, id, &targets);
+        }
+        for (index, uplink) in plan.uplinks().iter().enumerate() {
+            let source = strangers.union(&spoken_of(plan)).difference(&stand_ins(plan));
+            let open = targets.intersection(plan.inside()).difference(&meaning.hidden_outside());
+            places.products.push(Match {
+                enters: IntervalSet::point(plan.uplink_leg(index)),
+                source: source.difference(&uplink.own()),
+                destination: uplink.gateway().union(&open.difference(&plan.gateway_inside())),
+                service: probed(),
+                at: IntervalSet::full(),
+            });
+            places.first.push([false, true].map(|v6| sample::first(&strangers, v6)));
+        }
+        places
+    }
+
+    fn network(&mut self, plan: &Plan, id: NetworkId, targets: &AddressSet) {
+        let leg = plan.network_leg(id);
+        let mut product = |source: AddressSet, destination: AddressSet, service: ServiceSet| {
+            let (enters, at) = (IntervalSet::point(leg), IntervalSet::full());
+            self.products.push(Match { enters, source, destination, service, at });
+        };
+        let own = plan.network_addresses(id);
+        product(own.clone(), targets.clone(), probed());
+        for route in plan.routes().iter().filter(|route| route.network == id) {
+            product(route.devices.clone(), targets.clone(), probed());
+        }
+        if plan.network(id).pool.is_some() {
+            let (nobody, everyone) = (Ipv4Addr::UNSPECIFIED, Ipv4Addr::BROADCAST);
+            let service = ServiceSet::ports(Protocol::UDP, 67, 67);
+            product(IpAddr::from(nobody).into(), IpAddr::from(everyone).into(), service);
+        }
+        if !plan.discoveries().is_empty() {
+            let service = ServiceSet::ports(Protocol::UDP, 5353, 5353);
+            product(own.clone(), ANNOUNCED_TO.into_iter().collect(), service);
+        }
+        let anyone = sample::anonymous(plan, id);
+        self.first.push([false, true].map(|v6| sample::first(&anyone, v6)));
+    }
+
+    /// Whether a packet can be sent.
+    pub(super) fn can_send(&self, packet: &Packet) -> bool {
+        self.products.iter().any(|product| product.contains(packet))
+    }
+
+    /// All that can be sent.
+    pub(super) fn all(&self) -> PacketSet {
+        self.products.iter().cloned().collect()
+    }
+
+    /// Of a set, what can be sent.
+    pub(super) fn within(&self, set: &Match) -> PacketSet {
+        let shared = self.products.iter().filter_map(|product| shared(product, set));
+        shared.collect()
+    }
+
+    /// The address from which to send first on a leg.
+    pub(super) fn first(&self, leg: Leg, v6: bool) -> Option<IpAddr> {
+        self.first.get(usize::from(leg.0))?[usize::from(v6)]
+    }
+}
+
+/// What two products share; `None` if nothing.
+pub(super) fn shared(one: &Match, other: &Match) -> Option<Match> {
+    let both = Match {
+        enters: one.enters.intersection(&other.enters),
+        source: one.source.intersection(&other.source),
+        destination: one.destination.intersection(&other.destination),
+        service: one.service.intersection(&other.service),
+        at: one.at.intersection(&other.at),
+    };
+    let empty = both.enters.is_empty()
+        || both.source.is_empty()
+        || both.destination.is_empty()
+        || both.service.is_empty()
+        || both.at.is_empty();
+    (!empty).then_some(both)
+}
+
+/// The services that a probe can ask for: TCP and UDP, but for what addresses are asked for with, and echo.
+fn probed() -> ServiceSet {
+    let udp = ServiceSet::ports(Protocol::UDP, 1, u16::MAX);
+    let leases =
+        [(67, 68), (546, 547)].map(|(low, high)| ServiceSet::ports(Protocol::UDP, low, high));
+    let udp = leases.iter().fold(udp, |udp, leases| udp.difference(leases));
+    ServiceSet::ports(Protocol::TCP, 1, u16::MAX).union(&udp).union(&ServiceSet::echo())
+}
+
+/// One address of each family that stands for all of the internet that the plan does not speak of.
+fn strangers(plan: &Plan) -> AddressSet {
+    let own = plan.uplinks().iter().map(|uplink| uplink.own()).collect::<AddressSet>();
+    let unspoken = plan.internet_addresses().difference(&spoken_of(plan));
+    let unspoken = unspoken.difference(&own).difference(&plan.gateway_outside());
+    let one = |v6| sample::candidates(plan, &unspoken, v6).first().copied();
+    [one(false), one(true)].into_iter().flatten().collect()
+}
+
+/// Who answers: devices inside, the gateway, whom the plan speaks of outside, and any one server there.
+fn targets(plan: &Plan, strangers: &AddressSet) -> AddressSet {
+    let networks = plan.network_ids().map(|id| plan.network_addresses(id).clone());
+    let behind = plan.routes().iter().map(|route| route.devices.clone());
+    let gateway = [plan.gateway_inside(), plan.gateway_outside()];
+    let outside = [spoken_of(plan), strangers.clone()];
+    networks.chain(behind).chain(gateway).chain(outside).collect()
+}
+
+/// The addresses on the internet that exceptions name.
+pub(super) fn spoken_of(plan: &Plan) -> AddressSet {
+    let named = plan.exceptions().iter().flat_map(|e| [&e.from.addresses, &e.to.addresses]);
+    let narrow = named.map(|set| set.intersection(plan.internet_addresses()));
+    let narrow = narrow.filter(|set| !plan.internet_addresses().v4.is_subset(&set.v4));
+    narrow.fold(AddressSet::empty(), |all, set| all.union(&set))
+}
+
+/// What is no address that anyone has.
+fn stand_ins(plan: &Plan) -> AddressSet {
+    let domains = plan.domains().iter().map(|domain| domain.stand_in);
+    let leased = plan.uplinks().iter().filter_map(|uplink| uplink.stand_in);
+    domains.chain(leased).map(StandIn::set).collect()
+}
+
+/// An echo request.
+pub(super) fn ping(v6: bool) -> ServicePoint {
+    if v6 {
+        ServicePoint::icmp(Protocol::ICMP_V6, 128, 0)
+    } else {
+        ServicePoint::icmp(Protocol::ICMP, 8, 0)
+    }
+}
+
+/// A TCP port.
+pub(super) fn tcp(port: u16) -> ServicePoint {
+    ServicePoint::port(Protocol::TCP, port)
+}

@@ -1,0 +1,242 @@
+//! The exact search for a packet that shows a mistake.
+//!
+//! Nothing is guessed: a mistake that no check shows yet is looked for over all packets; where there is one
+//! that a test place can send, it becomes a check, and where there is none it is said why.
+
+mod replies;
+
+use super::Probe;
+use super::candidate::Candidate;
+use super::places::{Places, ping, shared, tcp};
+use super::shown::{Shown, gain, loss};
+use super::strength::Undetectable;
+use crate::meaning::Meaning;
+use crate::plan::Action;
+use crate::proof::frame::Frame;
+use crate::proof::showing::{END, Showing, Wanted};
+use crate::rules::mistakes::{Change, Mistake, top};
+use crate::space::{Ends, IntervalSet, Match, Minute, Packet, PacketSet, Protocol, ServicePoint};
+use std::collections::HashSet;
+
+/// What became of each mistake that no candidate showed at first.
+pub(super) struct Searched {
+    /// Candidates that show some of them.
+    pub(super) found: Vec<Candidate>,
+    /// What cannot be shown, by number.
+    pub(super) undetectable: Vec<(u32, Undetectable)>,
+}
+
+/// Searches for packets that show the mistakes which no candidate shows.
+pub(super) fn search(
+    meaning: &Meaning<'_>,
+    shown: &Shown<'_>,
+    places: &Places,
+    pool: &[Candidate],
+) -> Searched {
+    let mut known: HashSet<u32> = pool.iter().flat_map(|c| c.shows.iter().copied()).collect();
+    let frame = Frame::of(meaning);
+    let showing = Showing::new(meaning, shown.rules, &frame);
+    let offered: PacketSet = shown.rules.translations.iter().map(|t| t.takes.clone()).collect();
+    let offered = shown.rules.set_as_filtered(&places.all().intersection(&offered));
+    let translated = offered.products().collect();
+    let search = Search { meaning, shown, places, showing, translated };
+    let mut searched = Searched { found: Vec::new(), undetectable: Vec::new() };
+    for (number, mistake) in (0u32..).zip(&shown.mistakes) {
+        if known.contains(&number) {
+            continue;
+        }
+        match search.for_mistake(number, mistake) {
+            Ok(candidate) => {
+                known.extend(candidate.shows.iter().copied());
+                searched.found.push(candidate);
+            }
+            Err(Some(why)) => searched.undetectable.push((number, why)),
+            Err(None) => {}
+        }
+    }
+    searched
+}
+
+struct Search<'a> {
+    meaning: &'a Meaning<'a>,
+    shown: &'a Shown<'a>,
+    places: &'a Places,
+    showing: Showing<'a, 'a>,
+    /// What can be sent to offered services, as it is once it is translated.
+    translated: Vec<Match>,
+}
+
+impl Search<'_> {
+    /// A check that shows a mistake, or why there is none; `Err(None)` if that could not be told.
+    fn for_mistake(
+        &self,
+        number: u32,
+        mistake: &Mistake,
+    ) -> Result<Candidate, Option<Undetectable>> {
+        if mistake.change == Change::Log {
+            return Err(Some(Undetectable::LogOnly));
+        }
+        let mut undecided = false;
+        let mut anywhere = false;
+        for (region, wanted) in self.asked(mistake) {
+            let within = self.as_lists_see(&region);
+            let sightings = self.showing.find(&within, &wanted, 4);
+            undecided |= sightings.undecided;
+            for seen in &sightings.packets {
+                let Some(sent) = self.as_sent(seen) else { continue };
+                if let Some(candidate) = self.candidate(number, mistake, sent) {
+                    return Ok(candidate);
+                }
+                undecided = true;
+            }
+            if !anywhere {
+                let all = self.showing.find(&PacketSet::from(&region), &wanted, 1);
+                anywhere = !all.packets.is_empty();
+                undecided |= all.undecided;
+            }
+        }
+        if self.concerns_replies(mistake) {
+            return self.by_reply(number, mistake);
+        }
+        match (undecided, anywhere) {
+            (true, _) => Err(None),
+            (false, true) => Err(Some(Undetectable::NoPlace)),
+            (false, false) => Err(Some(Undetectable::NoDifference)),
+        }
+    }
+
+    /// The same, cut down to what the list is asked about at all.
+    fn asked(&self, mistake: &Mistake) -> Vec<(Match, Wanted)> {
+        let mut cut = Vec::new();
+        for (region, wanted) in self.questions(mistake) {
+            let covers = self.shown.rules.lists[wanted.before.0].packets();
+            let covers =
+                covers.products().filter(|cover| !cover.enters.is_disjoint(&region.enters));
+            cut.extend(covers.filter_map(|cover| Some((shared(&cover, &region)?, wanted))));
+        }
+        cut
+    }
+
+    /// The regions in which something else may happen with a mistake, and what to look for there.
+    fn questions(&self, mistake: &Mistake) -> Vec<(Match, Wanted)> {
+        let rules = self.shown.rules;
+        let Some(place) = mistake.place else { return self.of_ipv6() };
+        let list = &rules.lists[place.0].rules;
+        let rule = &list[place.1];
+        let Some(matches) = rule.first_packets() else { return Vec::new() };
+        let next = (place.0, place.1 + 1);
+        let after = Wanted { before: place, from: next, until: END, unlike: Some(rule.action) };
+        match &mistake.change {
+            Change::Action(_) => vec![(matches.clone(), Wanted { unlike: None, ..after })],
+            Change::Missing | Change::Matches(_) => {
+                let regions = [loss(mistake, rules), gain(mistake, rules)];
+                regions.into_iter().flatten().flatten().map(|region| (region, after)).collect()
+            }
+            Change::Twice => {
+                let top = (place.0, top(list));
+                vec![(matches.clone(), Wanted { before: top, from: top, until: place, ..after })]
+            }
+            Change::BelowTheNext => {
+                let Some(below) = list.get(next.1).filter(|below| below.action != rule.action)
+                else {
+                    return Vec::new();
+                };
+                let both = below.first_packets().and_then(|m| shared(m, matches));
+                both.map(|both| (both, Wanted { unlike: None, ..after })).into_iter().collect()
+            }
+            Change::Log | Change::WithoutIpv6 => Vec::new(),
+        }
+    }
+
+    /// Where anything in IPv6 is decided by a rule at all.
+    fn of_ipv6(&self) -> Vec<(Match, Wanted)> {
+        let lists = self.shown.rules.lists.iter().enumerate().filter(|(_, list)| !list.implied);
+        let rules = lists.flat_map(|(number, list)| {
+            let rules = list.rules.iter().enumerate();
+            rules.map(move |(place, rule)| ((number, place), rule))
+        });
+        let mut found = Vec::new();
+        for (place, rule) in rules.filter(|(_, rule)| rule.action == Action::Allow) {
+            let Some(matches) = rule.first_packets() else { continue };
+            let mut matches = matches.clone();
+            matches.service.v4 = IntervalSet::empty();
+            found.push((matches, Wanted { before: place, from: place, until: END, unlike: None }));
+        }
+        found
+    }
+
+    /// Whether a mistake is one with a rule for replies alone, or with its order.
+    fn concerns_replies(&self, mistake: &Mistake) -> bool {
+        mistake.rule(self.shown.rules).is_some_and(|rule| rule.first_packets().is_none())
+    }
+
+    /// Of what can be sent, what lies in a region once it is translated.
+    fn as_lists_see(&self, region: &Match) -> PacketSet {
+        let mut seen = self.places.within(region);
+        let translated = self.translated.iter().filter_map(|other| shared(other, region));
+        seen = seen.union(&translated.collect());
+        seen
+    }
+
+    /// A packet as it was sent, before the gateway translated it.
+    fn as_sent(&self, packet: &Packet) -> Option<Packet> {
+        let plan = self.meaning.plan();
+        if !plan.is_translated(packet.enters) {
+            return Some(*packet);
+        }
+        let all = self.shown.rules.translations.iter();
+        let mut sent = all.filter_map(|translation| translation.undo(plan, packet));
+        sent.find(|sent| self.shown.rules.as_filtered(sent) == *packet)
+    }
+
+    /// A check with a packet that shows a mistake, made as ordinary as can be.
+    fn candidate(&self, number: u32, mistake: &Mistake, packet: Packet) -> Option<Candidate> {
+        let good = |packet: &Packet| {
+            self.places.can_send(packet)
+                && self.meaning.decide(packet).verdict.is_filtered()
+                && self.shown.by(packet).contains(&number)
+        };
+        if !good(&packet) {
+            return None;
+        }
+        let mut packet = packet;
+        for other in self.plainer(&packet) {
+            let other = other(&packet);
+            if let Some(other) = other.filter(|other| good(other)) {
+                packet = other;
+            }
+        }
+        let probe = Probe::of(&packet)?;
+        let rule = mistake.rule(self.shown.rules).map_or("all", |rule| rule.id.as_str());
+        let family = super::content::family(packet.source().is_ipv6());
+        let id = format!("{rule}/{}{family}", mistake.kind.word());
+        let mut candidate = Candidate::new(id, packet, probe);
+        candidate.shows = self.shown.by(&packet);
+        Some(candidate)
+    }
+
+    /// Ways to make a packet more ordinary: at the beginning of the week, from any device, to a host, for
+    /// a service that answers.
+    fn plainer(&self, packet: &Packet) -> Vec<Box<dyn Fn(&Packet) -> Option<Packet> + '_>> {
+        let (plan, v6) = (self.meaning.plan(), packet.source().is_ipv6());
+        let mut ways: Vec<Box<dyn Fn(&Packet) -> Option<Packet> + '_>> = Vec::new();
+        ways.push(Box::new(|packet| Some(Packet { at: Minute::default(), ..*packet })));
+        let first = self.places.first(packet.enters, v6);
+        ways.push(Box::new(move |packet| {
+            Some(Packet { ends: Ends::new(first?, packet.destination())?, ..*packet })
+        }));
+        let near = plan.network_of(packet.destination());
+        let hosts = plan.hosts().iter().filter(|host| near == Some(host.network));
+        let hosts = hosts.flat_map(|host| &host.addresses).filter(|a| a.is_ipv6() == v6);
+        for &host in hosts.take(8) {
+            ways.push(Box::new(move |packet| {
+                Some(Packet { ends: Ends::new(packet.source(), host)?, ..*packet })
+            }));
+        }
+        let udp = |port| ServicePoint::port(Protocol::UDP, port);
+        for service in [udp(53), tcp(22), tcp(80), tcp(443), ping(v6)] {
+            ways.push(Box::new(move |packet| Some(Packet { service, ..*packet })));
+        }
+        ways
+    }
+}

@@ -1,0 +1,136 @@
+//! Mistakes with the rules that let replies back: something allowed is looked for that would wait in vain.
+
+use super::{Search, shared};
+use crate::checklist::candidate::Candidate;
+use crate::checklist::strength::Undetectable;
+use crate::checklist::trace::replies_to;
+use crate::plan::Action;
+use crate::proof::showing::{END, Wanted};
+use crate::rules::mistakes::{Change, Mistake};
+use crate::space::{Ends, Match, Packet, PacketSet, ServicePoint};
+use crate::verdict::{Cause, Verdict};
+
+/// What a search among the replies came to.
+#[derive(Default)]
+struct Waiting {
+    /// A check that would wait in vain.
+    candidate: Option<Candidate>,
+    /// Whether anything would.
+    anything: bool,
+    /// Whether some of it could not be decided.
+    undecided: bool,
+}
+
+impl Search<'_> {
+    /// A check that shows a mistake with a rule for replies, or why there is none.
+    pub(super) fn by_reply(
+        &self,
+        number: u32,
+        mistake: &Mistake,
+    ) -> Result<Candidate, Option<Undetectable>> {
+        if self.is_harmless(mistake) {
+            return Err(Some(Undetectable::NoDifference));
+        }
+        let sent = self.shown.rules.set_as_filtered(&self.places.all());
+        let here = self.waiting(number, mistake, &sent);
+        if let Some(candidate) = here.candidate {
+            return Ok(candidate);
+        }
+        let anywhere = self.waiting(number, mistake, &self.meaning.universe());
+        match (here.undecided || here.anything || anywhere.undecided, anywhere.anything) {
+            (true, _) => Err(None),
+            (false, true) => Err(Some(Undetectable::NoPlace)),
+            (false, false) => Err(Some(Undetectable::NoDifference)),
+        }
+    }
+
+    /// Whether no reply is affected: all rules for replies let them pass, and none comes forged.
+    fn is_harmless(&self, mistake: &Mistake) -> bool {
+        let next = mistake
+            .place
+            .and_then(|(list, place)| self.shown.rules.lists[list].rules.get(place + 1));
+        match (&mistake.change, next) {
+            (Change::BelowTheNext, Some(next)) => {
+                next.action == Action::Allow || matches!(next.cause, Cause::Forged(..))
+            }
+            (change, _) => *change != Change::Missing,
+        }
+    }
+
+    /// Of a set, what is allowed and would get no reply with a mistake.
+    fn waiting(&self, number: u32, mistake: &Mistake, set: &PacketSet) -> Waiting {
+        let parts = self.meaning.parts(set).into_iter();
+        let allowed = parts.filter(|part| part.decision.verdict == Verdict::Allow);
+        let mut found = Waiting::default();
+        if self.shown.replies.is_none() && mistake.change == Change::Missing {
+            self.without_state(number, mistake, allowed.map(|part| part.packets), &mut found);
+            return found;
+        }
+        for part in allowed {
+            for (reply, asked) in part
+                .packets
+                .products()
+                .flat_map(|product| replies_to(self.meaning.plan(), &product))
+            {
+                self.one(number, mistake, (&reply, &asked), &mut found);
+                if found.candidate.is_some() {
+                    return found;
+                }
+            }
+        }
+        found
+    }
+
+    fn one(
+        &self,
+        number: u32,
+        mistake: &Mistake,
+        (reply, asked): (&Match, &Match),
+        found: &mut Waiting,
+    ) {
+        let replies: PacketSet = match (&mistake.change, mistake.place) {
+            (Change::BelowTheNext, Some((list, place))) => {
+                let next = &self.shown.rules.lists[list].rules[place + 1];
+                next.first_packets().and_then(|next| shared(next, reply)).into_iter().collect()
+            }
+            _ => reply.into(),
+        };
+        let denied =
+            Wanted { before: (0, 0), from: (0, 0), until: END, unlike: Some(Action::Allow) };
+        let sightings = self.showing.find(&replies, &denied, 4);
+        found.undecided |= sightings.undecided;
+        found.anything |= !sightings.packets.is_empty();
+        let asking = sightings.packets.iter().filter_map(|reply| {
+            let line = if reply.source().is_ipv6() { &asked.service.v6 } else { &asked.service.v4 };
+            let ends = Ends::new(reply.destination(), reply.source())?;
+            let service = ServicePoint::from_coordinate(line.first()?)?;
+            Some(Packet { enters: asked.enters.first()?, ends, service, at: reply.at })
+        });
+        let mut sent = asking.filter_map(|packet| self.as_sent(&packet));
+        found.candidate = sent.find_map(|packet| self.candidate(number, mistake, packet));
+    }
+
+    /// Where no state is kept, each rule is for some replies: those that none but this one lets back.
+    fn without_state(
+        &self,
+        number: u32,
+        mistake: &Mistake,
+        allowed: impl Iterator<Item = PacketSet>,
+        found: &mut Waiting,
+    ) {
+        let (plan, rules) = (self.meaning.plan(), self.shown.rules);
+        let (with, without) = (rules.answered(plan), mistake.made_in(rules).answered(plan));
+        for packets in allowed {
+            let alone = packets.intersection(&with).difference(&without);
+            for product in alone.products() {
+                found.anything = true;
+                let packet = crate::sample::packet(plan, &product.into());
+                let sent = packet.and_then(|packet| self.as_sent(&packet));
+                found.candidate = sent.and_then(|packet| self.candidate(number, mistake, packet));
+                if found.candidate.is_some() {
+                    return;
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,199 @@
+//! Which mistakes a packet shows: those with which something else would come back to it.
+
+use super::trace::{self, Met, Place};
+use crate::meaning::Meaning;
+use crate::plan::Action;
+use crate::rules::mistakes::{Change, Mistake, mistakes, top};
+use crate::rules::{Rule, RuleSet};
+use crate::space::{IntervalSet, Match, Packet, ServiceSet};
+use std::collections::HashMap;
+
+/// All mistakes with the rules of a plan, ready to be asked about.
+pub(super) struct Shown<'a> {
+    meaning: &'a Meaning<'a>,
+    /// The rules as they should be.
+    pub(super) rules: &'a RuleSet,
+    /// The mistakes.
+    pub(super) mistakes: Vec<Mistake>,
+    /// By rule, its mistakes.
+    of_rule: HashMap<Place, Vec<u32>>,
+    /// By leg, what rules would match by mistake, with the mistakes.
+    gains: Vec<Vec<(u32, Match)>>,
+    /// The rule for all replies, where state is kept.
+    pub(super) replies: Option<Place>,
+}
+
+impl<'a> Shown<'a> {
+    /// Makes all mistakes.
+    pub(super) fn new(meaning: &'a Meaning<'a>, rules: &'a RuleSet) -> Self {
+        let legs = meaning.universe().enters().spans().last().map_or(0, |span| span.1.0) + 1;
+        let mut shown = Self {
+            meaning,
+            rules,
+            mistakes: mistakes(meaning.plan(), rules).collect(),
+            of_rule: HashMap::new(),
+            gains: vec![Vec::new(); usize::from(legs)],
+            replies: trace::rule_for_replies(rules),
+        };
+        for (number, mistake) in (0u32..).zip(&shown.mistakes) {
+            let Some(place) = mistake.place else { continue };
+            shown.of_rule.entry(place).or_default().push(number);
+            for gain in gain(mistake, rules).into_iter().flatten() {
+                for (leg, gains) in (0u16..).zip(&mut shown.gains) {
+                    if gain.enters.contains(crate::space::Leg(leg)) {
+                        gains.push((number, gain.clone()));
+                    }
+                }
+            }
+        }
+        shown
+    }
+
+    /// The numbers of the mistakes that a packet shows.
+    pub(super) fn by(&self, packet: &Packet) -> Vec<u32> {
+        let packet = &self.rules.as_filtered(packet);
+        if self.rules.unseen.contains(packet) {
+            return Vec::new();
+        }
+        let met = trace::met(self.rules, packet);
+        let Some(&decides) = met.first() else { return Vec::new() };
+        let mut found = Vec::new();
+        let otherwise = met.get(1).map_or(Action::Block, |next| next.action);
+        for &number in self.of(decides.place) {
+            let differs = match &self.mistakes[number as usize].change {
+                Change::Missing => otherwise != decides.action,
+                Change::Action(_) => true,
+                Change::Matches(other) => !other.contains(packet) && otherwise != decides.action,
+                Change::BelowTheNext => {
+                    let next = (decides.place.0, decides.place.1 + 1);
+                    met.get(1).is_some_and(|m| m.place == next && m.action != decides.action)
+                }
+                Change::Twice | Change::Log | Change::WithoutIpv6 => false,
+            };
+            found.extend(differs.then_some(number));
+        }
+        self.from_below(packet, &met, &mut found);
+        self.without_ipv6(packet, &met, &mut found);
+        if decides.action == Action::Allow {
+            self.reply(packet, &mut found);
+        }
+        found.sort_unstable();
+        found.dedup();
+        found
+    }
+
+    /// The mistakes with a rule.
+    pub(super) fn of(&self, place: Place) -> &[u32] {
+        self.of_rule.get(&place).map_or(&[], Vec::as_slice)
+    }
+
+    /// Rules that would take the packet away from the one that decides: a second time at the top of the
+    /// list, or since they match too much.
+    fn from_below(&self, packet: &Packet, met: &[Met], found: &mut Vec<u32>) {
+        let decides = met[0];
+        for lower in met[1..].iter().take_while(|lower| lower.place.0 == decides.place.0) {
+            let above_all = top(&self.rules.lists[decides.place.0].rules) <= decides.place.1;
+            let twice = self
+                .of(lower.place)
+                .iter()
+                .filter(|number| matches!(self.mistakes[**number as usize].change, Change::Twice));
+            if lower.action != decides.action && above_all {
+                found.extend(twice);
+            }
+        }
+        for (number, gain) in &self.gains[usize::from(packet.enters.0)] {
+            let Some(place) = self.mistakes[*number as usize].place else { continue };
+            if place < decides.place && gain.contains(packet) {
+                let list = &self.rules.lists[place.0];
+                let differs = list.rules[place.1].action != decides.action;
+                if differs && list.packets().contains(packet) {
+                    found.push(*number);
+                }
+            }
+        }
+    }
+
+    fn without_ipv6(&self, packet: &Packet, met: &[Met], found: &mut Vec<u32>) {
+        if packet.source().is_ipv4() {
+            return;
+        }
+        let is_left = |met: &&Met| !met.is_rule() || self.rules.lists[met.place.0].implied;
+        let left = met.iter().find(is_left).map_or(Action::Block, |met| met.action);
+        let all = self.mistakes.len() as u32;
+        let last = self.mistakes.last().is_some_and(|m| m.change == Change::WithoutIpv6);
+        found.extend((last && left != met[0].action).then_some(all.saturating_sub(1)));
+    }
+
+    /// Mistakes by which the reply to an allowed packet would not come back.
+    fn reply(&self, packet: &Packet, found: &mut Vec<u32>) {
+        let plan = self.meaning.plan();
+        let missing = |place: Place| {
+            let all = self.of(place).iter().copied();
+            all.filter(|number| self.mistakes[*number as usize].change == Change::Missing)
+        };
+        let Some(all) = self.replies else {
+            if let [only] = self.rules.reply_rules(plan, packet)[..]
+                && let Some(place) = place_of(self.rules, only)
+            {
+                found.extend(missing(place));
+            }
+            return;
+        };
+        let Some(reply) = trace::reply_to(plan, packet) else { return };
+        let meets = trace::met(self.rules, &reply);
+        if meets.first().is_none_or(|met| met.action == Action::Allow) {
+            return;
+        }
+        found.extend(missing(all));
+        let next = (all.0, all.1 + 1);
+        if meets.first().is_some_and(|met| met.place == next) {
+            let swapped = self.of(all).iter().copied();
+            found.extend(
+                swapped.filter(|number| {
+                    self.mistakes[*number as usize].change == Change::BelowTheNext
+                }),
+            );
+        }
+    }
+}
+
+fn place_of(rules: &RuleSet, rule: &Rule) -> Option<Place> {
+    rules.lists.iter().enumerate().find_map(|(number, list)| {
+        let place = list.rules.iter().position(|other| std::ptr::eq(other, rule))?;
+        Some((number, place))
+    })
+}
+
+/// What a rule matches with a mistake, and without it not. The two differ in one dimension.
+pub(super) fn gain(mistake: &Mistake, rules: &RuleSet) -> Option<Vec<Match>> {
+    let own = mistake.rule(rules)?.first_packets()?;
+    let Change::Matches(other) = &mistake.change else { return None };
+    Some(without(other, own))
+}
+
+/// What a rule matches without a mistake, and with it not.
+pub(super) fn loss(mistake: &Mistake, rules: &RuleSet) -> Option<Vec<Match>> {
+    let own = mistake.rule(rules)?.first_packets()?;
+    match &mistake.change {
+        Change::Missing | Change::Action(_) => Some(vec![own.clone()]),
+        Change::Matches(other) => Some(without(own, other)),
+        _ => None,
+    }
+}
+
+/// What one product has and another has not, where they differ in one dimension at most.
+fn without(one: &Match, other: &Match) -> Vec<Match> {
+    let source = Match { source: one.source.difference(&other.source), ..one.clone() };
+    let destination = one.destination.difference(&other.destination);
+    let destination = Match { destination, ..one.clone() };
+    let service = Match { service: one.service.difference(&other.service), ..one.clone() };
+    let left = [source, destination, service].into_iter();
+    left.filter(|left| {
+        !left.source.is_empty() && !left.destination.is_empty() && !is_none(&left.service)
+    })
+    .collect()
+}
+
+fn is_none(service: &ServiceSet) -> bool {
+    service.v4 == IntervalSet::empty() && service.v6 == IntervalSet::empty()
+}

@@ -1,0 +1,221 @@
+//! Checks of both sides of what the plan says: each cell, and each exception with what lies just beside it.
+
+mod offered;
+
+use super::candidate::Candidate;
+use super::content::family;
+use super::places::{ping, tcp};
+use super::{Probe, write::packet_of};
+use crate::meaning::Meaning;
+use crate::plan::{ExceptionId, Plan, ZoneId};
+use crate::sample;
+use crate::space::{AddressSet, Ends, IntervalSet, Match, Packet, Protocol, ServicePoint};
+use crate::verdict::Cause;
+use std::net::IpAddr;
+
+/// The candidates.
+pub(super) fn both_sides(meaning: &Meaning<'_>) -> Vec<Candidate> {
+    let plan = meaning.plan();
+    let mut sides = Sides { meaning, plan, found: Vec::new() };
+    for from in plan.zone_ids() {
+        for to in plan.zone_ids() {
+            sides.cell(from, to);
+        }
+    }
+    for &id in meaning.precedence().active() {
+        sides.exception(id);
+    }
+    sides.found
+}
+
+struct Sides<'m, 'p> {
+    meaning: &'m Meaning<'p>,
+    plan: &'p Plan,
+    found: Vec<Candidate>,
+}
+
+impl Sides<'_, '_> {
+    fn add(&mut self, id: String, packet: Packet, probe: Probe, needed: bool) {
+        self.found.push(Candidate { needed, ..Candidate::new(id, packet, probe) });
+    }
+
+    fn is_gateway(&self, address: IpAddr) -> bool {
+        self.plan.gateway_inside().contains(address)
+            || self.plan.gateway_outside().contains(address)
+    }
+
+    /// One packet of each family that the cell decides and no exception does.
+    fn cell(&mut self, from: ZoneId, to: ZoneId) {
+        if from == self.plan.internet() || to == self.plan.internet() {
+            return;
+        }
+        let (from_name, to_name) =
+            (self.plan.zone(from).name.clone(), self.plan.zone(to).name.clone());
+        for v6 in [false, true] {
+            let Some((packet, probe)) = self.packet_of_cell(from, to, v6) else { continue };
+            let id = format!("cell.{from_name}>{to_name}/{}{}", probe.words(), family(v6));
+            self.add(id, packet, probe, false);
+        }
+    }
+
+    fn packet_of_cell(&self, from: ZoneId, to: ZoneId, v6: bool) -> Option<(Packet, Probe)> {
+        let sources: AddressSet =
+            self.plan.networks_of(from).map(|id| sample::anonymous(self.plan, id)).collect();
+        let sources: Vec<IpAddr> = sample::sources(self.plan, &sources, v6);
+        let targets = sample::candidates(self.plan, &self.plan.zone_addresses(to), v6);
+        let cell = Cause::Cell(from, to);
+        let unsaid = self.plan.matrix().cell(from, to).action.is_none();
+        for service in [ping(v6), tcp(443), tcp(22)] {
+            for &source in &sources {
+                let leg = self.plan.network_leg(self.plan.network_of(source)?);
+                for &target in &targets {
+                    let packet = packet_of(leg, source, target, service)?;
+                    let cause = self.meaning.decide(&packet).cause;
+                    if cause == cell || (unsaid && cause == Cause::Unmatched) {
+                        return Some((packet, Probe::for_service(service)?));
+                    }
+                }
+            }
+        }
+        None
+    }
+
+    /// An exception from both sides: what it says; the port next to it; a source and a destination
+    /// beside those that it means.
+    fn exception(&mut self, id: ExceptionId) {
+        let exception = self.plan.exception(id);
+        let name = exception.name.clone();
+        let families = if exception.translated {
+            self.offered(id);
+            &[true][..]
+        } else {
+            &[false, true][..]
+        };
+        for &v6 in families {
+            let Some((packet, probe)) = self.packet_of_exception(id, v6) else { continue };
+            let family = family(v6);
+            let timed = exception.hours.is_some();
+            self.add(format!("exception.{name}/itself{family}"), packet, probe, timed);
+            if let Some(at) = exception.minutes().complement().first() {
+                let late = Packet { at, ..packet };
+                self.add(format!("exception.{name}/other-hours{family}"), late, probe, timed);
+            }
+            let ports =
+                self.next_ports(id, &packet).into_iter().enumerate().map(|(index, packet)| {
+                    let number = if index == 0 { String::new() } else { format!("-{}", index + 1) };
+                    (format!("next-port{number}"), packet)
+                });
+            let source =
+                self.other_source(id, &packet).map(|other| ("other-source".to_owned(), other));
+            let target = self.other_destination(id, &packet);
+            let target = target.map(|other| ("other-destination".to_owned(), other));
+            for (what, other) in ports.chain(source).chain(target).collect::<Vec<_>>() {
+                let differs =
+                    self.meaning.decide(&other).verdict != self.meaning.decide(&packet).verdict;
+                let Some(probe) = Probe::for_service(other.service).filter(|_| differs) else {
+                    continue;
+                };
+                self.add(format!("exception.{name}/{what}{family}"), other, probe, false);
+            }
+        }
+    }
+
+    /// A packet that this exception, and no other, decides.
+    fn packet_of_exception(&self, id: ExceptionId, v6: bool) -> Option<(Packet, Probe)> {
+        let precedence = self.meaning.precedence();
+        let above = precedence.above(id).iter();
+        let top =
+            above.fold(precedence.set(id).clone(), |top, id| top.difference(precedence.set(*id)));
+        for product in top.products() {
+            let (leg, at) = (product.enters.first()?, product.at.first()?);
+            if leg == self.plan.gateway_leg() {
+                continue;
+            }
+            let targets = match self.plan.network_on(leg) {
+                // At its own address in the network, not at one that everyone hears.
+                Some(network) if self.exception_is_for_gateway(id) => {
+                    let own = self.plan.network(network).subnets.iter().map(|s| s.gateway());
+                    product.destination.intersection(&own.collect())
+                }
+                _ => product.destination.clone(),
+            };
+            for source in sample::sources(self.plan, &product.source, v6) {
+                for target in sample::candidates(self.plan, &targets, v6) {
+                    let found = services_to_try(&product, v6).into_iter().find_map(|service| {
+                        let packet = packet_of(leg, source, target, service)?;
+                        let packet = Packet { at, ..packet };
+                        let probe = Probe::for_service(service)?;
+                        let decided = self.meaning.decide(&packet).cause.exception() == Some(id);
+                        decided.then_some((packet, probe))
+                    });
+                    if found.is_some() {
+                        return found;
+                    }
+                }
+            }
+        }
+        None
+    }
+
+    fn exception_is_for_gateway(&self, id: ExceptionId) -> bool {
+        let to = &self.plan.exception(id).to;
+        to.gateway && to.addresses.is_empty()
+    }
+
+    /// The ports just above each stretch that the exception means, three at most.
+    fn next_ports(&self, id: ExceptionId, packet: &Packet) -> Vec<Packet> {
+        let set = &self.plan.exception(id).service.set;
+        let line = if matches!(packet.ends, Ends::V6 { .. }) { &set.v6 } else { &set.v4 };
+        let above =
+            line.spans().iter().filter_map(|span| ServicePoint::from_coordinate(span.1 + 1));
+        let tried = |point: &ServicePoint| {
+            matches!(Probe::for_service(*point), Some(Probe::Tcp(_) | Probe::Udp(_)))
+        };
+        above.filter(tried).take(3).map(|service| Packet { service, ..*packet }).collect()
+    }
+
+    /// Somebody in the same network, or else in the same zone, who is not meant.
+    fn other_source(&self, id: ExceptionId, packet: &Packet) -> Option<Packet> {
+        let from = &self.plan.exception(id).from.addresses;
+        let network = self.plan.network_on(packet.enters)?;
+        let zone = self.plan.network(network).zone;
+        let neighbours = [network].into_iter().chain(self.plan.networks_of(zone));
+        neighbours.into_iter().find_map(|id| {
+            let anyone = sample::anonymous(self.plan, id).difference(from);
+            let anyone = sample::candidates(self.plan, &anyone, packet.source().is_ipv6());
+            let source = *anyone.first()?;
+            let leg = self.plan.network_leg(id);
+            let other = packet_of(leg, source, packet.destination(), packet.service)?;
+            Some(Packet { at: packet.at, ..other })
+        })
+    }
+
+    /// Somebody beside the target, in its network, who is not meant.
+    fn other_destination(&self, id: ExceptionId, packet: &Packet) -> Option<Packet> {
+        let to = &self.plan.exception(id).to.addresses;
+        let network = self.plan.network_of(packet.destination())?;
+        if self.is_gateway(packet.destination()) {
+            return None;
+        }
+        let others = self.plan.network_addresses(network).difference(to);
+        let others = sample::candidates(self.plan, &others, packet.destination().is_ipv6());
+        let ends = Ends::new(packet.source(), *others.first()?)?;
+        Some(Packet { ends, ..*packet })
+    }
+}
+
+/// Services of a product that a person can ask for: well-known ones that are likely to answer, then
+/// the first port of each stretch, TCP before UDP.
+fn services_to_try(product: &Match, v6: bool) -> Vec<ServicePoint> {
+    let line = if v6 { &product.service.v6 } else { &product.service.v4 };
+    let likely = [tcp(443), tcp(80), tcp(22), ping(v6), ServicePoint::port(Protocol::UDP, 53)];
+    let mut points: Vec<ServicePoint> =
+        likely.into_iter().filter(|point| line.contains(point.coordinate())).collect();
+    for protocol in [Protocol::TCP, Protocol::UDP] {
+        let start = ServicePoint::port(protocol, 1).coordinate();
+        let ports = line.intersection(&IntervalSet::range(start, protocol.stretch().1));
+        points
+            .extend(ports.spans().iter().filter_map(|span| ServicePoint::from_coordinate(span.0)));
+    }
+    points
+}

@@ -1,0 +1,131 @@
+//! Where a check is made from, and how to get there.
+
+use crate::meaning::Meaning;
+use crate::plan::{NetworkId, Plan};
+use crate::sample;
+use std::net::IpAddr;
+
+/// Where a check is made from.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Standpoint {
+    /// In a network, as any device that joins it.
+    Network(NetworkId),
+    /// In a network, with that address: as the host that has it, or by hand.
+    Address(NetworkId, IpAddr),
+    /// Behind a router of a network, in the subnet of a route, by its place among the routes of the network,
+    /// with that address.
+    Behind(NetworkId, usize, IpAddr),
+    /// Outside, anywhere on the internet.
+    Outside,
+    /// Outside, at an address that the plan names.
+    OutsideAt(IpAddr),
+}
+
+impl Standpoint {
+    /// The network it is in; `None` outside.
+    pub fn network(&self) -> Option<NetworkId> {
+        match self {
+            Self::Network(id) | Self::Address(id, _) | Self::Behind(id, ..) => Some(*id),
+            Self::Outside | Self::OutsideAt(_) => None,
+        }
+    }
+
+    /// What the place is called.
+    pub fn name(&self, meaning: &Meaning<'_>) -> String {
+        let plan = meaning.plan();
+        match self {
+            Self::Network(id) => plan.network(*id).name.to_string(),
+            Self::Address(id, address) => match plan.host_at(*address) {
+                Some(host) => host.name.to_string(),
+                None => format!("{} as {address}", plan.network(*id).name),
+            },
+            Self::Behind(id, route, _) => {
+                let behind = plan.routes().iter().filter(|route| route.network == *id);
+                behind.map(|route| route.name.to_string()).nth(*route).unwrap_or_default()
+            }
+            Self::Outside => "internet".to_owned(),
+            Self::OutsideAt(address) => format!("internet at {address}"),
+        }
+    }
+
+    /// How to get there.
+    pub fn how(&self, meaning: &Meaning<'_>) -> String {
+        let plan = meaning.plan();
+        let join = |id: NetworkId| {
+            let network = plan.network(id);
+            let tagged = match network.vlan {
+                _ if network.tunnel.is_some() => {
+                    return format!("come in by the tunnel {}", network.name);
+                }
+                Some(vlan) => format!("VLAN {vlan}"),
+                None => "untagged".to_owned(),
+            };
+            let sockets = sockets(plan, id);
+            if sockets.is_empty() {
+                return format!("join {} ({tagged})", network.name);
+            }
+            format!("join {} ({tagged}): {}", network.name, sockets.join(", or "))
+        };
+        match self {
+            Self::Network(id) => match (plan.network(*id).pool, sample::free_address(plan, *id)) {
+                (Some(pool), _) => {
+                    format!(
+                        "{}; take an address by DHCP, {} to {}",
+                        join(*id),
+                        pool.first(),
+                        pool.last()
+                    )
+                }
+                _ if plan.network(*id).tunnel.is_some() => join(*id),
+                (None, Some(free)) => format!("{}; set the address {free} by hand", join(*id)),
+                (None, None) => join(*id),
+            },
+            Self::Address(id, address) => match plan.host_at(*address) {
+                Some(host) => format!(
+                    "at {} itself, or {} with its address {address} while it is unplugged",
+                    host.name,
+                    join(*id)
+                ),
+                None => format!("{}; set the address {address} by hand", join(*id)),
+            },
+            Self::Behind(id, _, address) => format!(
+                "stand in {}, behind its router in {}; set the address {address} by hand",
+                self.name(meaning),
+                plan.network(*id).name
+            ),
+            Self::OutsideAt(address) => {
+                format!("ask whoever has the address {address} outside to try it")
+            }
+            Self::Outside => {
+                "stand outside, with a laptop on mobile data; not on any network of the site"
+                    .to_owned()
+            }
+        }
+    }
+}
+
+/// Where a laptop gets into a network: switch ports that carry it untagged, and Wi-Fi names.
+fn sockets(plan: &Plan, id: NetworkId) -> Vec<String> {
+    let wiring = plan.wiring();
+    let switches = wiring.switches.iter().filter_map(|switch| {
+        let ports = switch.ports.iter().filter(|port| port.untagged == Some(id));
+        let ports: Vec<&str> = ports.map(|port| port.name.as_str()).collect();
+        let word = if ports.len() == 1 { "port" } else { "ports" };
+        (!ports.is_empty()).then(|| format!("{} {word} {}", switch.name, rows(&ports).join(", ")))
+    });
+    let wifi = wiring.wifi.iter().filter(|wifi| wifi.network == id);
+    switches.chain(wifi.map(|wifi| format!("Wi-Fi {}", wifi.shown))).collect()
+}
+
+/// Numbers that follow each other as one: `3-8`.
+fn rows(ports: &[&str]) -> Vec<String> {
+    let follows = |one: &&str, next: &&str| {
+        let numbers = (one.parse::<u32>(), next.parse::<u32>());
+        matches!(numbers, (Ok(one), Ok(next)) if one.checked_add(1) == Some(next))
+    };
+    let rows = ports.chunk_by(follows).map(|row| match row {
+        [first, .., last] => format!("{first}-{last}"),
+        _ => row.concat(),
+    });
+    rows.collect()
+}

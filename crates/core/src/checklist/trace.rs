@@ -1,0 +1,153 @@
+//! Which rules a packet meets on its way, in order, and which ones its reply meets.
+
+use crate::plan::{Action, Plan};
+use crate::rules::{Otherwise, RuleSet};
+use crate::space::{
+    AddressSet, Ends, IntervalSet, Leg, Match, Packet, Protocol, ServicePoint, ServiceSet,
+};
+use crate::verdict::Cause;
+
+/// Where something stands in the lists: its list, its place there.
+pub(super) type Place = (usize, usize);
+
+/// A rule that matches, or the end of a list.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct Met {
+    /// Where it stands; the end of a list stands behind its rules.
+    pub(super) place: Place,
+    /// What happens there.
+    pub(super) action: Action,
+}
+
+/// The end of a list, or of all of them.
+const END: usize = usize::MAX;
+
+impl Met {
+    /// Whether it is a rule.
+    pub(super) fn is_rule(self) -> bool {
+        self.place.1 != END
+    }
+}
+
+/// All that a packet meets, in order, up to the first end of a list that decides. It is given as the
+/// lists see it.
+pub(super) fn met(rules: &RuleSet, packet: &Packet) -> Vec<Met> {
+    let mut found = Vec::new();
+    for (number, list) in rules.lists.iter().enumerate() {
+        if !list.packets().contains(packet) {
+            continue;
+        }
+        for (place, rule) in list.rules.iter().enumerate() {
+            if rule.first_packets().is_some_and(|matches| matches.contains(packet)) {
+                found.push(Met { place: (number, place), action: rule.action });
+            }
+        }
+        let action = match list.otherwise {
+            Otherwise::GoOn => continue,
+            Otherwise::Allow => Action::Allow,
+            Otherwise::Block => Action::Block,
+        };
+        found.push(Met { place: (number, END), action });
+        return found;
+    }
+    found.push(Met { place: (END, END), action: Action::Block });
+    found
+}
+
+/// The place of the rule that lets all replies back, where state is kept.
+pub(super) fn rule_for_replies(rules: &RuleSet) -> Option<Place> {
+    rules.lists.iter().enumerate().find_map(|(number, list)| {
+        let is_it =
+            |rule: &crate::rules::Rule| rule.cause == Cause::Reply && rule.matches.is_none();
+        Some((number, list.rules.iter().position(is_it)?))
+    })
+}
+
+/// A port that a conversation may begin from (RFC 6335).
+const BEGUN_FROM: u16 = 50_000;
+
+/// The reply to a packet, as the lists would see it if they kept no state.
+pub(super) fn reply_to(plan: &Plan, packet: &Packet) -> Option<Packet> {
+    let ends = Ends::new(packet.destination(), packet.source())?;
+    let leg = |leg: &Leg| led_to(plan, *leg).contains(packet.destination());
+    let service = answer(packet.service)?;
+    Some(Packet { enters: legs_of_replies(plan).find(leg)?, ends, service, at: packet.at })
+}
+
+/// What a reply looks like to a filter; `None` if there is none to be seen.
+fn answer(asked: ServicePoint) -> Option<ServicePoint> {
+    match (asked.protocol(), asked.icmp_kind()) {
+        (Protocol::ICMP, Some((8, _))) => Some(ServicePoint::icmp(Protocol::ICMP, 0, 0)),
+        (Protocol::ICMP_V6, Some((128, _))) => Some(ServicePoint::icmp(Protocol::ICMP_V6, 129, 0)),
+        (Protocol::ICMP | Protocol::ICMP_V6, _) => None,
+        (protocol, _) if protocol.has_ports() => Some(ServicePoint::port(protocol, BEGUN_FROM)),
+        _ => Some(asked),
+    }
+}
+
+/// Where replies enter: by the networks, by the first uplink, and from the gateway.
+fn legs_of_replies(plan: &Plan) -> impl Iterator<Item = Leg> {
+    let networks = plan.network_ids().map(|id| plan.network_leg(id));
+    let outside = plan.uplinks().first().map(|_| plan.uplink_leg(0));
+    std::iter::once(plan.gateway_leg()).chain(networks).chain(outside)
+}
+
+/// Who answers from a leg.
+fn led_to(plan: &Plan, leg: Leg) -> AddressSet {
+    if leg == plan.gateway_leg() {
+        return plan.gateway_inside().union(&plan.gateway_outside());
+    }
+    let Some(id) = plan.network_on(leg) else { return plan.internet_addresses().clone() };
+    let behind = plan.routes().iter().filter(|route| route.network == id);
+    behind.fold(plan.network_addresses(id).clone(), |all, route| all.union(&route.reach))
+}
+
+/// The replies to a product of packets; with each the packets that it is a reply to.
+pub(super) fn replies_to(plan: &Plan, asked: &Match) -> Vec<(Match, Match)> {
+    let mut found = Vec::new();
+    for leg in legs_of_replies(plan) {
+        let source = asked.destination.intersection(&led_to(plan, leg));
+        if source.is_empty() {
+            continue;
+        }
+        for (asking, service) in answers(&asked.service) {
+            let reply = Match {
+                enters: IntervalSet::point(leg),
+                source: source.clone(),
+                destination: asked.source.clone(),
+                service,
+                at: asked.at.clone(),
+            };
+            found.push((
+                reply,
+                Match { service: asking, destination: source.clone(), ..asked.clone() },
+            ));
+        }
+    }
+    found
+}
+
+/// What is asked for, by what the replies to it look like.
+fn answers(asked: &ServiceSet) -> Vec<(ServiceSet, ServiceSet)> {
+    let of = |line: &IntervalSet<u32>, set: fn(IntervalSet<u32>) -> ServiceSet| {
+        let mut found = Vec::new();
+        for &(low, high) in line.spans() {
+            let mut next = Some(low).filter(|low| *low <= high);
+            while let Some(first) = next {
+                let Some(point) = ServicePoint::from_coordinate(first) else { break };
+                let last = point.protocol().stretch().1.min(high);
+                // All that is alike: the ports of a protocol; messages one by one.
+                let last = if point.protocol().is_icmp() { first } else { last };
+                let own = set(IntervalSet::range(first, last));
+                if let Some(reply) = answer(point) {
+                    found.push((own, set(IntervalSet::point(reply.coordinate()))));
+                }
+                next = last.checked_add(1).filter(|next| *next <= high);
+            }
+        }
+        found
+    };
+    let mut found = of(&asked.v4, |v4| ServiceSet { v4, ..ServiceSet::empty() });
+    found.extend(of(&asked.v6, |v6| ServiceSet { v6, ..ServiceSet::empty() }));
+    found
+}

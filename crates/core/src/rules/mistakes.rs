@@ -1,0 +1,223 @@
+//! The mistakes that people make while they enter rules, one at a time.
+//!
+//! Whoever claims to notice mistakes is held to this list: a proof that calls two rule lists equal, and a
+//! checklist that is to catch what went wrong. A [`Mistake`] says what was entered instead of one rule, so
+//! that thousands of them cost little; [`Mistake::made_in`] makes the lists with it.
+
+mod variants;
+
+use super::{Rule, RuleSet, Stage};
+use crate::plan::{Action, Plan};
+use crate::space::{AddressSet, IntervalSet, Match};
+use crate::verdict::Cause;
+use variants::{narrower_sets, other_services, wider_sets};
+
+/// A kind of mistake.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Kind {
+    /// A rule was forgotten.
+    Forgotten,
+    /// A rule was entered a second time, further up.
+    Doubled,
+    /// Two neighbours were swapped.
+    Swapped,
+    /// Allow was entered for a denial, or the other way round.
+    Turned,
+    /// The source is wider than it should be.
+    SourceWider,
+    /// The source is narrower.
+    SourceNarrower,
+    /// The destination is wider.
+    DestinationWider,
+    /// The destination is narrower.
+    DestinationNarrower,
+    /// A port is one off.
+    PortOff,
+    /// A range of ports was cut or stretched by one.
+    RangeOff,
+    /// TCP was entered for UDP, or the other way round.
+    OtherProtocol,
+    /// One service of several was forgotten.
+    ServiceForgotten,
+    /// Log was set where it should not be, or not set.
+    LogAside,
+    /// What happens to the rest was turned round.
+    DefaultTurned,
+    /// The rule for replies is missing.
+    NoReplies,
+    /// IPv6 was forgotten altogether.
+    NoIpv6,
+}
+
+/// What was entered instead of a rule.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Change {
+    /// Nothing.
+    Missing,
+    /// The rule, and once more above all others of its list that are for first packets.
+    Twice,
+    /// The rule below it, and then the rule.
+    BelowTheNext,
+    /// The rule with this action.
+    Action(Action),
+    /// The rule, logged or not against the plan.
+    Log,
+    /// The rule for these packets.
+    Matches(Match),
+    /// All rules as they are, but for IPv4 alone.
+    WithoutIpv6,
+}
+
+/// One mistake.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Mistake {
+    /// What kind it is.
+    pub kind: Kind,
+    /// The rule that it was made with: its list, its place there. `None` if with all of them.
+    pub place: Option<(usize, usize)>,
+    /// What was entered.
+    pub change: Change,
+}
+
+impl Kind {
+    /// What it is called, in a word or two joined by a hyphen.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Forgotten => "forgotten",
+            Self::Doubled => "doubled",
+            Self::Swapped => "swapped",
+            Self::Turned => "turned",
+            Self::SourceWider => "source-wider",
+            Self::SourceNarrower => "source-narrower",
+            Self::DestinationWider => "destination-wider",
+            Self::DestinationNarrower => "destination-narrower",
+            Self::PortOff => "port-off",
+            Self::RangeOff => "range-off",
+            Self::OtherProtocol => "other-protocol",
+            Self::ServiceForgotten => "service-forgotten",
+            Self::LogAside => "log-aside",
+            Self::DefaultTurned => "default-turned",
+            Self::NoReplies => "no-replies",
+            Self::NoIpv6 => "no-ipv6",
+        }
+    }
+}
+
+impl Mistake {
+    /// The rule that it was made with.
+    pub fn rule<'r>(&self, rules: &'r RuleSet) -> Option<&'r Rule> {
+        let (list, place) = self.place?;
+        rules.lists.get(list)?.rules.get(place)
+    }
+
+    /// The lists with the mistake in them.
+    pub fn made_in(&self, rules: &RuleSet) -> RuleSet {
+        let mut wrong = rules.clone();
+        if let Some((list, place)) = self.place {
+            self.make(&mut wrong.lists[list].rules, place);
+            return wrong;
+        }
+        let entered = wrong.lists.iter_mut().filter(|list| !list.implied);
+        for matches in entered.flat_map(|list| &mut list.rules).filter_map(|r| r.matches.as_mut()) {
+            matches.service.v6 = IntervalSet::empty();
+        }
+        wrong
+    }
+
+    fn make(&self, rules: &mut Vec<Rule>, place: usize) {
+        match &self.change {
+            Change::Missing => drop(rules.remove(place)),
+            Change::Twice => rules.insert(top(rules), rules[place].clone()),
+            Change::BelowTheNext => rules.swap(place, place + 1),
+            Change::Action(action) => rules[place].action = *action,
+            Change::Log => rules[place].log = !rules[place].log,
+            Change::Matches(matches) => rules[place].matches = Some(matches.clone()),
+            Change::WithoutIpv6 => {}
+        }
+    }
+}
+
+/// The place of the first rule of a list that is for first packets.
+pub(crate) fn top(rules: &[Rule]) -> usize {
+    rules.iter().position(|rule| rule.first_packets().is_some()).unwrap_or(0)
+}
+
+/// Every mistake of the list with every rule that has to be entered, one after the other.
+pub fn mistakes<'p>(plan: &'p Plan, rules: &'p RuleSet) -> impl Iterator<Item = Mistake> + 'p {
+    let lists = rules.lists.iter().enumerate().filter(|(_, list)| !list.implied);
+    let places =
+        lists.flat_map(|(list, rules)| (0..rules.rules.len()).map(move |rule| (list, rule)));
+    let single = places.flat_map(move |at| {
+        let of_lists = with_whole_rule(rules, at).into_iter();
+        of_lists.chain(within_rule(plan, rules, at))
+    });
+    single.chain(without_ipv6(rules))
+}
+
+/// Mistakes with whole rules.
+fn with_whole_rule(rules: &RuleSet, at: (usize, usize)) -> Vec<Mistake> {
+    let all = &rules.lists[at.0].rules;
+    let rule = &all[at.1];
+    let mistake = |kind, change| Mistake { kind, place: Some(at), change };
+    let missing = if rule.cause == Cause::Reply { Kind::NoReplies } else { Kind::Forgotten };
+    let mut found = vec![mistake(missing, Change::Missing)];
+    if at.1 > 0 {
+        found.push(mistake(Kind::Doubled, Change::Twice));
+    }
+    if at.1 + 1 < all.len() {
+        found.push(mistake(Kind::Swapped, Change::BelowTheNext));
+    }
+    if rule.cause == Cause::Unmatched {
+        found.push(mistake(Kind::DefaultTurned, Change::Action(turned(rule.action))));
+    }
+    found
+}
+
+fn turned(action: Action) -> Action {
+    match action {
+        Action::Allow => Action::Block,
+        Action::Block | Action::Reject => Action::Allow,
+    }
+}
+
+/// Mistakes within one rule.
+fn within_rule(plan: &Plan, rules: &RuleSet, at: (usize, usize)) -> Vec<Mistake> {
+    let (stage, rule) = (rules.lists[at.0].stage, &rules.lists[at.0].rules[at.1]);
+    let Some(matches) = rule.first_packets() else { return Vec::new() };
+    let mut found = Vec::new();
+    let mut add = |kind, change| found.push(Mistake { kind, place: Some(at), change });
+    if rule.cause != Cause::Unmatched {
+        add(Kind::Turned, Change::Action(turned(rule.action)));
+    }
+    add(Kind::LogAside, Change::Log);
+    let mut ends = |(wider, narrower), set: &AddressSet, put: fn(AddressSet, Match) -> Match| {
+        let more = wider_sets(plan, set).into_iter().map(|set| (wider, set));
+        let less = narrower_sets(plan, set).into_iter().map(|set| (narrower, set));
+        for (kind, set) in more.chain(less) {
+            add(kind, Change::Matches(put(set, matches.clone())));
+        }
+    };
+    ends((Kind::SourceWider, Kind::SourceNarrower), &matches.source, |source, matches| Match {
+        source,
+        ..matches
+    });
+    if stage != Stage::ToGateway && stage != Stage::Opening {
+        let kinds = (Kind::DestinationWider, Kind::DestinationNarrower);
+        ends(kinds, &matches.destination, |destination, matches| Match { destination, ..matches });
+    }
+    for (kind, service) in other_services(&matches.service) {
+        add(kind, Change::Matches(Match { service, ..matches.clone() }));
+    }
+    found
+}
+
+/// All rules without their IPv6 half.
+fn without_ipv6(rules: &RuleSet) -> Option<Mistake> {
+    let mut all = rules.rules().filter_map(|rule| rule.matches.as_ref());
+    all.any(|matches| !matches.service.v6.is_empty()).then_some(Mistake {
+        kind: Kind::NoIpv6,
+        place: None,
+        change: Change::WithoutIpv6,
+    })
+}

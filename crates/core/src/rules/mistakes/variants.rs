@@ -1,0 +1,114 @@
+//! What is entered instead of a set of addresses or of services: a little more, a little less, something near.
+
+use super::Kind;
+use crate::plan::Plan;
+use crate::space::{AddressSet, Family, IntervalSet, Protocol, ServiceSet};
+
+/// The set with one zone, one network, one host or one bit of a prefix more.
+pub(super) fn wider_sets(plan: &Plan, set: &AddressSet) -> Vec<AddressSet> {
+    if *set == AddressSet::full() {
+        return Vec::new();
+    }
+    let more = things(plan).into_iter().filter_map(|things| next_new(set, &things));
+    let bits = [
+        bit_wider(&set.v4).map(|v4| AddressSet { v4, ..AddressSet::empty() }),
+        bit_wider(&set.v6).map(|v6| AddressSet { v6, ..AddressSet::empty() }),
+    ];
+    let wide = more.chain(bits.into_iter().flatten()).map(|more| set.union(&more));
+    distinct(wide.filter(|wide| wide != set))
+}
+
+/// The set with one zone, one network, one host or one bit of a prefix less.
+pub(super) fn narrower_sets(plan: &Plan, set: &AddressSet) -> Vec<AddressSet> {
+    let held = |things: Vec<AddressSet>| things.into_iter().find(|less| !less.is_disjoint(set));
+    let less = things(plan).into_iter().filter_map(held);
+    let halves = [
+        upper_half(&set.v4).map(|v4| AddressSet { v4, ..AddressSet::empty() }),
+        upper_half(&set.v6).map(|v6| AddressSet { v6, ..AddressSet::empty() }),
+    ];
+    distinct(less.chain(halves.into_iter().flatten()).map(|less| set.difference(&less)))
+}
+
+fn distinct(sets: impl Iterator<Item = AddressSet>) -> Vec<AddressSet> {
+    let mut found: Vec<AddressSet> = Vec::new();
+    for set in sets {
+        if !found.contains(&set) {
+            found.push(set);
+        }
+    }
+    found
+}
+
+/// What people enter too much or too little of: the zones, the networks, the hosts.
+fn things(plan: &Plan) -> [Vec<AddressSet>; 3] {
+    [
+        plan.zone_ids().map(|zone| plan.zone_addresses(zone)).collect(),
+        plan.network_ids().map(|id| plan.network_addresses(id).clone()).collect(),
+        plan.hosts().iter().map(|host| host.addresses.iter().copied().collect()).collect(),
+    ]
+}
+
+/// The next thing of a row that is not in the set: whoever picks from a list slips by one line.
+fn next_new(set: &AddressSet, things: &[AddressSet]) -> Option<AddressSet> {
+    let start = things.iter().position(|thing| !thing.is_disjoint(set)).unwrap_or(0);
+    let (before, after) = things.split_at(start);
+    let mut around = after.iter().chain(before);
+    around.find(|thing| !thing.is_empty() && !thing.is_subset(set)).cloned()
+}
+
+/// What the first interval gains by a prefix that is one bit too short.
+fn bit_wider<A: Family>(set: &IntervalSet<A>) -> Option<IntervalSet<A>> {
+    let (low, high) = *set.spans().first()?;
+    let (low, high) = (low.bits(), high.bits());
+    let size = high.checked_sub(low)?.checked_add(1)?;
+    let (from, to) = if low % size.checked_mul(2)? == 0 {
+        (low, high.checked_add(size)?)
+    } else {
+        (low.checked_sub(size)?, high)
+    };
+    Some(IntervalSet::range(A::from_bits(from)?, A::from_bits(to)?))
+}
+
+/// The upper half of the first interval: what a prefix loses that is one bit too long.
+fn upper_half<A: Family>(set: &IntervalSet<A>) -> Option<IntervalSet<A>> {
+    let (low, high) = *set.spans().first()?;
+    let (from, to) = (low.bits(), high.bits());
+    let middle = from + (to - from) / 2 + 1;
+    let middle = A::from_bits(middle).filter(|_| middle <= to)?;
+    Some(IntervalSet::range(middle, high))
+}
+
+/// The services with one port off, a range cut or stretched, the other protocol, or one thing forgotten.
+pub(super) fn other_services(service: &ServiceSet) -> Vec<(Kind, ServiceSet)> {
+    if *service == ServiceSet::any() {
+        return Vec::new();
+    }
+    let mut found = Vec::new();
+    let spans = service.v4.union(&service.v6);
+    for &(low, high) in spans.spans() {
+        let protocol = Protocol((low >> 16) as u8);
+        let whole = (low, high) == protocol.stretch();
+        let own = ServiceSet::both(IntervalSet::range(low, high));
+        let rest = service.difference(&own);
+        let with = |low, high| rest.union(&ServiceSet::both(IntervalSet::range(low, high)));
+        if !rest.is_empty() {
+            found.push((Kind::ServiceForgotten, rest.clone()));
+        }
+        if !protocol.has_ports() || whole || high >> 16 != low >> 16 {
+            continue;
+        }
+        let (first, last) = protocol.stretch();
+        if low == high {
+            found.push((Kind::PortOff, with((low + 1).min(last), (high + 1).min(last))));
+            found.push((Kind::PortOff, with(low.max(first + 1) - 1, high.max(first + 1) - 1)));
+        } else {
+            found.push((Kind::RangeOff, with(low + 1, high)));
+            found.push((Kind::RangeOff, with(low, high - 1)));
+            found.push((Kind::RangeOff, with(low, (high + 1).min(last))));
+        }
+        let other = if protocol == Protocol::TCP { Protocol::UDP } else { Protocol::TCP };
+        let start = other.stretch().0;
+        found.push((Kind::OtherProtocol, with(start | low & 0xffff, start | high & 0xffff)));
+    }
+    found
+}
