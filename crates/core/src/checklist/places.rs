@@ -101,19 +101,18 @@ impl Places {
 
 /// What two products share; `None` if nothing.
 pub(super) fn shared(one: &Match, other: &Match) -> Option<Match> {
-    let both = Match {
-        enters: one.enters.intersection(&other.enters),
-        source: one.source.intersection(&other.source),
-        destination: one.destination.intersection(&other.destination),
-        service: one.service.intersection(&other.service),
-        at: one.at.intersection(&other.at),
-    };
-    let empty = both.enters.is_empty()
-        || both.source.is_empty()
-        || both.destination.is_empty()
-        || both.service.is_empty()
-        || both.at.is_empty();
-    (!empty).then_some(both)
+    let enters = one.enters.intersection(&other.enters);
+    if enters.is_empty() {
+        return None;
+    }
+    let source = one.source.intersection(&other.source);
+    let destination = one.destination.intersection(&other.destination);
+    if source.is_empty() || destination.is_empty() {
+        return None;
+    }
+    let (service, at) = (one.service.intersection(&other.service), one.at.intersection(&other.at));
+    let some = !service.is_empty() && !at.is_empty();
+    some.then_some(Match { enters, source, destination, service, at })
 }
 
 /// The services that a probe can ask for: TCP and UDP, but for what addresses are asked for with, and echo.

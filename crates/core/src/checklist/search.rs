@@ -39,7 +39,8 @@ pub(super) fn search(
     let offered: PacketSet = shown.rules.translations.iter().map(|t| t.takes.clone()).collect();
     let offered = shown.rules.set_as_filtered(&places.all().intersection(&offered));
     let translated = offered.products().collect();
-    let search = Search { meaning, shown, places, showing, translated };
+    let covers = shown.rules.lists.iter().map(|list| list.packets().products().collect()).collect();
+    let search = Search { meaning, shown, places, showing, translated, covers };
     let mut searched = Searched { found: Vec::new(), undetectable: Vec::new() };
     for (number, mistake) in (0u32..).zip(&shown.mistakes) {
         if known.contains(&number) {
@@ -64,6 +65,8 @@ struct Search<'a> {
     showing: Showing<'a, 'a>,
     /// What can be sent to offered services, as it is once it is translated.
     translated: Vec<Match>,
+    /// By list, the packets that it is asked about.
+    covers: Vec<Vec<Match>>,
 }
 
 impl Search<'_> {
@@ -109,10 +112,8 @@ impl Search<'_> {
     fn asked(&self, mistake: &Mistake) -> Vec<(Match, Wanted)> {
         let mut cut = Vec::new();
         for (region, wanted) in self.questions(mistake) {
-            let covers = self.shown.rules.lists[wanted.before.0].packets();
-            let covers =
-                covers.products().filter(|cover| !cover.enters.is_disjoint(&region.enters));
-            cut.extend(covers.filter_map(|cover| Some((shared(&cover, &region)?, wanted))));
+            let covers = self.covers[wanted.before.0].iter();
+            cut.extend(covers.filter_map(|cover| Some((shared(cover, &region)?, wanted))));
         }
         cut
     }
@@ -194,7 +195,7 @@ impl Search<'_> {
         let good = |packet: &Packet| {
             self.places.can_send(packet)
                 && self.meaning.decide(packet).verdict.is_filtered()
-                && self.shown.by(packet).contains(&number)
+                && self.shown.shows(packet, number)
         };
         if !good(&packet) {
             return None;

@@ -1,12 +1,54 @@
 //! Which mistakes a packet shows: those with which something else would come back to it.
 
-use super::trace::{self, Met, Place};
+use super::trace::{self, Lists, Met, Place};
 use crate::meaning::Meaning;
 use crate::plan::Action;
 use crate::rules::mistakes::{Change, Mistake, mistakes, top};
 use crate::rules::{Rule, RuleSet};
-use crate::space::{IntervalSet, Match, Packet, ServiceSet};
+use crate::space::{Family, IntervalSet, Leg, Match, Packet, ServiceSet};
 use std::collections::HashMap;
+use std::net::IpAddr;
+
+/// The least product of intervals that holds a gain: a first look, which most packets do not pass.
+#[derive(Clone, Copy, Debug)]
+struct Bounds {
+    source: (u128, u128),
+    destination: (u128, u128),
+    gain: u32,
+}
+
+impl Bounds {
+    fn v4(gain: &Match) -> Option<Self> {
+        Self::around(&gain.source.v4, &gain.destination.v4)
+    }
+
+    fn v6(gain: &Match) -> Option<Self> {
+        Self::around(&gain.source.v6, &gain.destination.v6)
+    }
+
+    fn around<A: Family>(source: &IntervalSet<A>, destination: &IntervalSet<A>) -> Option<Self> {
+        let ends = |set: &IntervalSet<A>| {
+            Some((set.spans().first()?.0.bits(), set.spans().last()?.1.bits()))
+        };
+        Some(Self { source: ends(source)?, destination: ends(destination)?, gain: 0 })
+    }
+
+    /// The bounds of one packet.
+    fn of(packet: &Packet) -> Self {
+        let bits = |address: IpAddr| match address {
+            IpAddr::V4(address) => address.to_bits().bits(),
+            IpAddr::V6(address) => address.to_bits(),
+        };
+        let (source, destination) = (bits(packet.source()), bits(packet.destination()));
+        Self { source: (source, source), destination: (destination, destination), gain: 0 }
+    }
+
+    fn holds(&self, point: &Self) -> bool {
+        let within =
+            |outer: (u128, u128), inner: (u128, u128)| outer.0 <= inner.0 && inner.1 <= outer.1;
+        within(self.source, point.source) && within(self.destination, point.destination)
+    }
+}
 
 /// All mistakes with the rules of a plan, ready to be asked about.
 pub(super) struct Shown<'a> {
@@ -17,8 +59,11 @@ pub(super) struct Shown<'a> {
     pub(super) mistakes: Vec<Mistake>,
     /// By rule, its mistakes.
     of_rule: HashMap<Place, Vec<u32>>,
-    /// By leg, what rules would match by mistake, with the mistakes.
-    gains: Vec<Vec<(u32, Match)>>,
+    /// What rules would match by mistake, with the mistakes.
+    gains: Vec<(u32, Match)>,
+    /// By leg and family, in which bounds of addresses each of them lies.
+    bounds: Vec<[Vec<Bounds>; 2]>,
+    lists: Lists<'a>,
     /// The rule for all replies, where state is kept.
     pub(super) replies: Option<Place>,
 }
@@ -32,18 +77,26 @@ impl<'a> Shown<'a> {
             rules,
             mistakes: mistakes(meaning.plan(), rules).collect(),
             of_rule: HashMap::new(),
-            gains: vec![Vec::new(); usize::from(legs)],
+            gains: Vec::new(),
+            bounds: vec![Default::default(); usize::from(legs)],
+            lists: Lists::new(rules, legs),
             replies: trace::rule_for_replies(rules),
         };
         for (number, mistake) in (0u32..).zip(&shown.mistakes) {
             let Some(place) = mistake.place else { continue };
             shown.of_rule.entry(place).or_default().push(number);
             for gain in gain(mistake, rules).into_iter().flatten() {
-                for (leg, gains) in (0u16..).zip(&mut shown.gains) {
-                    if gain.enters.contains(crate::space::Leg(leg)) {
-                        gains.push((number, gain.clone()));
+                let bounds = [Bounds::v4(&gain), Bounds::v6(&gain)];
+                for (leg, families) in (0u16..).zip(&mut shown.bounds) {
+                    if !gain.enters.contains(Leg(leg)) {
+                        continue;
+                    }
+                    for (family, bounds) in families.iter_mut().zip(bounds) {
+                        let gain = shown.gains.len() as u32;
+                        family.extend(bounds.map(|bounds| Bounds { gain, ..bounds }));
                     }
                 }
+                shown.gains.push((number, gain));
             }
         }
         shown
@@ -55,23 +108,11 @@ impl<'a> Shown<'a> {
         if self.rules.unseen.contains(packet) {
             return Vec::new();
         }
-        let met = trace::met(self.rules, packet);
+        let met = self.lists.met(packet);
         let Some(&decides) = met.first() else { return Vec::new() };
-        let mut found = Vec::new();
-        let otherwise = met.get(1).map_or(Action::Block, |next| next.action);
-        for &number in self.of(decides.place) {
-            let differs = match &self.mistakes[number as usize].change {
-                Change::Missing => otherwise != decides.action,
-                Change::Action(_) => true,
-                Change::Matches(other) => !other.contains(packet) && otherwise != decides.action,
-                Change::BelowTheNext => {
-                    let next = (decides.place.0, decides.place.1 + 1);
-                    met.get(1).is_some_and(|m| m.place == next && m.action != decides.action)
-                }
-                Change::Twice | Change::Log | Change::WithoutIpv6 => false,
-            };
-            found.extend(differs.then_some(number));
-        }
+        let with_it = self.of(decides.place).iter().copied();
+        let mut found: Vec<u32> =
+            with_it.filter(|number| self.takes_away(*number, packet, &met)).collect();
         self.from_below(packet, &met, &mut found);
         self.without_ipv6(packet, &met, &mut found);
         if decides.action == Action::Allow {
@@ -80,6 +121,50 @@ impl<'a> Shown<'a> {
         found.sort_unstable();
         found.dedup();
         found
+    }
+
+    /// Whether a packet shows one mistake.
+    pub(super) fn shows(&self, packet: &Packet, number: u32) -> bool {
+        let mistake = &self.mistakes[number as usize];
+        let (Some(place), Change::Matches(_)) = (mistake.place, &mistake.change) else {
+            return self.by(packet).contains(&number);
+        };
+        let packet = &self.rules.as_filtered(packet);
+        if self.rules.unseen.contains(packet) {
+            return false;
+        }
+        let met = self.lists.met(packet);
+        let Some(&decides) = met.first() else { return false };
+        if decides.place == place {
+            return self.takes_away(number, packet, &met);
+        }
+        let gained = || gain(mistake, self.rules).into_iter().flatten();
+        place < decides.place && gained().any(|gain| self.would_take(place, &gain, packet, decides))
+    }
+
+    /// Whether a mistake with the rule that decides lets something else happen.
+    fn takes_away(&self, number: u32, packet: &Packet, met: &[Met]) -> bool {
+        let decides = met[0];
+        let next = met.get(1);
+        let otherwise = next.map_or(Action::Block, |next| next.action);
+        match &self.mistakes[number as usize].change {
+            Change::Missing => otherwise != decides.action,
+            Change::Action(_) => true,
+            Change::Matches(other) => otherwise != decides.action && !other.contains(packet),
+            Change::BelowTheNext => {
+                let below = (decides.place.0, decides.place.1 + 1);
+                next.is_some_and(|next| next.place == below && next.action != decides.action)
+            }
+            Change::Twice | Change::Log | Change::WithoutIpv6 => false,
+        }
+    }
+
+    /// Whether a rule that matches too much would take a packet from the one that decides.
+    fn would_take(&self, place: Place, gain: &Match, packet: &Packet, decides: Met) -> bool {
+        let list = &self.rules.lists[place.0];
+        list.rules[place.1].action != decides.action
+            && gain.contains(packet)
+            && list.packets().contains(packet)
     }
 
     /// The mistakes with a rule.
@@ -101,14 +186,14 @@ impl<'a> Shown<'a> {
                 found.extend(twice);
             }
         }
-        for (number, gain) in &self.gains[usize::from(packet.enters.0)] {
+        let families = &self.bounds[usize::from(packet.enters.0)];
+        let near = Bounds::of(packet);
+        let near =
+            families[usize::from(packet.source().is_ipv6())].iter().filter(|b| b.holds(&near));
+        for (number, gain) in near.map(|bounds| &self.gains[bounds.gain as usize]) {
             let Some(place) = self.mistakes[*number as usize].place else { continue };
-            if place < decides.place && gain.contains(packet) {
-                let list = &self.rules.lists[place.0];
-                let differs = list.rules[place.1].action != decides.action;
-                if differs && list.packets().contains(packet) {
-                    found.push(*number);
-                }
+            if place < decides.place && self.would_take(place, gain, packet, decides) {
+                found.push(*number);
             }
         }
     }
@@ -140,7 +225,7 @@ impl<'a> Shown<'a> {
             return;
         };
         let Some(reply) = trace::reply_to(plan, packet) else { return };
-        let meets = trace::met(self.rules, &reply);
+        let meets = self.lists.met(&reply);
         if meets.first().is_none_or(|met| met.action == Action::Allow) {
             return;
         }

@@ -1,7 +1,7 @@
 //! Which rules a packet meets on its way, in order, and which ones its reply meets.
 
 use crate::plan::{Action, Plan};
-use crate::rules::{Otherwise, RuleSet};
+use crate::rules::{Otherwise, Rule, RuleList, RuleSet};
 use crate::space::{
     AddressSet, Ends, IntervalSet, Leg, Match, Packet, Protocol, ServicePoint, ServiceSet,
 };
@@ -29,36 +29,62 @@ impl Met {
     }
 }
 
-/// All that a packet meets, in order, up to the first end of a list that decides. It is given as the
-/// lists see it.
-pub(super) fn met(rules: &RuleSet, packet: &Packet) -> Vec<Met> {
-    let mut found = Vec::new();
-    for (number, list) in rules.lists.iter().enumerate() {
-        if !list.packets().contains(packet) {
-            continue;
-        }
-        for (place, rule) in list.rules.iter().enumerate() {
-            if rule.first_packets().is_some_and(|matches| matches.contains(packet)) {
-                found.push(Met { place: (number, place), action: rule.action });
-            }
-        }
-        let action = match list.otherwise {
-            Otherwise::GoOn => continue,
-            Otherwise::Allow => Action::Allow,
-            Otherwise::Block => Action::Block,
+/// Rule lists, laid out for following packets through them.
+pub(super) struct Lists<'r> {
+    rules: &'r RuleSet,
+    /// By leg and list, the places of the rules that anything from that leg can match.
+    places: Vec<Vec<Vec<u32>>>,
+}
+
+impl<'r> Lists<'r> {
+    /// Lays rules out, for so many legs.
+    pub(super) fn new(rules: &'r RuleSet, legs: u16) -> Self {
+        let of_leg = |leg: u16| {
+            let matched = |rule: &Rule| {
+                rule.first_packets().is_some_and(|matches| matches.enters.contains(Leg(leg)))
+            };
+            let of_list = |list: &RuleList| {
+                let rules = (0u32..).zip(&list.rules);
+                rules.filter(|(_, rule)| matched(rule)).map(|(place, _)| place).collect()
+            };
+            rules.lists.iter().map(of_list).collect()
         };
-        found.push(Met { place: (number, END), action });
-        return found;
+        Self { rules, places: (0..legs).map(of_leg).collect() }
     }
-    found.push(Met { place: (END, END), action: Action::Block });
-    found
+
+    /// All that a packet meets, in order, up to the first end of a list that decides. It is given as the
+    /// lists see it.
+    pub(super) fn met(&self, packet: &Packet) -> Vec<Met> {
+        let mut found = Vec::new();
+        let none = Vec::new();
+        let places = self.places.get(usize::from(packet.enters.0)).unwrap_or(&none);
+        for (number, (list, places)) in self.rules.lists.iter().zip(places).enumerate() {
+            if !list.packets().contains(packet) {
+                continue;
+            }
+            for &place in places {
+                let rule = &list.rules[place as usize];
+                if rule.first_packets().is_some_and(|matches| matches.contains(packet)) {
+                    found.push(Met { place: (number, place as usize), action: rule.action });
+                }
+            }
+            let action = match list.otherwise {
+                Otherwise::GoOn => continue,
+                Otherwise::Allow => Action::Allow,
+                Otherwise::Block => Action::Block,
+            };
+            found.push(Met { place: (number, END), action });
+            return found;
+        }
+        found.push(Met { place: (END, END), action: Action::Block });
+        found
+    }
 }
 
 /// The place of the rule that lets all replies back, where state is kept.
 pub(super) fn rule_for_replies(rules: &RuleSet) -> Option<Place> {
     rules.lists.iter().enumerate().find_map(|(number, list)| {
-        let is_it =
-            |rule: &crate::rules::Rule| rule.cause == Cause::Reply && rule.matches.is_none();
+        let is_it = |rule: &Rule| rule.cause == Cause::Reply && rule.matches.is_none();
         Some((number, list.rules.iter().position(is_it)?))
     })
 }
