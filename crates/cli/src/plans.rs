@@ -45,6 +45,21 @@ pub(crate) fn load(named: Option<&Path>) -> Result<Plan, Failure> {
     bastium_planfile::read(&name, &bytes).map_err(refused)
 }
 
+/// The file of the plan that is meant; `None` for standard input.
+///
+/// # Errors
+/// When there is none.
+pub(crate) fn path(named: Option<&Path>) -> Result<Option<std::path::PathBuf>, Failure> {
+    match named {
+        Some(path) if path == Path::new("-") => Ok(None),
+        Some(path) => Ok(Some(path.to_owned())),
+        None => {
+            let here = std::env::current_dir().map_err(|e| failed(Path::new("."), e))?;
+            find(&here).map(Some)
+        }
+    }
+}
+
 /// A plan as it was in a commit of git.
 pub(crate) struct Version<'a> {
     /// The commit, as git names it.

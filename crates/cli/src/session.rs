@@ -13,10 +13,11 @@ use bastium_core::findings;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Form, Plan};
 use bastium_core::rules::{self, RuleSet};
+use bastium_core::space::Minute;
 use bastium_export::clean;
-use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::{TimeZone, TimeZoneDatabase};
+use jiff::{Timestamp, ZonedDateTime};
 use std::io::{self, IsTerminal, Write};
 
 /// The width to use where nobody can tell.
@@ -115,6 +116,29 @@ impl<'w> Session<'w> {
         let _ = self.err.write_all(text.as_bytes());
     }
 
+    /// Shows what has been written so far: somebody is waited for.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub(crate) fn flush(&mut self) -> Result<(), Failure> {
+        Ok(self.out.flush()?)
+    }
+
+    /// Shows how far something has come, to a person at a terminal.
+    pub(crate) fn progress(&mut self, done: usize, all: usize) {
+        if !self.options.quiet && io::stderr().is_terminal() {
+            let _ = write!(self.err, "\r{done} of {all} ");
+            let _ = self.err.flush();
+        }
+    }
+
+    /// Takes that away again.
+    pub(crate) fn progress_ends(&mut self) {
+        if !self.options.quiet && io::stderr().is_terminal() {
+            let _ = write!(self.err, "\r{:20}\r", "");
+        }
+    }
+
     /// Writes no more of the result: there is no room for it.
     pub(crate) fn close_output(&mut self) {
         self.out = Box::new(io::sink());
@@ -190,11 +214,21 @@ pub(crate) fn in_form(meaning: &Meaning<'_>, form: Form) -> Result<RuleSet, Fail
 
 /// The day asked for, or today where the site is.
 pub(crate) fn day_of(plan: &Plan, day: Option<Date>) -> Date {
-    day.unwrap_or_else(|| {
-        let named = plan.site().time_zone.as_ref();
-        let zone = named.and_then(|name| TimeZoneDatabase::bundled().get(name).ok());
-        Timestamp::now().to_zoned_datetime(zone.unwrap_or_else(TimeZone::system)).date()
-    })
+    day.unwrap_or_else(|| now_at(plan).date())
+}
+
+/// The minute of the week, where the site is.
+pub(crate) fn minute_of_week(plan: &Plan) -> Minute {
+    let now = now_at(plan);
+    let day = i32::from(now.weekday().to_monday_zero_offset());
+    let number = (day * 24 + i32::from(now.hour())) * 60 + i32::from(now.minute());
+    Minute::new(number as u16)
+}
+
+fn now_at(plan: &Plan) -> ZonedDateTime {
+    let named = plan.site().time_zone.as_ref();
+    let zone = named.and_then(|name| TimeZoneDatabase::bundled().get(name).ok());
+    Timestamp::now().to_zoned_datetime(zone.unwrap_or_else(TimeZone::system))
 }
 
 fn terminal_width() -> u16 {

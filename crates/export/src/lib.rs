@@ -13,6 +13,7 @@ mod sarif;
 pub mod schema;
 pub mod sheets;
 mod table;
+pub mod walk;
 
 pub use clean::{clean, shell_word};
 pub use csv::{csv, safe};

@@ -73,11 +73,16 @@ fn keep_place(stands: &mut Vec<Stand>, meaning: &Meaning<'_>, word: &str) -> Res
     if !stands.is_empty() {
         return Ok(());
     }
+    Err(stand_problem(word, &names))
+}
+
+/// That no check is made at a place, and where some are.
+pub(super) fn stand_problem(word: &str, names: &[String]) -> Failure {
     let cure = match nearest(word, names.iter().map(String::as_str)) {
         Some(near) => format!("write `{near}`, if that is meant"),
         None => format!("the places are {}", names.join(", ")),
     };
-    Err(Failure::Call { says: format!("no check is made at `{word}`"), cure })
+    Failure::Call { says: format!("no check is made at `{word}`"), cure }
 }
 
 /// How much it is, in a sentence.

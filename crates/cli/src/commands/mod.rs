@@ -1,6 +1,7 @@
 //! One file per command: take arguments, call the core, show the sheet.
 
 mod addresses;
+mod answer;
 mod ask;
 mod batch;
 mod check;
@@ -18,6 +19,7 @@ mod prove;
 mod rules;
 mod schema;
 mod services;
+mod walk;
 
 use crate::args::Command;
 use crate::failure::{Exit, Failure};
@@ -44,6 +46,8 @@ pub(crate) fn run(command: &Command, session: &mut Session<'_>) -> Result<Exit, 
         Command::Compare(args) => compare::run(args, session),
         Command::Ask(args) => ask::run(args, session),
         Command::Checklist(args) => checklist::run(args, session),
+        Command::Walk(args) => walk::run(args, session),
+        Command::Answer(args) => answer::run(args, session),
         Command::Services(args) => services::run(args, session),
         Command::Schema => schema::run(session),
         Command::Demo(args) => demo::run(args, session),

@@ -194,6 +194,35 @@ impl Check {
         self.probe.commands(&self.target)
     }
 
+    /// What the check is about, in one line that changes whenever it has to be made again: another packet,
+    /// another expectation, or another rule behind it.
+    pub fn means(&self, rules: &RuleSet) -> String {
+        let packet = self.packet;
+        let when = self.when.map(|at| format!(" at {at}")).unwrap_or_default();
+        let mut means = format!(
+            "{} from {} to {} by {}{when}: {}",
+            packet.service,
+            packet.source(),
+            packet.destination(),
+            self.probe.words(),
+            self.expect.word()
+        );
+        let number = self.proves.as_ref().map(|proves| proves.0);
+        let rule = rules.rules().find(|rule| Some(rule.number) == number);
+        if let Some(rule) = rule {
+            let hours = rule.hours.as_deref().map(|hours| format!(", {hours}")).unwrap_or_default();
+            means.push_str(&format!(
+                "; {}: {} {} -> {}, {}{hours}",
+                rule.id,
+                rule.action.word(),
+                rule.source,
+                rule.destination,
+                rule.ports.join(" ")
+            ));
+        }
+        means
+    }
+
     /// What to set up at the other end first, if the plan has nothing there that answers. Silence tells
     /// nothing where nobody is: a device that is there at least refuses.
     pub fn set_up(&self) -> Option<SetUp> {

@@ -1,0 +1,144 @@
+//! `bastium walk`
+
+mod by_hand;
+mod by_itself;
+mod keys;
+mod results;
+
+use super::checklist::stand_problem;
+use crate::args::Walk;
+use crate::failure::{Exit, Failure};
+use crate::plans;
+use crate::session::{self, Session};
+use crate::show::{self, style};
+use bastium_core::checklist::{self, Check, Expect, Stand};
+use bastium_core::meaning::Meaning;
+use bastium_core::rules::{self, RuleSet};
+use bastium_export::walk::{Outcome, Record, State, WalkSheet, junit};
+use jiff::Timestamp;
+use results::Results;
+
+/// A walk: the list, and what has come of it so far.
+struct Tour<'t, 'p> {
+    args: &'t Walk,
+    meaning: &'t Meaning<'p>,
+    rules: &'t RuleSet,
+    stands: Vec<Stand>,
+    results: Results,
+}
+
+pub(super) fn run(args: &Walk, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    let path = results::path(args, session)?;
+    let plan = session.plan()?;
+    let meaning = session::meaning(&plan, args.day.day)?;
+    let compiled = rules::compile(&meaning);
+    let stands = checklist::build(&meaning, &compiled).stands;
+    let results = Results::open(path, &args.with, session)?;
+    let mut tour = Tour { args, meaning: &meaning, rules: &compiled, stands, results };
+    if let Some(word) = &args.stand {
+        tour.keep_place(word)?;
+    }
+    if let Some(file) = &args.junit {
+        plans::write(file, &junit(&tour.sheet())?, args.force)?;
+        session.remark(&format!("wrote {}", file.display()));
+        return Ok(tour.exit());
+    }
+    if args.run {
+        by_itself::run(&mut tour, session)?;
+    } else if !args.status {
+        by_hand::run(&mut tour, session)?;
+    }
+    tour.show(session)
+}
+
+impl Tour<'_, '_> {
+    fn sheet(&self) -> WalkSheet {
+        WalkSheet::new(self.meaning, self.rules, &self.stands, self.results.all())
+    }
+
+    fn exit(&self) -> Exit {
+        if self.sheet().failed > 0 { Exit::No } else { Exit::Fine }
+    }
+
+    fn keep_place(&mut self, word: &str) -> Result<(), Failure> {
+        let plan = self.meaning.plan();
+        let names: Vec<String> =
+            self.stands.iter().map(|stand| stand.standpoint.name(self.meaning)).collect();
+        let network = plan.network_ids().find(|id| plan.network(*id).name.as_str() == word);
+        let meaning = self.meaning;
+        self.stands.retain(|stand| {
+            let there = network.is_some() && stand.standpoint.network() == network;
+            there || stand.standpoint.name(meaning) == word
+        });
+        if self.stands.is_empty() { Err(stand_problem(word, &names)) } else { Ok(()) }
+    }
+
+    /// Whether a check is still to be made, or to be made again.
+    fn is_due(&self, check: &Check, sheet: &WalkSheet) -> bool {
+        let row = sheet.results.iter().find(|row| row.id == check.id);
+        row.is_none_or(|row| match row.outcome {
+            State::Open => !self.args.retest,
+            State::Fail | State::Changed => true,
+            State::Skip => !self.args.retest,
+            State::Pass => self.args.all,
+        })
+    }
+
+    /// Keeps a result, at once.
+    fn record(
+        &mut self,
+        (stand, check): (usize, usize),
+        outcome: Outcome,
+        seen: Option<String>,
+        note: Option<String>,
+    ) -> Result<(), Failure> {
+        let stand = &self.stands[stand];
+        let check = &stand.checks[check];
+        let record = Record {
+            bastium: 1,
+            id: check.id.clone(),
+            outcome,
+            expect: check.expect.word().to_owned(),
+            seen,
+            by: self.args.by.clone().unwrap_or_else(results::somebody),
+            at: Timestamp::now().strftime("%Y-%m-%dT%H:%M:%SZ").to_string(),
+            place: stand.standpoint.name(self.meaning),
+            note,
+            means: check.means(self.rules),
+        };
+        self.results.add(record)
+    }
+
+    /// What it has come to.
+    fn show(&self, session: &mut Session<'_>) -> Result<Exit, Failure> {
+        let sheet = self.sheet();
+        if show::for_programs(session, &sheet, || sheet.tables(), "check")? {
+            return Ok(self.exit());
+        }
+        for row in sheet.remarkable() {
+            let mood = if row.outcome == State::Fail { style::BAD } else { style::WARN };
+            session.prose(mood, &format!("{}: {}", row.outcome.word(), row.id))?;
+            let said = [Some(row.words()), row.note.clone(), row.if_not.clone()];
+            for line in said.into_iter().flatten() {
+                session.prose(style::PLAIN, &format!("- {line}"))?;
+            }
+        }
+        let mood = match (sheet.failed, sheet.is_done()) {
+            (0, true) => style::GOOD,
+            (0, false) => style::PLAIN,
+            _ => style::BAD,
+        };
+        session.prose(mood, &format!("{}: {}", sheet.site, sheet.words()))?;
+        if sheet.is_done() {
+            let who = self.results.people().join(", ");
+            session.prose(style::GOOD, &format!("signed off: every check was made, by {who}"))?;
+        }
+        session.prose(style::FAINT, &format!("results are in {}", self.results.shown()))?;
+        Ok(self.exit())
+    }
+}
+
+/// What has come back, in the words of the list.
+fn words(expect: Expect) -> String {
+    expect.word().to_owned()
+}

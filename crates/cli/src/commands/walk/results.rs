@@ -1,0 +1,116 @@
+//! The file of results beside the plan. Lines are only ever added, each one whole and on the disk before
+//! anything else happens.
+
+use crate::args::Walk;
+use crate::failure::Failure;
+use crate::plans;
+use crate::session::Session;
+use bastium_export::walk::{Record, line, read};
+use std::fs::{File, OpenOptions};
+use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::path::{Path, PathBuf};
+
+/// The results so far, and the file that further ones go to.
+pub(super) struct Results {
+    path: PathBuf,
+    records: Vec<Record>,
+    /// Opened when the first result is added.
+    file: Option<File>,
+}
+
+/// The file that is meant: the named one, or the one beside the plan.
+///
+/// # Errors
+/// When there is no plan beside which it could be.
+pub(super) fn path(args: &Walk, session: &Session<'_>) -> Result<PathBuf, Failure> {
+    if let Some(path) = &args.results {
+        return Ok(path.clone());
+    }
+    let plan = plans::path(session.options.plan.as_deref())?.ok_or_else(|| Failure::Call {
+        says: "a plan from standard input has no file beside it for the results".to_owned(),
+        cure: "name one: bastium walk --results FILE".to_owned(),
+    })?;
+    Ok(plan.with_extension("walk.jsonl"))
+}
+
+/// Who makes the walk, where nobody says so.
+pub(super) fn somebody() -> String {
+    let named = ["USER", "LOGNAME", "USERNAME"].into_iter().find_map(|key| std::env::var(key).ok());
+    named.filter(|name| !name.is_empty()).unwrap_or_else(|| "somebody".to_owned())
+}
+
+impl Results {
+    /// Reads what there is: the file, if it is there, and those of others.
+    ///
+    /// # Errors
+    /// When one cannot be read.
+    pub(super) fn open(
+        path: PathBuf,
+        others: &[PathBuf],
+        session: &mut Session<'_>,
+    ) -> Result<Self, Failure> {
+        let mut records = Vec::new();
+        let own = path.exists().then_some(&path);
+        for file in others.iter().chain(own) {
+            let bytes = plans::read_file(file)?;
+            let (found, bad) = read(&String::from_utf8_lossy(&bytes));
+            records.extend(found);
+            for bad in bad {
+                let file = file.display();
+                session.remark(&format!("{file}:{}: no result, left out: {}", bad.line, bad.why));
+            }
+        }
+        Ok(Self { path, records, file: None })
+    }
+
+    /// All results, of everybody.
+    pub(super) fn all(&self) -> &[Record] {
+        &self.records
+    }
+
+    /// The file's name.
+    pub(super) fn shown(&self) -> String {
+        self.path.display().to_string()
+    }
+
+    /// Who made them.
+    pub(super) fn people(&self) -> Vec<String> {
+        let mut people: Vec<String> = self.records.iter().map(|record| record.by.clone()).collect();
+        people.sort_unstable();
+        people.dedup();
+        people
+    }
+
+    /// Adds a result to the file, and then to what is known.
+    ///
+    /// # Errors
+    /// When it could not be kept.
+    pub(super) fn add(&mut self, record: Record) -> Result<(), Failure> {
+        let failed =
+            |error| Failure::File { path: self.path.clone(), doing: "add a result to", error };
+        if self.file.is_none() {
+            self.file = Some(open(&self.path).map_err(failed)?);
+        }
+        if let Some(file) = &mut self.file {
+            // One write, so that lines of two people never mix.
+            file.write_all(line(&record).as_bytes()).map_err(failed)?;
+            file.sync_data().map_err(failed)?;
+        }
+        self.records.push(record);
+        Ok(())
+    }
+}
+
+/// Opens the file to add to it. A last line that was cut off gets its end first.
+fn open(path: &Path) -> io::Result<File> {
+    let mut file = OpenOptions::new().create(true).read(true).append(true).open(path)?;
+    if file.metadata()?.len() > 0 {
+        let mut last = [0];
+        file.seek(SeekFrom::End(-1))?;
+        file.read_exact(&mut last)?;
+        if last != *b"\n" {
+            file.write_all(b"\n")?;
+        }
+    }
+    Ok(file)
+}

@@ -1,0 +1,114 @@
+//! Listeners at the other end of a check: they answer, and tell who reached them.
+
+use socket2::{Domain, Protocol, SockAddr, Socket, Type};
+use std::io::{self, Write};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, TcpListener, UdpSocket};
+use std::sync::mpsc::Sender;
+use std::thread;
+use std::time::Duration;
+
+/// A port to listen on.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Port {
+    /// Of TCP.
+    Tcp(u16),
+    /// Of UDP.
+    Udp(u16),
+}
+
+impl std::fmt::Display for Port {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Tcp(port) => write!(f, "tcp/{port}"),
+            Self::Udp(port) => write!(f, "udp/{port}"),
+        }
+    }
+}
+
+/// Somebody got through.
+#[derive(Clone, Copy, Debug)]
+pub struct Visit {
+    /// To which port.
+    pub port: Port,
+    /// From where.
+    pub from: SocketAddr,
+}
+
+/// What is written to whoever connects.
+const GREETING: &[u8] = b"bastium answer\n";
+/// How long a write to a visitor may take.
+const PATIENCE: Duration = Duration::from_secs(1);
+
+/// Listens on a port of this machine, on all addresses of both families or on one, for as long as the
+/// process lives. Each visit is told to `visits`.
+///
+/// # Errors
+/// When no listener could be opened: the port is taken, or it needs privilege.
+pub fn listen(port: Port, at: Option<IpAddr>, visits: &Sender<Visit>) -> io::Result<()> {
+    let everywhere = [IpAddr::from(Ipv4Addr::UNSPECIFIED), Ipv6Addr::UNSPECIFIED.into()];
+    let addresses = at.map_or_else(|| everywhere.to_vec(), |at| vec![at]);
+    let mut failed = None;
+    let mut open = 0;
+    for address in addresses {
+        match listen_at(port, address, visits.clone()) {
+            Ok(()) => open += 1,
+            // A machine without IPv6 still listens in IPv4.
+            Err(error) => failed = failed.or(Some(error)),
+        }
+    }
+    match failed {
+        Some(error) if open == 0 => Err(error),
+        _ => Ok(()),
+    }
+}
+
+fn listen_at(port: Port, address: IpAddr, visits: Sender<Visit>) -> io::Result<()> {
+    let (kind, protocol, number) = match port {
+        Port::Tcp(number) => (Type::STREAM, Protocol::TCP, number),
+        Port::Udp(number) => (Type::DGRAM, Protocol::UDP, number),
+    };
+    let at = SocketAddr::new(address, number);
+    let socket = Socket::new(Domain::for_address(at), kind, Some(protocol))?;
+    if at.is_ipv6() {
+        socket.set_only_v6(true)?;
+    }
+    if kind == Type::STREAM {
+        // A listener that was just closed does not keep the port from the next one.
+        socket.set_reuse_address(true)?;
+    }
+    socket.bind(&SockAddr::from(at))?;
+    if kind == Type::STREAM {
+        socket.listen(128)?;
+        let listener = TcpListener::from(socket);
+        thread::spawn(move || greet(port, &listener, &visits));
+    } else {
+        let socket = UdpSocket::from(socket);
+        thread::spawn(move || echo(port, &socket, &visits));
+    }
+    Ok(())
+}
+
+fn greet(port: Port, listener: &TcpListener, visits: &Sender<Visit>) {
+    for stream in listener.incoming() {
+        let Ok(mut stream) = stream else { continue };
+        let Ok(from) = stream.peer_addr() else { continue };
+        if visits.send(Visit { port, from }).is_err() {
+            return;
+        }
+        // Whoever only looks whether the port is open need not stay for the greeting.
+        let _ = stream.set_write_timeout(Some(PATIENCE));
+        let _ = stream.write_all(GREETING);
+    }
+}
+
+fn echo(port: Port, socket: &UdpSocket, visits: &Sender<Visit>) {
+    let mut buffer = [0; 2048];
+    loop {
+        let Ok((length, from)) = socket.recv_from(&mut buffer) else { continue };
+        if visits.send(Visit { port, from }).is_err() {
+            return;
+        }
+        // An answer that cannot be sent is one that does not arrive.
+        let _ = socket.send_to(&buffer[..length], from);
+    }
+}
