@@ -29,6 +29,7 @@ fn the_schemas_are_current_and_what_is_printed_has_all_their_keys() {
             "draft" => "matrix --draft",
             "compare" => "compare clinic.toml farm.toml",
             "batch" => "ask --batch one.csv",
+            "walk" => "walk --status",
             "change" => "set network desks hosts=19 --dry-run",
             other => other,
         };

@@ -4,6 +4,7 @@ use crate::sheets::{
     AddressSheet, AnswerSheet, BriefRow, ChangeSheet, ChecklistSheet, CompareSheet, DraftSheet,
     FindingSheet, MatrixSheet, PageSheet, PortSheet, ProofSheet, RuleSheet, ServiceSheet,
 };
+use crate::walk::WalkSheet;
 use schemars::{JsonSchema, generate::SchemaSettings};
 use serde_json::Value;
 
@@ -24,6 +25,7 @@ pub fn all() -> Vec<(&'static str, Value)> {
         ("prove", of::<ProofSheet>()),
         ("rules", of::<RuleSheet>()),
         ("services", of::<ServiceSheet>()),
+        ("walk", of::<WalkSheet>()),
     ]
 }
 

@@ -1,0 +1,241 @@
+//! The walk through the checklist: by hand, by itself in a network of its own, and what is kept of it.
+
+mod common;
+
+use common::{Bench, DAY, Run};
+use serde_json::Value;
+use std::process::{Command, Stdio};
+use std::time::Duration;
+
+const RESULTS: &str = "clinic.walk.jsonl";
+
+/// Walks by hand, with these keys.
+fn walk(bench: &Bench, words: &str, keys: &str) -> Run {
+    let words: Vec<&str> = words.split_whitespace().collect();
+    let mut command = bench.command();
+    command.arg("walk").args(words).args(["--plan", "clinic.toml", "--day", DAY, "--by", "ana"]);
+    Run::of(command.write_stdin(keys))
+}
+
+fn status(bench: &Bench) -> Value {
+    bench.clinic("walk --status --format json").json()
+}
+
+fn lines(bench: &Bench) -> Vec<String> {
+    let text = std::fs::read_to_string(bench.file(RESULTS)).unwrap_or_default();
+    text.lines().map(str::to_owned).collect()
+}
+
+fn outcome(status: &Value, id: &str) -> String {
+    let results = status["results"].as_array().expect("rows");
+    let row = results.iter().find(|row| row["id"] == id).unwrap_or_else(|| panic!("{id}"));
+    row["outcome"].as_str().expect("a word").to_owned()
+}
+
+#[test]
+fn keys_lead_through_the_list_and_each_result_is_kept() {
+    let bench = Bench::new();
+    let keys = "p\nf printer is off\n?\nn loose cable\ns\nb\nq\n";
+    let run = walk(&bench, "--stand desks", keys);
+    assert_eq!(run.code, 1, "a check failed");
+    assert!(run.out.contains("desks (place 1 of"), "{}", run.out);
+    assert!(run.out.contains("expect  reply") && run.out.contains("rack ports 3-8"));
+    let kept: Vec<Value> =
+        lines(&bench).iter().map(|line| serde_json::from_str(line).expect("JSON")).collect();
+    let outcomes: Vec<&str> =
+        kept.iter().map(|one| one["outcome"].as_str().expect("a word")).collect();
+    assert_eq!(outcomes, ["pass", "fail", "note", "skip"]);
+    assert!(kept.iter().all(|one| one["by"] == "ana" && one["place"] == "desks"));
+    assert_eq!(kept[1]["note"], "printer is off");
+    let status = status(&bench);
+    assert_eq!(
+        (&status["passed"], &status["failed"], &status["skipped"]),
+        (&1.into(), &1.into(), &1.into())
+    );
+    assert_eq!(outcome(&status, "network.desks/lease"), "pass");
+    insta::assert_snapshot!(
+        "walk_status",
+        bench
+            .clinic("walk --status --stand desks")
+            .out
+            .lines()
+            .filter(|line| !line.contains("results are in"))
+            .collect::<Vec<_>>()
+            .join("\n")
+    );
+}
+
+#[test]
+fn a_walk_goes_on_where_it_ended_and_what_failed_is_tried_again() {
+    let bench = Bench::new();
+    walk(&bench, "--stand locum-laptop", "p\nf\n");
+    let again = walk(&bench, "--stand locum-laptop", "p\n");
+    assert!(again.out.contains("1/1  "), "only the failed one is left: {}", again.out);
+    assert_eq!(again.code, 0);
+    assert!(again.out.contains("signed off: every check was made, by ana"), "{}", again.out);
+    let nothing = walk(&bench, "--stand locum-laptop --retest", "");
+    assert!(!nothing.out.contains("1/"), "{}", nothing.out);
+    assert_eq!(lines(&bench).len(), 3);
+}
+
+#[test]
+fn a_changed_plan_asks_for_just_what_it_touches_again() {
+    let bench = Bench::new();
+    let list = bench.clinic("checklist --format json").json();
+    let stands = list["stands"].as_array().expect("rows");
+    let all = stands.iter().flat_map(|stand| stand["checks"].as_array().expect("rows")).count();
+    walk(&bench, "", &"p\n".repeat(all));
+    let before = status(&bench);
+    assert_eq!(before["passed"], all);
+    let plan = std::fs::read_to_string(bench.file("clinic.toml")).expect("the plan");
+    let at = plan.find("[exception.desks-print]").expect("the exception");
+    let changed = plan[at..].replacen("why = \"", "log = true\nwhy = \"", 1);
+    bench.write("clinic.toml", format!("{}{changed}", &plan[..at]));
+    let same = status(&bench);
+    assert_eq!(same["passed"], all, "whether a rule logs is nothing that a check sees");
+    let tills = plan.replace("10.44.24.60", "10.44.24.62");
+    assert_ne!(tills, plan, "the locum's laptop has another address");
+    bench.write("clinic.toml", tills);
+    let moved = status(&bench);
+    let (touched, open) =
+        (moved["changed"].as_u64().expect("a number"), moved["open"].as_u64().expect("a number"));
+    assert!(touched + open > 0 && touched + open < 20, "{touched} changed, {open} new");
+    let again = walk(&bench, "--retest", "q\n");
+    assert!(again.out.contains(&format!("1/{touched}  ")), "{}", again.out);
+}
+
+/// What a power cut leaves of the last line is told and left out; what comes after it is whole.
+#[test]
+fn a_torn_line_costs_one_result_and_no_more() {
+    let bench = Bench::new();
+    walk(&bench, "--stand locum-laptop", "p\np\n");
+    let text = std::fs::read_to_string(bench.file(RESULTS)).expect("results");
+    bench.write(RESULTS, &text[..text.len() - 40]);
+    let run = walk(&bench, "--stand locum-laptop", "p\n");
+    assert!(run.err.contains("clinic.walk.jsonl:2: no result, left out"), "{}", run.err);
+    assert!(run.out.contains("signed off"), "{}", run.out);
+    assert_eq!(lines(&bench).len(), 3);
+}
+
+#[test]
+fn results_of_several_people_are_one_and_become_xml() {
+    let bench = Bench::new();
+    walk(&bench, "--stand locum-laptop --results ana.jsonl", "p\nq\n");
+    walk(&bench, "--stand reception --results ben.jsonl", "f <&\"loose\u{1b}[31m\nq\n");
+    let both =
+        bench.clinic("walk --status --results ana.jsonl --with ben.jsonl --format json").json();
+    assert_eq!((&both["passed"], &both["failed"]), (&1.into(), &1.into()));
+    let run = bench.clinic("walk --results ana.jsonl --with ben.jsonl --junit out.xml");
+    assert_eq!(run.code, 1, "{}", run.err);
+    let xml = std::fs::read_to_string(bench.file("out.xml")).expect("the file");
+    assert!(xml.contains("failures=\"1\"") && xml.contains("&lt;&amp;"), "{xml}");
+    assert!(!xml.contains('\u{1b}'));
+    let again = bench.clinic("walk --results ana.jsonl --junit out.xml");
+    assert_eq!(again.code, 2, "a file that is there is not overwritten");
+}
+
+#[test]
+fn what_cannot_be_walked_is_said() {
+    let bench = Bench::new();
+    for (words, says) in [
+        ("walk --stand nowhere", "no check is made at `nowhere`"),
+        ("walk --results missing/results.jsonl --status --with gone.jsonl", "gone.jsonl"),
+        ("answer sctp/80", "only tcp and udp"),
+        ("answer tcp/0", "a port is a number from 1 to 65535"),
+        ("answer udp/9-1", "the range ends before it begins"),
+        ("answer tcp", "it has no port"),
+    ] {
+        let run = if words.starts_with("walk") { bench.clinic(words) } else { bench.run(words) };
+        assert_eq!(run.code, 2, "{words}: {}", run.out);
+        assert!(run.err.contains(says), "{words}: {}", run.err);
+    }
+    let plan = std::fs::read(bench.file("clinic.toml")).expect("the plan");
+    let mut command = bench.command();
+    let piped = Run::of(command.args(["walk", "--status", "--plan", "-"]).write_stdin(plan));
+    assert!(piped.code == 2 && piped.err.contains("--results FILE"), "{}", piped.err);
+}
+
+/// Whether this system lets a test have a network of its own, with the tools to set it up.
+fn own_network() -> bool {
+    let try_it = Command::new("unshare").args(["-rn", "ip", "link", "set", "lo", "up"]).output();
+    try_it.is_ok_and(|run| run.status.success())
+}
+
+/// In a network of its own, where every address is at home and a few ports answer: what the walk sees is
+/// what is there, and what is not there is not made up.
+#[test]
+fn by_itself_it_finds_its_place_and_tries_what_can_be_tried() {
+    if !own_network() {
+        return; // `scripts/test` says so.
+    }
+    let bench = Bench::new();
+    let script = "ip link set lo up
+        for a in 10.44.24.100 10.44.24.1 10.44.48.10 10.44.48.11; do ip addr add $a/24 dev lo; done
+        \"$0\" answer tcp/631 tcp/53 udp/53 udp/123 --for 20s > visits 2> ready & echo $! > answer.pid
+        i=0; until grep -q listening ready || [ $i -gt 50 ]; do i=$((i+1)); sleep 0.1; done
+        \"$0\" walk --run --stand desks --plan clinic.toml --patience 300ms --by robot --format json
+        code=$?; kill $(cat answer.pid); exit $code";
+    let run = Command::new("unshare")
+        .args(["-rn", "sh", "-c", script, env!("CARGO_BIN_EXE_bastium")])
+        .current_dir(bench.path())
+        .stdin(Stdio::null())
+        .output()
+        .expect("unshare runs");
+    let told = String::from_utf8_lossy(&run.stderr).into_owned();
+    assert_eq!(run.status.code(), Some(1), "{told}");
+    let out = String::from_utf8_lossy(&run.stdout).into_owned();
+    let json = &out[out.find('{').unwrap_or_else(|| panic!("{out} {told}"))..];
+    let status: Value = serde_json::from_str(json).expect("JSON");
+    let expected = [
+        // The address that this machine has is one of the pool.
+        ("network.desks/lease", "pass"),
+        ("network.desks/gateway", "pass"),
+        ("network.desks/dns", "pass"),
+        ("network.desks/time", "pass"),
+        ("exception.desks-print/itself", "pass"),
+        ("gateway_service.desks/service-forgotten", "pass"),
+        // Nothing filters here: what has to stay silent is refused by the host itself.
+        ("network.desks/manage", "fail"),
+        ("gateway_service.desks/port-off", "fail"),
+        // Nothing listens on the printer's other port.
+        ("exception.desks-print/service-forgotten", "fail"),
+        // There is no IPv6 here, and no way out.
+        ("network.desks/gateway6", "open"),
+        ("cell.staff>guests/ping", "open"),
+        // Looking for announced names takes a person.
+        ("network.desks/announced", "open"),
+    ];
+    for (id, word) in expected {
+        assert_eq!(outcome(&status, id), word, "{id}: {told}");
+    }
+    let rows = status["results"].as_array().expect("rows");
+    let of = |id: &str| rows.iter().find(|row| row["id"] == id).expect("the row").clone();
+    assert_eq!(of("network.desks/manage")["seen"], "refused");
+    let other = of("exception.desks-print/service-forgotten")["note"].to_string();
+    assert!(other.contains("nothing listens there"), "{other}");
+    let visits = std::fs::read_to_string(bench.file("visits")).expect("who came");
+    assert!(visits.contains("tcp/631 reached by 10.44.24.100"), "{visits}");
+}
+
+#[test]
+fn where_it_stands_nowhere_it_says_so() {
+    let bench = Bench::new();
+    let run = bench.clinic("walk --run --patience 50ms");
+    assert_eq!(run.code, 0, "{}", run.err);
+    assert!(run.out.contains("stands in no network of the plan"), "{}", run.out);
+    assert!(lines(&bench).is_empty());
+}
+
+#[test]
+fn the_other_end_stops_by_itself() {
+    let bench = Bench::new();
+    let port = std::net::TcpListener::bind("127.0.0.1:0").expect("a port");
+    let number = port.local_addr().expect("its number").port();
+    let taken = bench.run(&format!("answer tcp/{number} --at 127.0.0.1 --for 1s"));
+    assert!(taken.code == 3 && taken.err.contains("cannot listen on tcp/"), "{}", taken.err);
+    drop(port);
+    let begun = std::time::Instant::now();
+    let run = bench.run(&format!("answer tcp/{number} --at 127.0.0.1 --for 1s"));
+    assert_eq!((run.code, run.out.as_str()), (0, ""), "{}", run.err);
+    assert!(begun.elapsed() >= Duration::from_secs(1));
+}
