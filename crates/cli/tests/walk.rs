@@ -4,6 +4,7 @@ mod common;
 
 use common::{Bench, DAY, Run};
 use serde_json::Value;
+use std::io::Write;
 use std::process::{Command, Stdio};
 use std::time::Duration;
 
@@ -238,4 +239,37 @@ fn the_other_end_stops_by_itself() {
     let run = bench.run(&format!("answer tcp/{number} --at 127.0.0.1 --for 1s"));
     assert_eq!((run.code, run.out.as_str()), (0, ""), "{}", run.err);
     assert!(begun.elapsed() >= Duration::from_secs(1));
+}
+
+/// At a terminal one key is enough, without the end of a line. The terminal is a real one, made by `script`.
+#[cfg(target_os = "linux")]
+#[test]
+fn at_a_terminal_single_keys_are_enough() {
+    let bench = Bench::new();
+    let program = env!("CARGO_BIN_EXE_bastium");
+    let words = format!("walk --stand locum-laptop --plan clinic.toml --day {DAY} --by ana");
+    let started = Command::new("script")
+        .args(["-qec", &format!("{program} {words}"), "/dev/null"])
+        .current_dir(bench.path())
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .spawn();
+    let Ok(mut child) = started else { return }; // `scripts/test` says so.
+    let mut keys = child.stdin.take().expect("its input");
+    // What is typed before the program listens must not be lost, nor what comes key by key.
+    for key in [b"x", b"p", b"b", b"f", b"p"] {
+        keys.write_all(key).expect("the key goes in");
+        std::thread::sleep(Duration::from_millis(300));
+    }
+    let output = child.wait_with_output().expect("it ends");
+    drop(keys);
+    let shown = String::from_utf8_lossy(&output.stdout).into_owned();
+    let kept: Vec<Value> =
+        lines(&bench).iter().map(|line| serde_json::from_str(line).expect("JSON")).collect();
+    let outcomes: Vec<&str> = kept.iter().filter_map(|one| one["outcome"].as_str()).collect();
+    assert_eq!(outcomes, ["pass", "fail", "pass"], "{shown}");
+    assert!(
+        shown.contains("2 of 2 checks went as expected") || shown.contains("1 failed"),
+        "{shown}"
+    );
 }

@@ -100,7 +100,7 @@ proptest! {
             let found = proof::differences(&meaning, &lists, &meaning.universe());
             let v4 = found.iter().any(|d| !d.packets.v4.is_empty() && d.packet.enters < plan.gateway_leg());
             let v4 = v4 || found.iter().any(|d| d.packets.v4.blocks().iter().any(|b| b.enters.first().is_some_and(|leg| leg < plan.gateway_leg())));
-            prop_assert_eq!(judge.same(&right, &wrong), !v4, "{:?} of {}", damaged.kind, damaged.place);
+            prop_assert_eq!(judge.same(&right, &wrong), !v4, "{:?} of {:?}", damaged.kind, damaged.place);
         }
     }
 }

@@ -97,7 +97,7 @@ proptest! {
             let by_sets = proof::differences(&meaning, &wrong, &meaning.universe());
             prop_assert_eq!(
                 holds(&meaning, &wrong), by_sets.is_empty(),
-                "{:?} of {}: {:?}", damaged.kind, damaged.rule(&rules).map(|rule| &rule.id), by_sets.first()
+                "{:?} of {:?}: {:?}", damaged.kind, damaged.rule(&rules).map(|rule| &rule.id), by_sets.first()
             );
         }
     }

@@ -1,5 +1,6 @@
 //! Listeners at the other end of a check: they answer, and tell who reached them.
 
+use crate::here;
 use socket2::{Domain, Protocol, SockAddr, Socket, Type};
 use std::io::{self, Write};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, TcpListener, UdpSocket};
@@ -39,20 +40,28 @@ const GREETING: &[u8] = b"bastium answer\n";
 /// How long a write to a visitor may take.
 const PATIENCE: Duration = Duration::from_secs(1);
 
-/// Listens on a port of this machine, on all addresses of both families or on one, for as long as the
+/// Listens on a port of this machine, on all addresses that it has now or on one, for as long as the
 /// process lives. Each visit is told to `visits`.
 ///
 /// # Errors
 /// When no listener could be opened: the port is taken, or it needs privilege.
 pub fn listen(port: Port, at: Option<IpAddr>, visits: &Sender<Visit>) -> io::Result<()> {
-    let everywhere = [IpAddr::from(Ipv4Addr::UNSPECIFIED), Ipv6Addr::UNSPECIFIED.into()];
-    let addresses = at.map_or_else(|| everywhere.to_vec(), |at| vec![at]);
+    let addresses = match (at, port) {
+        (Some(at), _) => vec![at],
+        (None, Port::Tcp(_)) => vec![Ipv4Addr::UNSPECIFIED.into(), Ipv6Addr::UNSPECIFIED.into()],
+        // A visitor takes only an answer that comes from the address it asked; a socket for all addresses
+        // would let the system choose one.
+        (None, Port::Udp(_)) => {
+            let loopback = [IpAddr::from(Ipv4Addr::LOCALHOST), Ipv6Addr::LOCALHOST.into()];
+            here::addresses()?.into_iter().chain(loopback).collect()
+        }
+    };
     let mut failed = None;
     let mut open = 0;
     for address in addresses {
         match listen_at(port, address, visits.clone()) {
             Ok(()) => open += 1,
-            // A machine without IPv6 still listens in IPv4.
+            // A machine without IPv6 still listens in IPv4; an address of one link needs more than itself.
             Err(error) => failed = failed.or(Some(error)),
         }
     }

@@ -128,6 +128,23 @@ fn listeners_answer_and_tell_who_reached_them() {
     assert!(listen(Port::Tcp(tcp), Some(HERE), &sender).is_err(), "the port is taken");
 }
 
+/// Whoever asks one of several addresses gets the answer from just that one.
+#[test]
+fn answers_come_from_the_address_that_was_asked() {
+    let (sender, visits) = mpsc::channel();
+    let port = silent().1;
+    listen(Port::Udp(port), None, &sender).expect("the port is free");
+    let mut own = bastium_rehearsal::here::addresses().expect("addresses");
+    own.retain(|address| address.is_ipv4());
+    own.push(HERE);
+    for address in own {
+        let whom = Whom::Address(address);
+        let sight = Task { how: How::Udp(port), from: None, whom }.run(PATIENCE);
+        assert_eq!(sight.seen, Seen::Reply, "{address}");
+        assert!(visits.recv_timeout(PATIENCE).is_ok(), "{address}");
+    }
+}
+
 /// A visitor who sends rubbish, or goes away, does not stop a listener.
 #[test]
 fn listeners_live_through_strange_visitors() {

@@ -47,7 +47,7 @@ pub(super) fn run(args: &Checklist, session: &mut Session<'_>) -> Result<Exit, F
         session.prose(style::PLAIN, &sheet.strength.words())?;
         return Ok(Exit::Fine);
     }
-    print(&sheet, system, session)?;
+    print(args, &sheet, system, session)?;
     Ok(Exit::Fine)
 }
 
@@ -100,10 +100,17 @@ fn heading(sheet: &ChecklistSheet) -> String {
     words
 }
 
-fn print(sheet: &ChecklistSheet, system: System, session: &mut Session<'_>) -> Result<(), Failure> {
+fn print(
+    args: &Checklist,
+    sheet: &ChecklistSheet,
+    system: System,
+    session: &mut Session<'_>,
+) -> Result<(), Failure> {
     let heading = format!("Checklist for {}: {}", sheet.site, heading(sheet));
     session.prose(style::PLAIN, &heading)?;
-    session.prose(style::FAINT, &sheet.strength.words())?;
+    if args.stand.is_none() {
+        session.prose(style::FAINT, &sheet.strength.words())?;
+    }
     for (stand, shown) in sheet.stands.iter().zip(sheet.short_tables(system)) {
         session.print("\n")?;
         session.prose(style::STRONG, &stand.place)?;

@@ -196,3 +196,93 @@ fn apart(shown: &Shown<'_>, mut numbers: Vec<u32>) -> usize {
     }
     taken.len()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::checklist::Probe;
+    use crate::space::{Ends, Leg, Protocol, ServicePoint};
+    use proptest::prelude::*;
+    use std::net::Ipv4Addr;
+
+    /// Candidates that show these mistakes; the first of them is needed, if `needed`.
+    fn pool(shows: &[Vec<u32>], needed: bool) -> Vec<Candidate> {
+        let ends = Ends::V4 { source: Ipv4Addr::LOCALHOST, destination: Ipv4Addr::LOCALHOST };
+        let candidate = |(number, shows): (usize, &Vec<u32>)| {
+            let service = ServicePoint::port(Protocol::TCP, number as u16 + 1);
+            let packet = Packet::new(Leg(0), ends, service);
+            let candidate = Candidate::new(number.to_string(), packet, Probe::Ping);
+            Candidate { shows: shows.clone(), needed: needed && number == 0, ..candidate }
+        };
+        shows.iter().enumerate().map(candidate).collect()
+    }
+
+    fn shown<'c>(chosen: impl IntoIterator<Item = &'c Candidate>) -> HashSet<u32> {
+        chosen.into_iter().flat_map(|candidate| candidate.shows.iter().copied()).collect()
+    }
+
+    /// The size of the least cover, by trying all of them.
+    fn least_of_all(pool: &[Candidate]) -> u32 {
+        let whole = shown(pool);
+        let sizes = (0u32..1 << pool.len()).filter(|choice| {
+            let chosen = (0..pool.len()).filter(|number| choice >> number & 1 == 1);
+            let has_needed = pool.first().is_none_or(|c| !c.needed || choice & 1 == 1);
+            has_needed && shown(chosen.map(|number| &pool[number])) == whole
+        });
+        sizes.map(u32::count_ones).min().unwrap_or(0)
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_chosen_shows_everything_and_is_little_more_than_the_least(
+            shows in prop::collection::vec(prop::collection::vec(0u32..12, 0..6), 0..9),
+            needed in any::<bool>(),
+        ) {
+            let shows: Vec<Vec<u32>> = shows
+                .into_iter()
+                .map(|mut one| {
+                    one.sort_unstable();
+                    one.dedup();
+                    one
+                })
+                .collect();
+            let pool = pool(&shows, needed);
+            let chosen = choose(pool.clone(), 12, |_| 2);
+            prop_assert_eq!(shown(&chosen), shown(&pool));
+            if needed && !pool.is_empty() {
+                prop_assert_eq!(&chosen[0].id, "0");
+            }
+            let (count, least) = (chosen.len() as u32, least_of_all(&pool));
+            prop_assert!(count >= least);
+            // The harmonic number of the largest set bounds the greedy choice; sets have five at most.
+            prop_assert!(f64::from(count) <= f64::from(least) * 2.3 + 0.01, "{} for {}", count, least);
+            for drop in 0..chosen.len() {
+                let others = chosen.iter().enumerate().filter(|(n, _)| *n != drop).map(|(_, c)| c);
+                let superfluous = shown(others) == shown(&chosen);
+                prop_assert!(!superfluous || chosen[drop].needed, "{} is superfluous", chosen[drop].id);
+            }
+        }
+    }
+
+    #[test]
+    fn one_takes_the_place_of_two() {
+        // Greedily the large one is taken first, and two more for what it leaves.
+        let pool = pool(&[vec![0, 1, 2, 3], vec![0, 1, 4], vec![2, 3, 5], vec![4], vec![5]], false);
+        let chosen = choose(pool, 6, |_| 2);
+        assert_eq!(chosen.len(), 2);
+    }
+
+    #[test]
+    fn the_cheaper_of_two_is_chosen() {
+        let pool = pool(&[vec![0, 1], vec![0, 1]], false);
+        let dear_first = |packet: &Packet| {
+            if packet.service.destination_port() == Some(1) {
+                cost(4, true)
+            } else {
+                cost(2, false)
+            }
+        };
+        let chosen = choose(pool, 2, dear_first);
+        assert_eq!(chosen.iter().map(|c| c.id.as_str()).collect::<Vec<_>>(), ["1"]);
+    }
+}

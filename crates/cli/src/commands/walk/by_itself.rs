@@ -131,9 +131,7 @@ fn lease(tour: &mut Tour<'_, '_>, place: (usize, usize), own: &[IpAddr]) -> Resu
         _ => false,
     };
     match own.iter().find(|address| inside(address)) {
-        Some(address) => {
-            tour.record(place, Outcome::Pass, Some("reply".to_owned()), Some(address.to_string()))
-        }
+        Some(address) => tour.record(place, Outcome::Pass, Some(format!("reply: {address}")), None),
         // An address that was set by hand says nothing about leases.
         None => Ok(()),
     }

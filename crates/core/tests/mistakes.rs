@@ -1,0 +1,153 @@
+//! The mistakes that lists are held to: each is what its name says, and nothing else is wrong with its list.
+
+mod model;
+
+use bastium_core::meaning::Meaning;
+use bastium_core::plan::{Action, Form, resolve};
+use bastium_core::proof;
+use bastium_core::rules::mistakes::{Change, Kind, Mistake, mistakes};
+use bastium_core::rules::{self, Rule, RuleSet};
+use bastium_core::space::Match;
+use model::{TODAY, any_draft};
+use proptest::prelude::*;
+use proptest::sample::select;
+use std::collections::BTreeSet;
+
+/// What tells two rules apart.
+fn essence(rule: &Rule) -> (String, Action, bool, Option<Match>) {
+    (rule.id.clone(), rule.action, rule.log, rule.matches.clone())
+}
+
+fn essences(rules: &RuleSet) -> Vec<(usize, (String, Action, bool, Option<Match>))> {
+    let lists = rules.lists.iter().enumerate();
+    lists.flat_map(|(list, of)| of.rules.iter().map(move |rule| (list, essence(rule)))).collect()
+}
+
+/// Whether a kind of mistake makes just what it says of a rule's packets.
+fn is_as_named(kind: Kind, own: &Match, wrong: &Match) -> bool {
+    let rest = |one: &Match, other: &Match| {
+        (one.enters == other.enters && one.at == other.at)
+            && [
+                one.source == other.source,
+                one.destination == other.destination,
+                one.service == other.service,
+            ]
+            .into_iter()
+            .filter(|same| !same)
+            .count()
+                == 1
+    };
+    rest(own, wrong)
+        && match kind {
+            Kind::SourceWider => own.source.is_subset(&wrong.source),
+            Kind::SourceNarrower => wrong.source.is_subset(&own.source),
+            Kind::DestinationWider => own.destination.is_subset(&wrong.destination),
+            Kind::DestinationNarrower => wrong.destination.is_subset(&own.destination),
+            Kind::ServiceForgotten => wrong.service.is_subset(&own.service),
+            Kind::PortOff | Kind::OtherProtocol => own.service != wrong.service,
+            Kind::RangeOff => {
+                let (more, less) = (
+                    wrong.service.difference(&own.service),
+                    own.service.difference(&wrong.service),
+                );
+                let points = |set: &bastium_core::space::ServiceSet| {
+                    let span = set.v4.union(&set.v6);
+                    span.spans().iter().map(|(low, high)| high - low + 1).sum::<u32>()
+                };
+                points(&more) + points(&less) == 1
+            }
+            _ => false,
+        }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 40, ..ProptestConfig::default() })]
+
+    #[test]
+    fn every_mistake_is_what_its_name_says(draft in any_draft(), form in select(&Form::ALL[..])) {
+        let plan = resolve(draft).expect("a plan");
+        let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
+        let rules = rules::in_form(&meaning, form).expect("says everything");
+        let right = essences(&rules);
+        for mistake in mistakes(&plan, &rules) {
+            let wrong = essences(&mistake.made_in(&rules));
+            let Some(rule) = mistake.rule(&rules) else {
+                prop_assert_eq!(&mistake.change, &Change::WithoutIpv6);
+                prop_assert_eq!(wrong.len(), right.len());
+                continue;
+            };
+            let (list, _) = mistake.place.expect("it has a rule");
+            prop_assert!(!rules.lists[list].implied, "nobody enters {}", rule.id);
+            let expected = match mistake.change {
+                Change::Missing => right.len() - 1,
+                Change::Twice => right.len() + 1,
+                _ => right.len(),
+            };
+            prop_assert_eq!(wrong.len(), expected, "{:?}", mistake.kind);
+            let other = |one: &&(usize, _)| !right.contains(one);
+            let changed: Vec<_> = wrong.iter().filter(other).collect();
+            match &mistake.change {
+                Change::Missing | Change::Twice | Change::BelowTheNext => {
+                    prop_assert!(changed.is_empty(), "{:?}", mistake.kind);
+                }
+                Change::Action(action) => {
+                    prop_assert_ne!(*action, rule.action);
+                    prop_assert_eq!(changed.len(), 1);
+                }
+                Change::Log => prop_assert_eq!(changed.len(), 1),
+                Change::Matches(matches) => {
+                    let own = rule.first_packets().expect("for first packets");
+                    prop_assert!(is_as_named(mistake.kind, own, matches), "{:?} of {}", mistake.kind, rule.id);
+                    prop_assert_eq!(changed.len(), 1);
+                }
+                Change::WithoutIpv6 => prop_assert!(false, "it is one of all rules"),
+            }
+        }
+    }
+
+    /// Where what comes back needs a rule, a list without it is known to leave somebody waiting, or the
+    /// checklist says that nobody waits.
+    #[test]
+    fn a_forgotten_rule_for_replies_is_caught_where_anybody_waits(draft in any_draft()) {
+        let plan = resolve(draft).expect("a plan");
+        let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
+        let rules = rules::in_form(&meaning, Form::PerInterface).expect("says everything");
+        let list = bastium_core::checklist::build(&meaning, &rules);
+        let caught: BTreeSet<u32> = list
+            .stands
+            .iter()
+            .flat_map(|stand| &stand.checks)
+            .flat_map(|check| check.shows.iter().copied())
+            .collect();
+        let all: Vec<Mistake> = mistakes(&plan, &rules).collect();
+        let missing = (0u32..).zip(&all).filter(|(_, mistake)| {
+            let back = mistake.rule(&rules).is_some_and(|rule| rule.back.is_some());
+            back && mistake.change == Change::Missing
+        });
+        for (number, mistake) in missing.step_by(3) {
+            let waits = proof::unanswered(&meaning, &mistake.made_in(&rules)).is_some();
+            let known = list.strength.undetectable.iter().any(|(lapse, _)| lapse.number == number);
+            prop_assert_eq!(caught.contains(&number), !known, "{:?}", mistake.rule(&rules).map(|r| &r.id));
+            if caught.contains(&number) {
+                prop_assert!(waits, "{:?}", mistake.rule(&rules).map(|r| &r.id));
+            }
+        }
+    }
+}
+
+/// A plan of some size has mistakes of every kind.
+#[test]
+fn no_kind_is_forgotten() {
+    let mut draft = model::frame(true, true);
+    draft.exceptions = vec![
+        model::exception("web", "desks", "tills", "https", "allow"),
+        model::exception("range", "tills", "desks", "tcp/5000-5010", "allow"),
+        model::exception("two", "desks", "waiting-room", "https + dns", "allow"),
+    ];
+    let plan = resolve(draft).expect("a plan");
+    let meaning = Meaning::new(&plan, TODAY).expect("a meaning");
+    let rules = rules::compile(&meaning);
+    let kinds: BTreeSet<&str> =
+        mistakes(&plan, &rules).map(|mistake| mistake.kind.word()).collect();
+    assert_eq!(kinds.len(), 16, "{kinds:?}");
+}
