@@ -138,12 +138,11 @@ proptest! {
 /// A plan of some size has mistakes of every kind.
 #[test]
 fn no_kind_is_forgotten() {
-    let mut draft = model::frame(true, true);
-    draft.exceptions = vec![
-        model::exception("web", "desks", "tills", "https", "allow"),
-        model::exception("range", "tills", "desks", "tcp/5000-5010", "allow"),
-        model::exception("two", "desks", "waiting-room", "https + dns", "allow"),
-    ];
+    let mut draft = model::uniform("block", true);
+    let mut two = model::exception("two", "desks", "waiting-room", "https", "allow");
+    two.service = Some(model::texts(&["https", "dns"]));
+    let range = model::exception("range", "tills", "desks", "tcp/5000-5010", "allow");
+    draft.exceptions = vec![range, two];
     let plan = resolve(draft).expect("a plan");
     let meaning = Meaning::new(&plan, TODAY).expect("a meaning");
     let rules = rules::compile(&meaning);

@@ -103,9 +103,9 @@ proptest! {
                 Event::Eof => break,
                 Event::Start(tag) => {
                     depth += 1;
-                    cases += usize::from(tag.name().as_ref() == b"testcase");
+                    cases += usize::from(tag.name().as_ref() == "testcase");
                 }
-                Event::Empty(tag) => cases += usize::from(tag.name().as_ref() == b"testcase"),
+                Event::Empty(tag) => cases += usize::from(tag.name().as_ref() == "testcase"),
                 Event::End(_) => depth -= 1,
                 _ => {}
             }

@@ -231,3 +231,42 @@ fn a_cell_or_an_exception_turned_round_fails_a_check() {
         assert!(caught, "rule {number} turned round is noticed");
     }
 }
+
+/// Whoever stands behind a router, or has an address outside that the plan names, stands somewhere else than
+/// in a network; and what is only for them is tried from there.
+#[test]
+fn places_behind_routers_and_named_ones_outside_are_places_of_their_own() {
+    let text = format!(
+        "{CLINIC}\n\
+         [route.annexe]\nto = \"10.44.200.0/28\"\nvia = \"10.44.40.10\"\n\n\
+         [exception.annexe-prints]\nfrom = \"annexe\"\nto = \"paper-printer\"\nservice = \"ipp\"\n\
+         action = \"allow\"\nwhy = \"Labels for the annexe\"\n\n\
+         [inbound.upkeep]\nhost = \"records\"\nservice = \"ssh\"\nuplink = \"fibre\"\nfrom = \"203.0.113.7\"\nwhy = \"Upkeep by the maker\"\n"
+    );
+    let plan = read(&text);
+    let meaning = Meaning::new(&plan, DAY).expect("a meaning");
+    let rules = rules::compile(&meaning);
+    let list = checklist::build(&meaning, &rules);
+    assert!(list.strength.missed.is_empty(), "{:?}", list.strength.missed);
+    let at = |name: &str| {
+        let mut stands = list.stands.iter();
+        stands
+            .find(|stand| stand.standpoint.name(&meaning) == name)
+            .unwrap_or_else(|| panic!("{name}"))
+    };
+    let behind = |stand: &&checklist::Stand| matches!(stand.standpoint, Standpoint::Behind(..));
+    let annexe: Vec<&checklist::Stand> = list.stands.iter().filter(behind).collect();
+    for stand in &annexe {
+        assert!(stand.standpoint.name(&meaning).starts_with("annexe as 10.44.200."));
+        assert!(stand.standpoint.how(&meaning).contains("behind its router in servers"));
+    }
+    let prints = |check: &Check| check.decision.cause.name(&plan) == "annexe-prints";
+    let mut checks = annexe.iter().flat_map(|stand| &stand.checks);
+    assert!(checks.any(|check| prints(check) && check.expect == Expect::Reply));
+    let maker = at("internet at 203.0.113.7");
+    assert!(maker.standpoint.how(&meaning).contains("ask whoever has the address 203.0.113.7"));
+    assert!(maker.checks.iter().any(|check| check.expect == Expect::Reply));
+    let anyone = at("internet");
+    let tries_it = |check: &Check| check.probe == Probe::Tcp(22) && check.expect == Expect::Silence;
+    assert!(anyone.checks.iter().any(tries_it), "nobody else gets in");
+}

@@ -6,7 +6,7 @@ use crate::session::Session;
 use bastium_core::space::Protocol;
 use bastium_rehearsal::answer::{Port, Visit, listen};
 use jiff::ZonedDateTime;
-use std::sync::mpsc::{self, RecvTimeoutError};
+use std::sync::mpsc;
 use std::time::{Duration, Instant};
 
 pub(super) fn run(args: &Answer, session: &mut Session<'_>) -> Result<Exit, Failure> {
@@ -34,10 +34,7 @@ pub(super) fn run(args: &Answer, session: &mut Session<'_>) -> Result<Exit, Fail
 /// The next visit; `None` when the time is over.
 fn next(visits: &mpsc::Receiver<Visit>, until: Option<Instant>) -> Option<Visit> {
     let Some(until) = until else { return visits.recv().ok() };
-    match visits.recv_timeout(until.saturating_duration_since(Instant::now())) {
-        Ok(visit) => Some(visit),
-        Err(RecvTimeoutError::Timeout | RecvTimeoutError::Disconnected) => None,
-    }
+    visits.recv_timeout(until.saturating_duration_since(Instant::now())).ok()
 }
 
 /// The ports that are meant by `tcp/443`, `udp/5000-5003` and the like.

@@ -16,7 +16,7 @@ struct Step {
 }
 
 /// The job, in its order.
-const STEPS: [Step; 13] = [
+const STEPS: [Step; 14] = [
     Step {
         words: &["addresses"],
         sees: "One VLAN and one subnet per kind of device; the VLAN id shows in the address.",
@@ -60,6 +60,10 @@ const STEPS: [Step; 13] = [
     Step {
         words: &["ask", "delivery-tablet", "records", "https"],
         sees: "Hours: the same question has another answer in the afternoon.",
+    },
+    Step {
+        words: &["checklist", "--strength"],
+        sees: "What the checklist would catch of the mistakes that people make while they enter the rules: all that a test can show.",
     },
     Step {
         words: &["checklist", "--stand", "desks"],

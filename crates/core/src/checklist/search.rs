@@ -17,6 +17,7 @@ use crate::proof::showing::{END, Showing, Wanted};
 use crate::rules::mistakes::{Change, Mistake, top};
 use crate::space::{Ends, IntervalSet, Match, Minute, Packet, PacketSet, Protocol, ServicePoint};
 use std::collections::HashSet;
+use std::net::IpAddr;
 
 /// What became of each mistake that no candidate showed at first.
 pub(super) struct Searched {
@@ -201,11 +202,8 @@ impl Search<'_> {
             return None;
         }
         let mut packet = packet;
-        for other in self.plainer(&packet) {
-            let other = other(&packet);
-            if let Some(other) = other.filter(|other| good(other)) {
-                packet = other;
-            }
+        for plainer in self.plainer(&packet) {
+            packet = plainer.apply(&packet).filter(|other| good(other)).unwrap_or(packet);
         }
         let probe = Probe::of(&packet)?;
         let rule = mistake.rule(self.shown.rules).map_or("all", |rule| rule.id.as_str());
@@ -218,26 +216,42 @@ impl Search<'_> {
 
     /// Ways to make a packet more ordinary: at the beginning of the week, from any device, to a host, for
     /// a service that answers.
-    fn plainer(&self, packet: &Packet) -> Vec<Box<dyn Fn(&Packet) -> Option<Packet> + '_>> {
+    fn plainer(&self, packet: &Packet) -> Vec<Plainer> {
         let (plan, v6) = (self.meaning.plan(), packet.source().is_ipv6());
-        let mut ways: Vec<Box<dyn Fn(&Packet) -> Option<Packet> + '_>> = Vec::new();
-        ways.push(Box::new(|packet| Some(Packet { at: Minute::default(), ..*packet })));
-        let first = self.places.first(packet.enters, v6);
-        ways.push(Box::new(move |packet| {
-            Some(Packet { ends: Ends::new(first?, packet.destination())?, ..*packet })
-        }));
+        let mut ways = vec![Plainer::At(Minute::default())];
+        ways.extend(self.places.first(packet.enters, v6).map(Plainer::From));
         let near = plan.network_of(packet.destination());
         let hosts = plan.hosts().iter().filter(|host| near == Some(host.network));
         let hosts = hosts.flat_map(|host| &host.addresses).filter(|a| a.is_ipv6() == v6);
-        for &host in hosts.take(8) {
-            ways.push(Box::new(move |packet| {
-                Some(Packet { ends: Ends::new(packet.source(), host)?, ..*packet })
-            }));
-        }
+        ways.extend(hosts.take(8).map(|host| Plainer::To(*host)));
         let udp = |port| ServicePoint::port(Protocol::UDP, port);
-        for service in [udp(53), tcp(22), tcp(80), tcp(443), ping(v6)] {
-            ways.push(Box::new(move |packet| Some(Packet { service, ..*packet })));
-        }
+        let likely = [udp(53), tcp(22), tcp(80), tcp(443), ping(v6)];
+        ways.extend(likely.map(Plainer::For));
         ways
+    }
+}
+
+/// One thing about a packet that could be more ordinary.
+#[derive(Clone, Copy, Debug)]
+enum Plainer {
+    At(Minute),
+    From(IpAddr),
+    To(IpAddr),
+    For(ServicePoint),
+}
+
+impl Plainer {
+    fn apply(self, packet: &Packet) -> Option<Packet> {
+        let packet = *packet;
+        Some(match self {
+            Self::At(at) => Packet { at, ..packet },
+            Self::From(source) => {
+                Packet { ends: Ends::new(source, packet.destination())?, ..packet }
+            }
+            Self::To(destination) => {
+                Packet { ends: Ends::new(packet.source(), destination)?, ..packet }
+            }
+            Self::For(service) => Packet { service, ..packet },
+        })
     }
 }

@@ -113,7 +113,7 @@ impl<'a> Shown<'a> {
         let with_it = self.of(decides.place).iter().copied();
         let mut found: Vec<u32> =
             with_it.filter(|number| self.takes_away(*number, packet, &met)).collect();
-        self.from_below(packet, &met, &mut found);
+        self.taken_from_below(packet, &met, &mut found);
         self.without_ipv6(packet, &met, &mut found);
         if decides.action == Action::Allow {
             self.reply(packet, &mut found);
@@ -174,7 +174,7 @@ impl<'a> Shown<'a> {
 
     /// Rules that would take the packet away from the one that decides: a second time at the top of the
     /// list, or since they match too much.
-    fn from_below(&self, packet: &Packet, met: &[Met], found: &mut Vec<u32>) {
+    fn taken_from_below(&self, packet: &Packet, met: &[Met], found: &mut Vec<u32>) {
         let decides = met[0];
         for lower in met[1..].iter().take_while(|lower| lower.place.0 == decides.place.0) {
             let above_all = top(&self.rules.lists[decides.place.0].rules) <= decides.place.1;

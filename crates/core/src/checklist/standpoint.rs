@@ -39,9 +39,8 @@ impl Standpoint {
                 Some(host) => host.name.to_string(),
                 None => format!("{} as {address}", plan.network(*id).name),
             },
-            Self::Behind(id, route, _) => {
-                let behind = plan.routes().iter().filter(|route| route.network == *id);
-                behind.map(|route| route.name.to_string()).nth(*route).unwrap_or_default()
+            Self::Behind(id, route, address) => {
+                format!("{} as {address}", route_name(plan, *id, *route))
             }
             Self::Outside => "internet".to_owned(),
             Self::OutsideAt(address) => format!("internet at {address}"),
@@ -88,9 +87,9 @@ impl Standpoint {
                 ),
                 None => format!("{}; set the address {address} by hand", join(*id)),
             },
-            Self::Behind(id, _, address) => format!(
+            Self::Behind(id, route, address) => format!(
                 "stand in {}, behind its router in {}; set the address {address} by hand",
-                self.name(meaning),
+                route_name(plan, *id, *route),
                 plan.network(*id).name
             ),
             Self::OutsideAt(address) => {
@@ -102,6 +101,12 @@ impl Standpoint {
             }
         }
     }
+}
+
+/// The name of a route, by its place among those of a network.
+fn route_name(plan: &Plan, id: NetworkId, place: usize) -> &str {
+    let mut behind = plan.routes().iter().filter(|route| route.network == id);
+    behind.nth(place).map_or("", |route| route.name.as_str())
 }
 
 /// Where a laptop gets into a network: switch ports that carry it untagged, and Wi-Fi names.

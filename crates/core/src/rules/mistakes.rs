@@ -63,7 +63,7 @@ pub enum Change {
     /// The rule, logged or not against the plan.
     Log,
     /// The rule for these packets.
-    Matches(Match),
+    Matches(Box<Match>),
     /// All rules as they are, but for IPv4 alone.
     WithoutIpv6,
 }
@@ -132,7 +132,7 @@ impl Mistake {
             Change::BelowTheNext => rules.swap(place, place + 1),
             Change::Action(action) => rules[place].action = *action,
             Change::Log => rules[place].log = !rules[place].log,
-            Change::Matches(matches) => rules[place].matches = Some(matches.clone()),
+            Change::Matches(matches) => rules[place].matches = Some((**matches).clone()),
             Change::WithoutIpv6 => {}
         }
     }
@@ -195,7 +195,7 @@ fn within_rule(plan: &Plan, rules: &RuleSet, at: (usize, usize)) -> Vec<Mistake>
         let more = wider_sets(plan, set).into_iter().map(|set| (wider, set));
         let less = narrower_sets(plan, set).into_iter().map(|set| (narrower, set));
         for (kind, set) in more.chain(less) {
-            add(kind, Change::Matches(put(set, matches.clone())));
+            add(kind, Change::Matches(Box::new(put(set, matches.clone()))));
         }
     };
     ends((Kind::SourceWider, Kind::SourceNarrower), &matches.source, |source, matches| Match {
@@ -207,7 +207,7 @@ fn within_rule(plan: &Plan, rules: &RuleSet, at: (usize, usize)) -> Vec<Mistake>
         ends(kinds, &matches.destination, |destination, matches| Match { destination, ..matches });
     }
     for (kind, service) in other_services(&matches.service) {
-        add(kind, Change::Matches(Match { service, ..matches.clone() }));
+        add(kind, Change::Matches(Box::new(Match { service, ..matches.clone() })));
     }
     found
 }

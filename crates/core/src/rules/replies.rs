@@ -224,7 +224,8 @@ impl RuleSet {
             let forward = Match {
                 enters: IntervalSet::full(),
                 source,
-                destination: matches.source.clone(),
+                // A reply comes from where the packet was led to.
+                destination: matches.source.intersection(&led_to(plan, &matches.enters)),
                 service: asked(&matches.service, from),
                 at: matches.at.clone(),
             };
@@ -232,6 +233,12 @@ impl RuleSet {
         }
         answered
     }
+}
+
+/// The addresses that some legs lead to.
+fn led_to(plan: &Plan, legs: &IntervalSet<Leg>) -> AddressSet {
+    let outer = super::outer_legs(plan).filter(|leg| legs.contains(*leg));
+    outer.map(|leg| ways::reached_by(plan, leg)).collect()
 }
 
 /// Whether replies to the address that private sources have outside are let back.

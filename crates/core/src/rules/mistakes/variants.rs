@@ -84,13 +84,15 @@ pub(super) fn other_services(service: &ServiceSet) -> Vec<(Kind, ServiceSet)> {
         return Vec::new();
     }
     let mut found = Vec::new();
-    let spans = service.v4.union(&service.v6);
-    for &(low, high) in spans.spans() {
+    let (v4, v6) = (service.v4.spans(), service.v6.spans());
+    for &(low, high) in v4.iter().chain(v6.iter().filter(|span| !v4.contains(span))) {
         let protocol = Protocol((low >> 16) as u8);
         let whole = (low, high) == protocol.stretch();
-        let own = ServiceSet::both(IntervalSet::range(low, high));
+        // What both families have is entered once.
+        let held = (v4.contains(&(low, high)), v6.contains(&(low, high)));
+        let own = in_families(held, (low, high));
         let rest = service.difference(&own);
-        let with = |low, high| rest.union(&ServiceSet::both(IntervalSet::range(low, high)));
+        let with = |low, high| rest.union(&in_families(held, (low, high)));
         if !rest.is_empty() {
             found.push((Kind::ServiceForgotten, rest.clone()));
         }
@@ -110,5 +112,13 @@ pub(super) fn other_services(service: &ServiceSet) -> Vec<(Kind, ServiceSet)> {
         let start = other.stretch().0;
         found.push((Kind::OtherProtocol, with(start | low & 0xffff, start | high & 0xffff)));
     }
+    // At the end of a line, or beside what is there already, nothing comes of it.
+    found.retain(|(_, wrong)| wrong != service);
     found
+}
+
+/// A stretch of the service line in one family, or in both.
+fn in_families((v4, v6): (bool, bool), (low, high): (u32, u32)) -> ServiceSet {
+    let line = |held: bool| if held { IntervalSet::range(low, high) } else { IntervalSet::empty() };
+    ServiceSet { v4: line(v4), v6: line(v6) }
 }
