@@ -197,7 +197,7 @@ fn by_itself_it_finds_its_place_and_tries_what_can_be_tried() {
         ("gateway_service.desks/service-forgotten", "pass"),
         // Nothing filters here: what has to stay silent is refused by the host itself.
         ("network.desks/manage", "fail"),
-        ("gateway_service.desks/port-off", "fail"),
+        ("exception.desks-print/next-port-2", "fail"),
         // Nothing listens on the printer's other port.
         ("exception.desks-print/service-forgotten", "fail"),
         // There is no IPv6 here, and no way out.

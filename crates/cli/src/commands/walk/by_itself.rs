@@ -187,13 +187,14 @@ fn keep(
 ) -> Result<(), Failure> {
     let expect = tour.stands[place.0].checks[place.1].expect;
     let outcome = if seen == expect { Outcome::Pass } else { Outcome::Fail };
-    let note = if (seen, expect) == (Expect::Refused, Expect::Reply) {
-        // The packet got somewhere: to a device on which nothing listens, or to a rule that rejects.
-        Some("either nothing listens there, or the gateway rejects it".to_owned())
-    } else {
-        detail
+    // The packet got somewhere: to a device on which nothing listens, or to a rule that rejects.
+    let note = ((seen, expect) == (Expect::Refused, Expect::Reply))
+        .then(|| "either nothing listens there, or the gateway rejects it".to_owned());
+    let seen = match detail {
+        Some(detail) => format!("{}: {detail}", words(seen)),
+        None => words(seen),
     };
-    tour.record(place, outcome, Some(words(seen)), note)
+    tour.record(place, outcome, Some(seen), note)
 }
 
 /// Says where this machine stands, when nothing of the list can be made there.
