@@ -14,11 +14,13 @@ use proptest::sample::select;
 use std::collections::BTreeSet;
 
 /// What tells two rules apart.
-fn essence(rule: &Rule) -> (String, Action, bool, Option<Match>) {
+type Essence = (String, Action, bool, Option<Match>);
+
+fn essence(rule: &Rule) -> Essence {
     (rule.id.clone(), rule.action, rule.log, rule.matches.clone())
 }
 
-fn essences(rules: &RuleSet) -> Vec<(usize, (String, Action, bool, Option<Match>))> {
+fn essences(rules: &RuleSet) -> Vec<(usize, Essence)> {
     let lists = rules.lists.iter().enumerate();
     lists.flat_map(|(list, of)| of.rules.iter().map(move |rule| (list, essence(rule)))).collect()
 }
