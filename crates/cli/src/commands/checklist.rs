@@ -62,7 +62,11 @@ fn limit(args: &Checklist) -> Result<Option<Limit>, Failure> {
 }
 
 /// Keeps what is done at one place: at a host, or in a network with all of its hosts.
-fn keep_place(stands: &mut Vec<Stand>, meaning: &Meaning<'_>, word: &str) -> Result<(), Failure> {
+pub(super) fn keep_place(
+    stands: &mut Vec<Stand>,
+    meaning: &Meaning<'_>,
+    word: &str,
+) -> Result<(), Failure> {
     let plan = meaning.plan();
     let names: Vec<String> = stands.iter().map(|stand| stand.standpoint.name(meaning)).collect();
     let network = plan.network_ids().find(|id| plan.network(*id).name.as_str() == word);
@@ -73,16 +77,11 @@ fn keep_place(stands: &mut Vec<Stand>, meaning: &Meaning<'_>, word: &str) -> Res
     if !stands.is_empty() {
         return Ok(());
     }
-    Err(stand_problem(word, &names))
-}
-
-/// That no check is made at a place, and where some are.
-pub(super) fn stand_problem(word: &str, names: &[String]) -> Failure {
     let cure = match nearest(word, names.iter().map(String::as_str)) {
         Some(near) => format!("write `{near}`, if that is meant"),
         None => format!("the places are {}", names.join(", ")),
     };
-    Failure::Call { says: format!("no check is made at `{word}`"), cure }
+    Err(Failure::Call { says: format!("no check is made at `{word}`"), cure })
 }
 
 /// How much it is, in a sentence.

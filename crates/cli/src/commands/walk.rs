@@ -5,7 +5,7 @@ mod by_itself;
 mod keys;
 mod results;
 
-use super::checklist::stand_problem;
+use super::checklist::keep_place;
 use crate::args::Walk;
 use crate::failure::{Exit, Failure};
 use crate::plans;
@@ -36,7 +36,7 @@ pub(super) fn run(args: &Walk, session: &mut Session<'_>) -> Result<Exit, Failur
     let results = Results::open(path, &args.with, session)?;
     let mut tour = Tour { args, meaning: &meaning, rules: &compiled, stands, results };
     if let Some(word) = &args.stand {
-        tour.keep_place(word)?;
+        keep_place(&mut tour.stands, &meaning, word)?;
     }
     if let Some(file) = &args.junit {
         plans::write(file, &junit(&tour.sheet())?, args.force)?;
@@ -58,19 +58,6 @@ impl Tour<'_, '_> {
 
     fn exit(&self) -> Exit {
         if self.sheet().failed > 0 { Exit::No } else { Exit::Fine }
-    }
-
-    fn keep_place(&mut self, word: &str) -> Result<(), Failure> {
-        let plan = self.meaning.plan();
-        let names: Vec<String> =
-            self.stands.iter().map(|stand| stand.standpoint.name(self.meaning)).collect();
-        let network = plan.network_ids().find(|id| plan.network(*id).name.as_str() == word);
-        let meaning = self.meaning;
-        self.stands.retain(|stand| {
-            let there = network.is_some() && stand.standpoint.network() == network;
-            there || stand.standpoint.name(meaning) == word
-        });
-        if self.stands.is_empty() { Err(stand_problem(word, &names)) } else { Ok(()) }
     }
 
     /// Whether a check is still to be made, or to be made again.
