@@ -130,7 +130,9 @@ impl World<'_> {
     }
 
     fn is_anycast(&self, address: IpAddr) -> bool {
-        address.is_ipv6() && self.prefixes().any(|(_, p, _)| Self::zero(p) == Some(address))
+        let uplinks = self.plan.uplinks().iter().flat_map(|u| &u.addresses).map(IpNet::trunc);
+        let mut all = self.prefixes().map(|(_, p, _)| p).chain(uplinks);
+        address.is_ipv6() && all.any(|p| Self::zero(p) == Some(address))
     }
 
     fn is_internet(&self, address: IpAddr) -> bool {
@@ -138,8 +140,9 @@ impl World<'_> {
             return true;
         }
         let in_space = self.plan.site().space.iter().any(|space| space.contains(&address));
-        let own =
-            self.plan.uplinks().iter().flat_map(|u| &u.addresses).any(|a| a.addr() == address);
+        let mut uplinks = self.plan.uplinks().iter().flat_map(|u| &u.addresses);
+        let own = self.is_anycast(address)
+            || uplinks.any(|a| a.addr() == address || Self::broadcast(a.trunc()) == Some(address));
         let known = self.is_inside(address) || in_space || own;
         let special = within(&NOT_GLOBAL, address) || is_multicast(address);
         !known && !special

@@ -73,6 +73,11 @@ impl Subnet {
             .then(|| self.prefix.broadcast())
     }
 
+    /// The subnet-router anycast address, which every router on the link answers (RFC 4291 2.6.1).
+    pub fn anycast(&self) -> Option<IpAddr> {
+        self.network_address().filter(IpAddr::is_ipv6)
+    }
+
     /// The address with no host bits: the network address in IPv4, the subnet-router anycast address
     /// in IPv6 (RFC 4291 2.6.1). No device can have it, but in a /31, /32, /127 (RFC 6164) or /128.
     pub fn network_address(&self) -> Option<IpAddr> {

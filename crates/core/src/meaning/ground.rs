@@ -165,12 +165,10 @@ pub(super) fn unspecified() -> AddressSet {
 /// link-local, and the subnet-router anycast addresses (RFC 4291 2.6.1).
 fn to_everyone(plan: &Plan) -> AddressSet {
     let limited = AddressSet::from(IpAddr::V4(Ipv4Addr::BROADCAST));
-    let anycast = plan.networks().iter().flat_map(|n| &n.subnets).filter_map(anycast);
+    let networks = plan.networks().iter().flat_map(|n| &n.subnets);
+    let uplinks = plan.uplinks().iter().flat_map(Uplink::subnets);
+    let anycast = networks.filter_map(Subnet::anycast).chain(uplinks.filter_map(|s| s.anycast()));
     limited.union(&multicast()).union(&link_local()).union(&anycast.collect())
-}
-
-fn anycast(subnet: &Subnet) -> Option<IpAddr> {
-    subnet.network_address().filter(IpAddr::is_ipv6)
 }
 
 fn network_ground(
@@ -183,7 +181,7 @@ fn network_ground(
     let broadcasts: AddressSet = subnets().filter_map(Subnet::broadcast).collect();
     let zeros: AddressSet = subnets().filter_map(Subnet::network_address).collect();
     let here: AddressSet =
-        subnets().map(Subnet::gateway).chain(subnets().filter_map(anycast)).collect();
+        subnets().map(Subnet::gateway).chain(subnets().filter_map(Subnet::anycast)).collect();
     let everyone = AddressSet::from(IpAddr::V4(Ipv4Addr::BROADCAST))
         .union(&multicast())
         .union(&link_local())
@@ -192,7 +190,7 @@ fn network_ground(
         .prefixes()
         .difference(gateway)
         .difference(&broadcasts)
-        .difference(&subnets().filter_map(anycast).collect());
+        .difference(&subnets().filter_map(Subnet::anycast).collect());
     let belongs = own.difference(&zeros).union(&link_local());
     // Two clients of one tunnel do not meet without the gateway.
     let own = if network.tunnel.is_some() { AddressSet::empty() } else { own };
@@ -213,7 +211,7 @@ fn uplink_ground(
     gateway: &AddressSet,
     shared: &AddressSet,
 ) -> LegGround {
-    let subnets = || uplink.addresses.iter().filter_map(|a| Subnet::new(a.trunc(), a.addr()));
+    let subnets = || uplink.subnets();
     let reserved: AddressSet =
         subnets().flat_map(|s| [s.broadcast(), s.network_address()]).flatten().collect();
     let broadcasts: AddressSet = subnets().filter_map(|s| s.broadcast()).collect();

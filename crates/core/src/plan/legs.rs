@@ -63,6 +63,36 @@ impl Plan {
         self.uplink_on(leg).map_or("gateway", |uplink| uplink.name.as_str())
     }
 
+    /// The name of the interface that a leg is on the gateway, of at most 15 bytes: the port with the
+    /// VLAN id (`core.24`), the port alone where nothing is tagged, or the tunnel's name. `None` for
+    /// the gateway itself and where the plan names no port.
+    pub fn interface(&self, leg: Leg) -> Option<String> {
+        let Some(id) = self.network_on(leg) else { return self.uplink_on(leg)?.port.clone() };
+        let network = self.network(id);
+        match (&network.port, network.vlan) {
+            (Some(port), Some(vlan)) => Some(format!("{port}.{vlan}")),
+            (Some(port), None) => Some(port.clone()),
+            (None, _) => network.tunnel.as_ref().map(|_| self.tunnel_interface(id)),
+        }
+    }
+
+    /// A tunnel's own name where that fits and no port has it; else as much of it as fits, and its number.
+    fn tunnel_interface(&self, id: NetworkId) -> String {
+        const LONGEST: usize = 15;
+        let name = self.network(id).name.as_str();
+        let taken = |name: &str| {
+            let gateway = &self.gateway;
+            let joined = gateway.aggregates.iter().map(|(name, _)| name);
+            name == "lo" || gateway.ports.iter().chain(joined).any(|port| port == name)
+        };
+        if name.len() <= LONGEST && !taken(name) {
+            return name.to_owned();
+        }
+        let mark = format!("_{}", id.0);
+        let room = name.len().min(LONGEST - mark.len());
+        format!("{}{mark}", &name[..room])
+    }
+
     /// The zone that a packet comes from: where it entered, or the routed subnet that its source lies
     /// in and that is reached there. `None` for the gateway itself.
     pub fn zone_from(&self, leg: Leg, source: IpAddr) -> Option<ZoneId> {

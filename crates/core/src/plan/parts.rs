@@ -144,6 +144,11 @@ impl Uplink {
         known.union(&self.stand_in.map(StandIn::set).unwrap_or_default())
     }
 
+    /// The subnets that the uplink itself lies in, as far as they are known.
+    pub fn subnets(&self) -> impl Iterator<Item = Subnet> + '_ {
+        self.addresses.iter().filter_map(|a| Subnet::new(a.trunc(), a.addr()))
+    }
+
     /// The subnets that the uplink itself lies in, and its routers.
     pub fn own(&self) -> AddressSet {
         let prefixes: AddressSet = self.addresses.iter().map(IpNet::trunc).collect();

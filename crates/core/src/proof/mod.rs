@@ -15,7 +15,7 @@ mod replies;
 pub(crate) mod showing;
 mod table;
 
-pub use bare::{BareChange, bare_changes};
+pub use bare::{BareChange, BareSingles, bare_changes, bare_singles};
 pub use boxes::{NamedBox, boxes, hours};
 pub use change::{Change, Changes, LineChange, RuleChange, changes, line_changes};
 pub use guarantee::{Kept, guarantee};

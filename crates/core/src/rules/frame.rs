@@ -3,7 +3,7 @@
 
 use super::outer_legs;
 use crate::addressing::{Subnet, link_local, loopback, multicast, not_global, unique_local};
-use crate::plan::{Inbound, NetworkId, Plan};
+use crate::plan::{Inbound, NetworkId, Plan, Uplink};
 use crate::space::{
     AddressSet, IntervalSet, Leg, Match, PacketSet, Protocol, ServicePoint, ServiceSet,
 };
@@ -98,28 +98,24 @@ pub(super) fn lease_from_provider() -> ServiceSet {
 }
 
 /// The addresses that everyone on a link hears: limited broadcast, multicast, link-local.
-fn heard_by_all() -> AddressSet {
+pub(super) fn heard_by_all() -> AddressSet {
     AddressSet::from(IpAddr::V4(Ipv4Addr::BROADCAST)).union(&multicast()).union(&link_local())
-}
-
-/// The subnet-router anycast address of a subnet (RFC 4291 2.6.1).
-fn anycast(subnet: &Subnet) -> Option<IpAddr> {
-    subnet.network_address().filter(IpAddr::is_ipv6)
 }
 
 /// Where a network finds the gateway's services: at the gateway's addresses in it, and at those that
 /// everyone hears.
 pub(super) fn service_addresses(plan: &Plan, id: NetworkId) -> AddressSet {
     let subnets = || plan.network(id).subnets.iter();
-    let own = subnets().map(Subnet::gateway).chain(subnets().filter_map(anycast));
+    let own = subnets().map(Subnet::gateway).chain(subnets().filter_map(Subnet::anycast));
     let broadcast = subnets().filter_map(Subnet::broadcast);
     heard_by_all().union(&own.chain(broadcast).collect())
 }
 
 /// The addresses at which everyone finds the gateway, wherever they are.
 fn gateway_everywhere(plan: &Plan) -> AddressSet {
-    let subnets = plan.networks().iter().flat_map(|n| &n.subnets);
-    heard_by_all().union(&all_gateway(plan)).union(&subnets.filter_map(anycast).collect())
+    let networks = plan.networks().iter().flat_map(|n| &n.subnets).filter_map(Subnet::anycast);
+    let uplinks = plan.uplinks().iter().flat_map(Uplink::subnets).filter_map(|s| s.anycast());
+    heard_by_all().union(&all_gateway(plan)).union(&networks.chain(uplinks).collect())
 }
 
 /// The broadcast addresses on a leg.
@@ -196,6 +192,12 @@ pub(super) fn never_routed(plan: &Plan) -> Vec<Match> {
         });
     }
     never.push(forged_to_private(plan));
+    never.extend(no_way(plan));
+    never
+}
+
+/// What has no way: nowhere to go, or a source that stays on its link or inside.
+pub(super) fn no_way(plan: &Plan) -> [Match; 3] {
     let outward = plan.internet_addresses();
     let broadcasts = plan.networks().iter().flat_map(|n| &n.subnets).filter_map(Subnet::broadcast);
     let behind = plan.routes().iter().filter_map(|route| {
@@ -206,12 +208,10 @@ pub(super) fn never_routed(plan: &Plan) -> Vec<Match> {
     if plan.uplinks().is_empty() {
         nowhere = nowhere.union(outward);
     }
-    never.push(Match { destination: nowhere, ..Match::everything() });
-    never.push(Match { source: link_local().union(&unspecified()), ..Match::everything() });
-    never.push(Match {
-        source: unique_local(),
-        destination: outward.clone(),
-        ..Match::everything()
-    });
-    never
+    let stays = link_local().union(&unspecified());
+    [
+        Match { destination: nowhere, ..Match::everything() },
+        Match { source: stays, ..Match::everything() },
+        Match { source: unique_local(), destination: outward.clone(), ..Match::everything() },
+    ]
 }

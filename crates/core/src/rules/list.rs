@@ -1,7 +1,7 @@
 //! Lists of rules, and what they do with packets: the first rule that matches decides.
 
 use super::{Rule, Setting, Translation};
-use crate::plan::{Action, Form, ZoneId};
+use crate::plan::{Action, Form, Plan, ZoneId};
 use crate::space::{Leg, Packet, PacketSet};
 use jiff::civil::Date;
 
@@ -174,6 +174,18 @@ impl RuleSet {
         }
         let translated = self.translations.iter().find(|t| t.takes.contains(packet));
         translated.and_then(|translation| translation.apply(packet)).unwrap_or(*packet)
+    }
+
+    /// A packet as it is sent, for one as the lists see it: one of those that become it where something
+    /// translates. `None` where it is translated and nothing translates to it.
+    pub fn as_sent(&self, plan: &Plan, packet: &Packet) -> Option<Packet> {
+        if !plan.is_translated(packet.enters) {
+            return Some(*packet);
+        }
+        self.translations.iter().find_map(|one| {
+            let sent = one.undo(plan, packet)?;
+            (one.takes.contains(&sent) && self.as_filtered(&sent) == *packet).then_some(sent)
+        })
     }
 
     /// The same for a whole set.

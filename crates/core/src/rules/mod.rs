@@ -21,12 +21,14 @@ mod ranks;
 mod replies;
 mod slice;
 mod source_only;
+mod surroundings;
 mod translation;
 mod ways;
 mod writer;
 
 pub use bare::BareLine;
 pub use list::{Applies, Otherwise, Outcome, RuleList, RuleSet, Stage};
+pub use surroundings::Surroundings;
 pub use translation::Translation;
 
 use crate::meaning::Meaning;

@@ -27,11 +27,15 @@ pub(super) fn survey(
         domains.iter().map(|domain| domain.stand_in).map(StandIn::set).collect();
     let leased = uplinks.iter().filter_map(|uplink| uplink.stand_in).map(StandIn::set);
     directory.stand_ins = named.union(&leased.collect());
+    // What is for everyone on an uplink's cable is nobody on the internet.
+    let everyone = uplinks.iter().flat_map(Uplink::subnets);
+    let everyone = everyone.flat_map(|s| [s.broadcast(), s.anycast()]).flatten();
     directory.internet = AddressSet::full()
         .difference(&directory.inside)
         .difference(&space)
         .difference(&not_global())
         .difference(&multicast())
         .difference(&outside)
+        .difference(&everyone.collect())
         .union(&named);
 }
