@@ -30,6 +30,7 @@
 
 pub mod addressing;
 pub mod asking;
+pub mod blocked;
 pub mod checklist;
 pub mod diagnosis;
 pub mod findings;

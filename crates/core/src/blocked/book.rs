@@ -1,0 +1,91 @@
+//! Which name of the plan an address goes under, found fast.
+
+use crate::addressing::Subnet;
+use crate::plan::Plan;
+use crate::space::AddressSet;
+use std::collections::HashMap;
+use std::net::IpAddr;
+
+/// Where an address is, as far as groups tell it apart.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub(super) enum Spot {
+    /// A host of the plan, by its place in the list.
+    Host(u32),
+    /// A network of the plan.
+    Network(u32),
+    /// A subnet behind a router.
+    Route(u32),
+    /// The gateway itself.
+    Gateway,
+    /// Everyone on a link.
+    Everyone,
+    /// The internet.
+    Internet,
+    /// None of these.
+    Nowhere,
+}
+
+/// The addresses of a plan, in the order of their numbers.
+pub(super) struct Book {
+    single: HashMap<IpAddr, Spot>,
+    /// First and last address of each stretch, and what it is.
+    stretches: Vec<(IpAddr, IpAddr, Spot)>,
+    internet: AddressSet,
+}
+
+impl Book {
+    pub(super) fn of(plan: &Plan) -> Self {
+        let mut single = HashMap::new();
+        for (number, host) in (0..).zip(plan.hosts()) {
+            single.extend(host.addresses.iter().map(|address| (*address, Spot::Host(number))));
+        }
+        let networks = || plan.networks().iter().flat_map(|network| &network.subnets);
+        let uplinks = plan.uplinks().iter().flat_map(|uplink| uplink.subnets());
+        let broadcasts = networks().filter_map(Subnet::broadcast);
+        let broadcasts = broadcasts.chain(uplinks.filter_map(|subnet| subnet.broadcast()));
+        single.extend(broadcasts.map(|address| (address, Spot::Everyone)));
+        let own = plan.gateway_inside().union(&plan.gateway_outside());
+        single.extend(own.ranges().map(|(address, _)| (address, Spot::Gateway)));
+        let mut stretches: Vec<(IpAddr, IpAddr, Spot)> = Vec::new();
+        for (number, network) in (0..).zip(plan.networks()) {
+            let prefixes = network.prefixes();
+            stretches
+                .extend(prefixes.ranges().map(|(low, high)| (low, high, Spot::Network(number))));
+        }
+        for (number, route) in (0..).zip(plan.routes()) {
+            stretches
+                .extend(route.reach.ranges().map(|(low, high)| (low, high, Spot::Route(number))));
+        }
+        stretches.sort_unstable();
+        Self { single, stretches, internet: plan.internet_addresses().clone() }
+    }
+
+    pub(super) fn spot(&self, address: IpAddr) -> Spot {
+        if let Some(spot) = self.single.get(&address) {
+            return *spot;
+        }
+        let place = self.stretches.partition_point(|stretch| stretch.0 <= address);
+        if let Some((_, last, spot)) = place.checked_sub(1).map(|place| self.stretches[place])
+            && address <= last
+        {
+            return spot;
+        }
+        match address {
+            _ if self.internet.contains(address) => Spot::Internet,
+            _ if address.is_multicast() || address == IpAddr::from([255; 4]) => Spot::Everyone,
+            _ => Spot::Nowhere,
+        }
+    }
+
+    pub(super) fn words(&self, plan: &Plan, spot: Spot) -> String {
+        match spot {
+            Spot::Host(number) => plan.hosts()[number as usize].name.to_string(),
+            Spot::Network(number) => plan.networks()[number as usize].name.to_string(),
+            Spot::Route(number) => plan.routes()[number as usize].name.to_string(),
+            Spot::Gateway => "gateway".to_owned(),
+            Spot::Everyone => "everyone".to_owned(),
+            Spot::Internet => "internet".to_owned(),
+            Spot::Nowhere => "nowhere".to_owned(),
+        }
+    }
+}

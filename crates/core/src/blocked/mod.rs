@@ -1,0 +1,366 @@
+//! What a gateway has blocked: packets of its log, put together by who wanted what from whom, and what to
+//! make of each.
+//!
+//! Memory does not grow with the log: packets are counted under names of the plan, and of those there are
+//! only so many.
+
+mod book;
+mod offer;
+
+pub use offer::Offer;
+
+use crate::meaning::Meaning;
+use crate::rules::Rule;
+use crate::space::{Ends, Leg, Packet, Protocol, ServicePoint};
+use crate::verdict::{Cause, Decision, Verdict};
+use book::{Book, Spot};
+use std::collections::HashMap;
+use std::net::IpAddr;
+
+/// A packet as a log tells of it.
+#[derive(Clone, Copy, Debug)]
+pub struct Entry<'l> {
+    /// What the rule that logged it is called there, if it is one of ours.
+    pub tag: Option<&'l str>,
+    /// The interface it came by; empty for one that the gateway began.
+    pub enters: &'l str,
+    /// The interface it would have left by; empty for one that is for the gateway.
+    pub leaves: &'l str,
+    /// Source and destination.
+    pub ends: Ends,
+    /// What it asks for.
+    pub service: ServicePoint,
+    /// Whether it can begin a conversation: of TCP, only SYN alone can.
+    pub opens: bool,
+}
+
+/// What to make of blocked packets.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Sort {
+    /// Somebody inside wanted something that nobody decided about in particular: perhaps it is missing.
+    Missing,
+    /// The plan lets it pass today: the gateway has other rules than the plan.
+    Allowed,
+    /// An entry of the plan denies just this.
+    Meant,
+    /// A source that cannot be true where it came from.
+    Forged,
+    /// Somebody tries many things.
+    Scan,
+    /// From the internet, to what is not offered.
+    Stranger,
+    /// To everyone on the link: devices that look for each other.
+    ToEveryone,
+    /// A packet that begins nothing: late, or a part of a conversation that is over.
+    Late,
+    /// It is for nobody that there is a way to.
+    NoWay,
+}
+
+impl Sort {
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Missing => "missing",
+            Self::Allowed => "allowed",
+            Self::Meant => "meant",
+            Self::Forged => "forged",
+            Self::Scan => "scan",
+            Self::Stranger => "stranger",
+            Self::ToEveryone => "to_everyone",
+            Self::Late => "late",
+            Self::NoWay => "no_way",
+        }
+    }
+
+    /// What it means, in a clause.
+    pub fn says(self) -> &'static str {
+        match self {
+            Self::Missing => {
+                "nobody decided about this in particular; perhaps a permission is missing"
+            }
+            Self::Allowed => "the plan lets this pass: the gateway has other rules than the plan",
+            Self::Meant => "an entry of the plan denies just this",
+            Self::Forged => "the source cannot be true there: look at the device or the cable",
+            Self::Scan => "one device tries many things: look at it",
+            Self::Stranger => "noise: from the internet, to what is not offered",
+            Self::ToEveryone => "noise: devices that look for others on their link",
+            Self::Late => "noise: late packets of conversations that are over",
+            Self::NoWay => "it is for an address to which there is no way",
+        }
+    }
+
+    /// Whether nobody need do anything.
+    pub fn is_noise(self) -> bool {
+        matches!(self, Self::Stranger | Self::ToEveryone | Self::Late)
+    }
+}
+
+/// Packets that want the same of the same.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Group {
+    /// Where they come from, in the plan's words.
+    pub from: String,
+    /// Where they go.
+    pub to: String,
+    /// What they ask for; `None` where there was too much to tell apart.
+    pub service: Option<ServicePoint>,
+    /// How many there were.
+    pub count: u64,
+    /// The first and the last line that tells of one.
+    pub lines: (u64, u64),
+    /// The rule that blocked them, as the log calls it.
+    pub tag: Option<String>,
+    /// One of the packets, as it was sent.
+    pub packet: Packet,
+    /// What the plan means for that packet.
+    pub decision: Decision,
+    /// What to make of it.
+    pub sort: Sort,
+    /// The exception that would let it through, where one is missing.
+    pub offer: Option<Offer>,
+}
+
+impl Group {
+    /// Adds another one to it; what is not the same in both is not told apart any more.
+    fn take_in(&mut self, other: Self) {
+        self.count += other.count;
+        self.lines = (self.lines.0.min(other.lines.0), self.lines.1.max(other.lines.1));
+        if self.to != other.to {
+            self.to = "several".to_owned();
+        }
+        self.service = self.service.filter(|service| other.service == Some(*service));
+        if self.tag != other.tag {
+            self.tag = None;
+        }
+    }
+}
+
+/// A log as a whole.
+#[derive(Clone, Debug, Default)]
+#[non_exhaustive]
+pub struct Blocked {
+    /// The groups: what somebody may have to do something about first, and within a sort by number.
+    pub groups: Vec<Group>,
+    /// How many packets the log tells of.
+    pub packets: u64,
+    /// How many of them were logged and let pass.
+    pub passed: u64,
+    /// How many came by an interface that the plan does not know.
+    pub strange: u64,
+}
+
+/// How many groups are told apart; what comes beyond is counted without its service.
+const MOST: usize = 20_000;
+/// From how many services on somebody is taken to be trying things out.
+const MANY: usize = 20;
+
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+struct Key {
+    tag: u32,
+    leg: Leg,
+    from: Spot,
+    to: Spot,
+    service: Option<ServicePoint>,
+    opens: bool,
+}
+
+struct Count {
+    count: u64,
+    lines: (u64, u64),
+    packet: Packet,
+    /// Whether all went to one address, and came from one.
+    one_destination: bool,
+    one_source: bool,
+}
+
+/// Counts what a log tells of.
+pub struct Tally<'m, 'r> {
+    meaning: &'m Meaning<'m>,
+    rules: HashMap<String, &'r Rule>,
+    legs: HashMap<String, Leg>,
+    book: Book,
+    tags: Vec<String>,
+    tag_numbers: HashMap<String, u32>,
+    counts: HashMap<Key, Count>,
+    packets: u64,
+    passed: u64,
+    strange: u64,
+}
+
+impl<'m, 'r> Tally<'m, 'r> {
+    /// An empty tally; `rules` are the plan's, by what a log calls them.
+    pub fn new(meaning: &'m Meaning<'m>, rules: HashMap<String, &'r Rule>) -> Self {
+        let plan = meaning.plan();
+        let outer = (0..plan.gateway_leg().0).map(Leg);
+        let legs = outer.filter_map(|leg| Some((plan.interface(leg)?, leg))).collect();
+        Self {
+            meaning,
+            rules,
+            legs,
+            book: Book::of(plan),
+            tags: Vec::new(),
+            tag_numbers: HashMap::new(),
+            counts: HashMap::new(),
+            packets: 0,
+            passed: 0,
+            strange: 0,
+        }
+    }
+
+    /// Counts a packet of that line.
+    pub fn add(&mut self, line: u64, entry: &Entry<'_>) {
+        self.packets += 1;
+        let rule = entry.tag.and_then(|tag| self.rules.get(tag));
+        if rule.is_some_and(|rule| rule.action == crate::plan::Action::Allow) {
+            self.passed += 1;
+            return;
+        }
+        let plan = self.meaning.plan();
+        let leg = match entry.enters {
+            "" => plan.gateway_leg(),
+            name => match self.legs.get(name) {
+                Some(leg) => *leg,
+                None => {
+                    self.strange += 1;
+                    return;
+                }
+            },
+        };
+        let (source, destination) = (entry.ends.source(), entry.ends.destination());
+        let mut key = Key {
+            tag: entry.tag.map_or(u32::MAX, |tag| self.number(tag)),
+            leg,
+            from: if leg == plan.gateway_leg() { Spot::Gateway } else { self.book.spot(source) },
+            to: self.book.spot(destination),
+            service: Some(entry.service),
+            opens: entry.opens,
+        };
+        if self.counts.len() >= MOST && !self.counts.contains_key(&key) {
+            key.service = None;
+        }
+        let packet = || Packet::new(leg, entry.ends, entry.service);
+        let count = self.counts.entry(key).or_insert_with(|| Count {
+            count: 0,
+            lines: (line, line),
+            packet: packet(),
+            one_destination: true,
+            one_source: true,
+        });
+        count.count += 1;
+        count.lines.1 = line;
+        count.one_destination &= count.packet.destination() == destination;
+        count.one_source &= count.packet.source() == source;
+    }
+
+    /// The number of a tag. What calls itself one of ours but is none is not remembered.
+    fn number(&mut self, tag: &str) -> u32 {
+        if let Some(number) = self.tag_numbers.get(tag) {
+            return *number;
+        }
+        if self.tags.len() >= MOST {
+            return u32::MAX;
+        }
+        let number = self.tags.len() as u32;
+        self.tags.push(tag.to_owned());
+        self.tag_numbers.insert(tag.to_owned(), number);
+        number
+    }
+
+    /// What came of it all.
+    pub fn finish(self) -> Blocked {
+        let mut tried: HashMap<(Leg, Spot), usize> = HashMap::new();
+        for key in self.counts.keys().filter(|key| key.opens) {
+            *tried.entry((key.leg, key.from)).or_default() += 1;
+        }
+        let mut groups: Vec<Group> = Vec::with_capacity(self.counts.len());
+        for (key, count) in &self.counts {
+            let many = tried.get(&(key.leg, key.from)).copied().unwrap_or(0) >= MANY;
+            let group = self.group(key, count, many);
+            // What one device tries is one thing, whatever it tries.
+            let same = |other: &&mut Group| {
+                group.sort == Sort::Scan && other.sort == Sort::Scan && other.from == group.from
+            };
+            match groups.iter_mut().find(same) {
+                Some(known) => known.take_in(group),
+                None => groups.push(group),
+            }
+        }
+        groups.sort_by(|a, b| {
+            let order = |group: &Group| (group.sort, std::cmp::Reverse(group.count));
+            order(a)
+                .cmp(&order(b))
+                .then_with(|| (&a.from, &a.to, a.lines).cmp(&(&b.from, &b.to, b.lines)))
+        });
+        let (packets, passed, strange) = (self.packets, self.passed, self.strange);
+        Blocked { groups, packets, passed, strange }
+    }
+
+    fn group(&self, key: &Key, count: &Count, many: bool) -> Group {
+        let packet = self.as_filtered(count.packet);
+        let decision = self.meaning.decide(&packet);
+        let sort = sort(key, decision, many, &count.packet);
+        let offer = (sort == Sort::Missing).then(|| {
+            let ends = (count.one_source, count.one_destination);
+            Offer::of(self.meaning, &self.book, (key.from, key.to), ends, &count.packet)
+        });
+        Group {
+            from: self.book.words(self.meaning.plan(), key.from),
+            to: self.book.words(self.meaning.plan(), key.to),
+            service: key.service,
+            count: count.count,
+            lines: count.lines,
+            tag: self.tags.get(key.tag as usize).cloned(),
+            packet: count.packet,
+            decision,
+            sort,
+            offer: offer.flatten(),
+        }
+    }
+
+    /// A log tells of packets as the filter sees them: translated, but by the interface they came by.
+    fn as_filtered(&self, packet: Packet) -> Packet {
+        let plan = self.meaning.plan();
+        let offered = self.meaning.translations().any(|inbound| {
+            let own = plan.exception(inbound.exception);
+            inbound.target == Some(packet.destination())
+                && own.service.set.v4.contains(packet.service.coordinate())
+                && own.from.addresses.contains(packet.source())
+        });
+        let outside = plan.uplink_on(packet.enters).is_some();
+        match offered && outside {
+            true => Packet { enters: plan.translated_leg(packet.enters), ..packet },
+            false => packet,
+        }
+    }
+}
+
+fn sort(key: &Key, decision: Decision, many: bool, packet: &Packet) -> Sort {
+    let destination = packet.destination();
+    let everyone = destination.is_multicast()
+        || destination == IpAddr::from([255, 255, 255, 255])
+        || key.to == Spot::Everyone;
+    if !key.opens || is_error(packet) {
+        return Sort::Late;
+    }
+    match (decision.verdict, decision.cause) {
+        (_, Cause::Forged(..)) => Sort::Forged,
+        (Verdict::NoWay | Verdict::DoesNotPass, _) if !everyone => Sort::NoWay,
+        _ if everyone => Sort::ToEveryone,
+        (Verdict::Allow, _) => Sort::Allowed,
+        (_, Cause::Exception(_)) => Sort::Meant,
+        _ if key.from == Spot::Internet => Sort::Stranger,
+        _ if many => Sort::Scan,
+        _ => Sort::Missing,
+    }
+}
+
+/// Whether it is an ICMP message that belongs to something else, and begins nothing.
+fn is_error(packet: &Packet) -> bool {
+    match (packet.service.protocol(), packet.service.icmp_kind()) {
+        (Protocol::ICMP, Some((kind, _))) => kind != 8,
+        (Protocol::ICMP_V6, Some((kind, _))) => kind != 128,
+        _ => false,
+    }
+}
