@@ -5,19 +5,29 @@
 
 #![forbid(unsafe_code)]
 
+mod acl_json;
 mod clean;
 mod csv;
+mod dnsmasq;
+pub mod foreign;
 mod markdown;
+pub mod nftables;
+mod packet_log;
 mod page;
 mod sarif;
 pub mod schema;
 pub mod sheets;
 mod table;
 pub mod walk;
+mod workbook;
 
+pub use acl_json::{AclFile, Unsaid, Why, acl_json};
 pub use clean::{clean, shell_word};
 pub use csv::{csv, safe};
+pub use dnsmasq::{LOCAL_DOMAIN, dnsmasq};
 pub use markdown::markdown;
+pub use packet_log::read_packet_log;
 pub use page::checklist_page;
 pub use sarif::sarif;
 pub use table::{Cell, Column, Table, Tone};
+pub use workbook::{Book, Part};

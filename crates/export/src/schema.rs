@@ -1,8 +1,9 @@
 //! The JSON Schemas of the sheets, generated from their types.
 
 use crate::sheets::{
-    AddressSheet, AnswerSheet, BriefRow, ChangeSheet, ChecklistSheet, CompareSheet, DraftSheet,
-    FindingSheet, MatrixSheet, PageSheet, PortSheet, ProofSheet, RuleSheet, ServiceSheet,
+    AddressSheet, AnswerSheet, AuditSheet, BlockedSheet, BriefRow, ChangeSheet, ChecklistSheet,
+    CompareSheet, DraftSheet, FindingSheet, MatrixSheet, PageSheet, PortSheet, ProofSheet,
+    RehearsalSheet, RuleSheet, ServiceSheet,
 };
 use crate::walk::WalkSheet;
 use schemars::{JsonSchema, generate::SchemaSettings};
@@ -13,7 +14,9 @@ pub fn all() -> Vec<(&'static str, Value)> {
     vec![
         ("addresses", of::<AddressSheet>()),
         ("ask", of::<AnswerSheet>()),
+        ("audit", of::<AuditSheet>()),
         ("batch", of::<BriefRow<'static>>()),
+        ("blocked", of::<BlockedSheet>()),
         ("change", of::<ChangeSheet>()),
         ("check", of::<FindingSheet>()),
         ("checklist", of::<ChecklistSheet>()),
@@ -23,6 +26,7 @@ pub fn all() -> Vec<(&'static str, Value)> {
         ("explain", of::<PageSheet>()),
         ("ports", of::<PortSheet>()),
         ("prove", of::<ProofSheet>()),
+        ("rehearse", of::<RehearsalSheet>()),
         ("rules", of::<RuleSheet>()),
         ("services", of::<ServiceSheet>()),
         ("walk", of::<WalkSheet>()),

@@ -2,6 +2,8 @@
 
 mod addresses;
 mod answer;
+mod audit;
+mod blocked;
 mod boxes;
 mod brief;
 mod change;
@@ -13,12 +15,15 @@ mod pages;
 mod ports;
 mod products;
 mod proof;
+mod rehearsal;
 mod rules;
 mod services;
 mod strength;
 
 pub use addresses::AddressSheet;
 pub use answer::AnswerSheet;
+pub use audit::{AuditFinding, AuditSheet, DifferenceRow};
+pub use blocked::{BlockedSheet, GroupRow, OfferRow, offer_keys};
 pub use boxes::BoxRow;
 pub use brief::{BriefRow, Question, problem};
 pub use change::{ChangeSheet, DraftSheet};
@@ -30,6 +35,7 @@ pub use pages::PageSheet;
 pub use ports::PortSheet;
 pub use products::{Names, RuleFile, RuleFileProblem};
 pub use proof::{FormProof, ProofSheet};
+pub use rehearsal::{HitRow, RehearsalFrame, RehearsalSheet, TriedRow};
 pub use rules::RuleSheet;
 pub use services::ServiceSheet;
 pub use strength::Strength;

@@ -1,0 +1,464 @@
+//! The rules as access control lists: the YANG module `ietf-access-control-list` (RFC 8519), in the JSON
+//! of RFC 7951.
+//!
+//! An entry of these lists is one product of single things: one prefix to one prefix, one range of ports.
+//! So a rule becomes as many entries as it takes. What the module has no words for is said, and where
+//! leaving it out would open something, nothing is written.
+
+mod rest;
+
+use crate::nftables::{Known, fingerprint};
+use bastium_core::addressing::StandIn;
+use bastium_core::plan::{Action, Plan};
+use bastium_core::rules::{Applies, Rule, RuleList, RuleSet, Surroundings};
+use bastium_core::space::{IntervalSet, Leg, Match, Protocol, ServiceSet};
+use ipnet::{IpNet, Ipv4Subnets, Ipv6Subnets};
+use rest::Rest;
+use serde_json::{Map, Value, json};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
+/// The longest name that the module takes, in characters.
+const LONGEST: usize = 64;
+const MODULE: &str = "ietf-access-control-list";
+/// The protocols that replies are let back for: ICMP, TCP, UDP, DCCP, GRE, ESP, AH, ICMPv6, SCTP, UDP-Lite.
+const USUAL: [u8; 10] = [1, 6, 17, 33, 47, 50, 51, 58, 132, 136];
+
+/// Something that these lists cannot say.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Unsaid {
+    /// The rule, by its id.
+    pub rule: String,
+    /// Why.
+    pub why: Why,
+    /// Whether leaving it out would let something pass that the rule denies.
+    pub opens: bool,
+}
+
+/// Why a rule cannot be said.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Why {
+    /// There is no state: what lets replies back is the device's own business.
+    State,
+    /// There are no hours.
+    Hours,
+    /// There are no names, only addresses.
+    Names,
+    /// A leased address is not known.
+    Leased,
+    /// There are no rates.
+    Rate,
+    /// There are ports of TCP and UDP alone.
+    Ports,
+    /// Each protocol takes an entry of its own: replies are let back for the usual ones.
+    Rare,
+}
+
+/// The lists, and what of the rules is not in them.
+#[derive(Clone, Debug)]
+pub struct AclFile {
+    /// The lists.
+    pub json: Value,
+    /// How many entries there are.
+    pub entries: usize,
+    /// What the lists do not say.
+    pub unsaid: Vec<Unsaid>,
+}
+
+/// Writes the rules as lists of RFC 8519.
+pub fn acl_json(plan: &Plan, rules: &RuleSet) -> AclFile {
+    let known = Known::of(plan);
+    let around = Surroundings::of(plan);
+    let mut writer = Writer { plan, known, around, entries: 0, unsaid: Vec::new() };
+    let mut lists = Vec::new();
+    let mut points: Vec<(String, &str, Vec<String>)> = Vec::new();
+    for list in rules.lists.iter().filter(|list| !list.implied) {
+        for v6 in [false, true] {
+            let Some((name, acl)) = writer.list(list, v6) else { continue };
+            lists.push(acl);
+            if let Some(Applies::Interface { leg, out }) = list.applies {
+                let interface = plan.interface(leg);
+                let interface = interface.unwrap_or_else(|| plan.leg_name(leg).to_owned());
+                let way = if out { "egress" } else { "ingress" };
+                match points.iter_mut().find(|(at, w, _)| (at, *w) == (&interface, way)) {
+                    Some((_, _, names)) => names.push(name),
+                    None => points.push((interface, way, vec![name])),
+                }
+            }
+        }
+    }
+    let mut acls = Map::new();
+    acls.insert("acl".to_owned(), Value::Array(lists));
+    if !points.is_empty() {
+        acls.insert("attachment-points".to_owned(), json!({ "interface": attached(points) }));
+    }
+    let json = json!({ format!("{MODULE}:acls"): acls });
+    AclFile { json, entries: writer.entries, unsaid: writer.unsaid }
+}
+
+/// Which lists are on which interface, and in which direction.
+fn attached(points: Vec<(String, &str, Vec<String>)>) -> Vec<Value> {
+    let mut interfaces: Vec<Map<String, Value>> = Vec::new();
+    for (interface, way, names) in points {
+        let names: Vec<Value> = names.into_iter().map(|name| json!({ "name": name })).collect();
+        let sets = json!({ "acl-sets": { "acl-set": names } });
+        let known = interfaces.iter_mut().find(|known| known["interface-id"] == interface.as_str());
+        match known {
+            Some(known) => {
+                known.insert(way.to_owned(), sets);
+            }
+            None => {
+                let mut new = Map::new();
+                new.insert("interface-id".to_owned(), json!(interface));
+                new.insert(way.to_owned(), sets);
+                interfaces.push(new);
+            }
+        }
+    }
+    interfaces.into_iter().map(Value::Object).collect()
+}
+
+struct Writer<'p> {
+    plan: &'p Plan,
+    known: Known,
+    around: Surroundings,
+    entries: usize,
+    unsaid: Vec<Unsaid>,
+}
+
+impl Writer<'_> {
+    /// A list in one family; `None` where it has nothing to say there.
+    fn list(&mut self, list: &RuleList, v6: bool) -> Option<(String, Value)> {
+        let family = if v6 { "ipv6" } else { "ipv4" };
+        let name = short(&format!("{} {family}", list.name));
+        let mut aces = Vec::new();
+        let mut rest = Rest::of(self.plan, &self.around, list, v6);
+        for rule in &list.rules {
+            aces.extend(self.rule(list, rule, &mut rest, v6));
+        }
+        self.entries += aces.len();
+        if aces.is_empty() {
+            return None;
+        }
+        let acl = json!({
+            "name": name,
+            "type": format!("{MODULE}:{family}-acl-type"),
+            "aces": { "ace": aces },
+        });
+        Some((name, acl))
+    }
+
+    /// The entries of a rule in one family.
+    fn rule(&mut self, list: &RuleList, rule: &Rule, rest: &mut Rest, v6: bool) -> Vec<Value> {
+        let (Some(product), None) = (self.sayable(rule), &rule.back) else {
+            return match (&rule.matches, &rule.back) {
+                (Some(product), Some(ports)) => self.back(rule, &rest.plainest(product), ports, v6),
+                _ => Vec::new(),
+            };
+        };
+        let Some(product) = &rest.simplest(product) else { return Vec::new() };
+        let source = prefixes(&product.source, v6);
+        let destination = prefixes(&product.destination, v6);
+        let line = if v6 { &product.service.v6 } else { &product.service.v4 };
+        let services = self.with_ports(rule, services(line));
+        let mut entries = Vec::new();
+        for interface in self.interfaces(list, product) {
+            for source in &source {
+                for destination in &destination {
+                    for service in &services {
+                        let mut matches = Map::new();
+                        addresses(&mut matches, v6, *source, *destination, service);
+                        if let Some(interface) = &interface {
+                            matches.insert("ingress-interface".to_owned(), json!(interface));
+                        }
+                        entries.push(self.entry(rule, v6, entries.len(), matches));
+                    }
+                }
+            }
+        }
+        entries
+    }
+
+    /// Single ports can be said of TCP and UDP. Of another protocol all is denied, or nothing allowed.
+    fn with_ports(&mut self, rule: &Rule, mut services: Vec<Service>) -> Vec<Service> {
+        let odd = |s: &Service| s.details.is_some() && !matches!(s.protocol, Some(1 | 6 | 17 | 58));
+        if !services.iter().any(odd) {
+            return services;
+        }
+        self.unsay(rule, Why::Ports, false);
+        if rule.action == Action::Allow {
+            services.retain(|service| !odd(service));
+        }
+        for service in services.iter_mut().filter(|service| odd(service)) {
+            service.details = None;
+        }
+        services
+    }
+
+    fn unsay(&mut self, rule: &Rule, why: Why, opens: bool) {
+        let one = Unsaid { rule: rule.id.clone(), why, opens };
+        if !self.unsaid.contains(&one) {
+            self.unsaid.push(one);
+        }
+    }
+
+    /// What a rule matches, if these lists have the words for it.
+    fn sayable<'r>(&mut self, rule: &'r Rule) -> Option<&'r Match> {
+        let denies = rule.action != Action::Allow;
+        let Some(product) = &rule.matches else {
+            self.unsay(rule, Why::State, false);
+            return None;
+        };
+        if rule.limit_mbps.is_some() {
+            self.unsay(rule, Why::Rate, false);
+        }
+        if !product.at.is_full() {
+            // What is denied at some hours is denied at all of them; what is allowed at some, at none.
+            self.unsay(rule, Why::Hours, false);
+            if !denies {
+                return None;
+            }
+        }
+        for set in [&product.source, &product.destination] {
+            // Some names among addresses cannot be said; nor all addresses but those of a name.
+            match self.known.named(set) {
+                (false, true, _) => self.unsay(rule, Why::Names, denies),
+                (true, _, true) => self.unsay(rule, Why::Names, !denies),
+                _ => {}
+            }
+            if self.known.only_leased(set) {
+                self.unsay(rule, Why::Leased, denies);
+            }
+        }
+        Some(product)
+    }
+
+    /// The entries that let replies back where there is no state, from the ports that were asked: of TCP only
+    /// what is no opening.
+    fn back(&mut self, rule: &Rule, product: &Match, ports: &ServiceSet, v6: bool) -> Vec<Value> {
+        let source = prefixes(&product.source, v6);
+        let destination = prefixes(&product.destination, v6);
+        let (to, from) = match v6 {
+            true => (&product.service.v6, &ports.v6),
+            false => (&product.service.v4, &ports.v4),
+        };
+        let mut entries = Vec::new();
+        let mut services = services(to);
+        let count = services.len();
+        // One entry for each of two hundred protocols that nobody uses would help nobody.
+        services.retain(|s| s.protocol.is_none_or(|number| USUAL.contains(&number)));
+        if services.len() < count {
+            self.unsay(rule, Why::Rare, false);
+        }
+        for service in services.iter().flat_map(|service| service.answered_from(from)) {
+            for source in &source {
+                for destination in &destination {
+                    let mut matches = Map::new();
+                    addresses(&mut matches, v6, *source, *destination, &service);
+                    entries.push(self.entry(rule, v6, entries.len(), matches));
+                }
+            }
+        }
+        entries
+    }
+
+    /// The interfaces that a rule's entries name; none where its list is on one anyway, or it is for all.
+    fn interfaces(&self, list: &RuleList, product: &Match) -> Vec<Option<String>> {
+        if matches!(list.applies, Some(Applies::Interface { .. })) {
+            return vec![None];
+        }
+        let enters = list.packets().enters();
+        let outer = (0..self.plan.gateway_leg().0).map(Leg);
+        let here: Vec<Leg> = outer.filter(|leg| enters.contains(*leg)).collect();
+        let named: Vec<Leg> = here
+            .iter()
+            .copied()
+            .filter(|leg| {
+                product.enters.contains(*leg)
+                    || product.enters.contains(self.plan.translated_leg(*leg))
+            })
+            .collect();
+        if named.len() == here.len() {
+            return vec![None];
+        }
+        let name = |leg: &Leg| {
+            let known = self.plan.interface(*leg);
+            Some(known.unwrap_or_else(|| self.plan.leg_name(*leg).to_owned()))
+        };
+        named.iter().map(name).collect()
+    }
+
+    fn entry(&self, rule: &Rule, v6: bool, number: usize, matches: Map<String, Value>) -> Value {
+        let family = if v6 { "6" } else { "4" };
+        let forwarding = match rule.action {
+            Action::Allow => "accept",
+            Action::Block => "drop",
+            Action::Reject => "reject",
+        };
+        let logging = if rule.log { "log-syslog" } else { "log-none" };
+        json!({
+            "name": short(&format!("{} v{family}.{}", rule.id, number + 1)),
+            "matches": matches,
+            "actions": {
+                "forwarding": format!("{MODULE}:{forwarding}"),
+                "logging": format!("{MODULE}:{logging}"),
+            },
+        })
+    }
+}
+
+/// A name that is short enough; where it is cut, a fingerprint of the whole follows.
+fn short(name: &str) -> String {
+    if name.len() <= LONGEST {
+        return name.to_owned();
+    }
+    let kept: String = name.chars().take(LONGEST - 9).collect();
+    format!("{}~{:08x}", kept, fingerprint(name))
+}
+
+/// A stretch of the service line, as an entry can say it.
+#[derive(Clone, Debug, Default)]
+struct Service {
+    protocol: Option<u8>,
+    /// Ports, or ICMP type and code.
+    details: Option<(u16, u16)>,
+    /// Whether the ports are those that it comes from.
+    /// The ports that it comes from.
+    from: Option<(u16, u16)>,
+    flag: Option<&'static str>,
+}
+
+impl Service {
+    /// The same as replies from the ports on a line; a service without ports may answer from anywhere.
+    fn answered_from(&self, line: &IntervalSet<u32>) -> Vec<Self> {
+        let Some(protocol) = self.protocol.map(Protocol).filter(|protocol| protocol.has_ports())
+        else {
+            return vec![self.clone()];
+        };
+        let (low, high) = protocol.stretch();
+        let here = line.intersection(&IntervalSet::range(low, high));
+        let flags: &[Option<&'static str>] =
+            if protocol == Protocol::TCP { &[Some("ack"), Some("rst")] } else { &[None] };
+        let mut all = Vec::new();
+        for &(first, last) in here.spans() {
+            let whole = (first, last) == (low, high);
+            let from = (!whole).then_some(((first - low) as u16, (last - low) as u16));
+            all.extend(flags.iter().map(|flag| Self { from, flag: *flag, ..self.clone() }));
+        }
+        all
+    }
+}
+
+/// The services of one family, as single stretches.
+fn services(line: &IntervalSet<u32>) -> Vec<Service> {
+    if IntervalSet::range(0, ServiceSet::LINE_END).is_subset(line) {
+        return vec![Service::default()];
+    }
+    let mut all = Vec::new();
+    for &(low, high) in line.spans() {
+        for number in (low >> 16)..=(high >> 16).min(0xff) {
+            let start = number << 16;
+            let (from, to) =
+                ((low.max(start) - start) as u16, (high.min(start | 0xffff) - start) as u16);
+            let protocol = Some(number as u8);
+            let whole = (from, to) == (0, u16::MAX);
+            if whole || !Protocol(number as u8).is_icmp() {
+                let details = (!whole).then_some((from, to));
+                all.push(Service { protocol, details, ..Service::default() });
+                continue;
+            }
+            // Type by type, as the module has no ranges of them.
+            for kind in (from >> 8)..=(to >> 8) {
+                let (first, last) = (from.max(kind << 8), to.min(kind << 8 | 0xff));
+                all.extend(codes(number as u8, first, last));
+            }
+        }
+    }
+    all
+}
+
+fn codes(number: u8, first: u16, last: u16) -> Vec<Service> {
+    let protocol = Some(number);
+    if first & 0xff == 0 && last & 0xff == 0xff {
+        let details = Some((first >> 8, u16::MAX));
+        return vec![Service { protocol, details, ..Service::default() }];
+    }
+    let each = (first..=last).map(|point| Service {
+        protocol,
+        details: Some((point >> 8, point & 0xff)),
+        ..Service::default()
+    });
+    each.collect()
+}
+
+/// Fills in the network header and what follows it.
+fn addresses(
+    matches: &mut Map<String, Value>,
+    v6: bool,
+    source: Option<IpNet>,
+    destination: Option<IpNet>,
+    service: &Service,
+) {
+    let family = if v6 { "ipv6" } else { "ipv4" };
+    let mut header = Map::new();
+    if let Some(protocol) = service.protocol {
+        header.insert("protocol".to_owned(), json!(protocol));
+    }
+    for (end, prefix) in [("destination", destination), ("source", source)] {
+        if let Some(prefix) = prefix {
+            header.insert(format!("{end}-{family}-network"), json!(prefix.to_string()));
+        }
+    }
+    matches.insert(family.to_owned(), Value::Object(header));
+    let mut transport = Map::new();
+    if let Some(flag) = service.flag {
+        transport.insert("flags".to_owned(), json!(flag));
+    }
+    if let (Some(1 | 58), Some((kind, code))) = (service.protocol, service.details) {
+        transport.insert("type".to_owned(), json!(kind));
+        if code != u16::MAX {
+            transport.insert("code".to_owned(), json!(code));
+        }
+        matches.insert("icmp".to_owned(), Value::Object(transport));
+        return;
+    }
+    for (end, ports) in [("source-port", service.from), ("destination-port", service.details)] {
+        let ports = match ports {
+            None => continue,
+            Some((low, high)) if low == high => json!({ "operator": "eq", "port": low }),
+            Some((low, high)) => json!({ "lower-port": low, "upper-port": high }),
+        };
+        transport.insert(end.to_owned(), ports);
+    }
+    // The module has words for the ports of these two alone.
+    let name = if service.protocol == Some(6) { "tcp" } else { "udp" };
+    if !transport.is_empty() {
+        matches.insert(name.to_owned(), Value::Object(transport));
+    }
+}
+
+/// The prefixes of one family; `None` for all of it. Addresses that only stand for others are left out.
+fn prefixes(set: &bastium_core::space::AddressSet, v6: bool) -> Vec<Option<IpNet>> {
+    let whole = if v6 { set.v6.is_full() } else { set.v4.is_full() };
+    if whole {
+        return vec![None];
+    }
+    let here = set.ranges().filter(|(low, _)| low.is_ipv6() == v6);
+    let here =
+        here.filter(|(low, high)| StandIn::of(*low).is_none() || StandIn::of(*high).is_none());
+    let prefixes = here.flat_map(|(low, high)| -> Vec<IpNet> {
+        match (low, high) {
+            (IpAddr::V4(a), IpAddr::V4(b)) => v4(a, b),
+            (IpAddr::V6(a), IpAddr::V6(b)) => v6_prefixes(a, b),
+            _ => Vec::new(),
+        }
+    });
+    prefixes.map(Some).collect()
+}
+
+fn v4(low: Ipv4Addr, high: Ipv4Addr) -> Vec<IpNet> {
+    Ipv4Subnets::new(low, high, 0).map(IpNet::from).collect()
+}
+
+fn v6_prefixes(low: Ipv6Addr, high: Ipv6Addr) -> Vec<IpNet> {
+    Ipv6Subnets::new(low, high, 0).map(IpNet::from).collect()
+}

@@ -1,0 +1,376 @@
+//! Rule lists that somebody else wrote: read from what a gateway prints, and made into one ordered list.
+//!
+//! What is read is exact. A condition that has no meaning here (a source port, a rate, a set that is filled
+//! from outside) makes its line *unsure*: it is named, it takes part in no claim, and what it might match
+//! is not compared.
+
+mod acl;
+mod alike;
+mod nft;
+mod nft_words;
+mod sheet;
+
+pub(crate) use alike::Alike;
+
+use bastium_core::plan::{Action, Plan};
+use bastium_core::proof::bare_singles;
+use bastium_core::rules::{BareLine, RuleSet, Surroundings};
+use bastium_core::space::{AddressSet, IntervalSet, Leg, Match, PacketSet};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
+/// The gateway itself, as a place to come from and to go to.
+pub const GATEWAY: &str = "gateway";
+/// Any interface that is not named.
+const OTHERS: &str = "other interfaces";
+
+/// A line of such a list.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct ForeignLine {
+    /// What it matches and does.
+    pub bare: BareLine,
+    /// Where it stands, as a person finds it.
+    pub at: String,
+    /// Whether what it matches is known for sure.
+    pub sure: bool,
+    /// How many packets have hit it, where that is counted.
+    pub hits: Option<u64>,
+    /// Whether it is the end of a list, and no line of its own.
+    pub end: bool,
+}
+
+/// Something that was not understood.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Obscure {
+    /// Where it stands.
+    pub at: String,
+    /// What it is.
+    pub what: String,
+}
+
+/// A whole list.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Foreign {
+    /// By which ways packets come and go.
+    pub ways: Ways,
+    /// The lines, in the order in which they are asked.
+    pub lines: Vec<ForeignLine>,
+    /// What was not understood.
+    pub obscure: Vec<Obscure>,
+    /// Whether replies to what was let through are let back; `None` where the list keeps no state.
+    pub replies: Option<bool>,
+}
+
+/// Why a file is no rule list.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum NotAList {
+    /// It is neither JSON nor a table.
+    Neither,
+    /// It is JSON, but of something else.
+    OtherJson,
+    /// The JSON is broken off or wrong.
+    BrokenJson(String),
+    /// A table without the columns that are needed.
+    NoColumns(Vec<&'static str>),
+    /// The table cannot be read.
+    BrokenTable(String),
+    /// It has no rules in it.
+    Empty,
+}
+
+/// The ways through a gateway: each pair of where a packet comes from and where it goes is a leg of its
+/// own, so that lists which look at both can be held against each other.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Ways {
+    /// Where packets come from: interfaces, the gateway, and once more each interface for what has been
+    /// translated on its way in.
+    pub from: Vec<String>,
+    /// Where they go: interfaces, and the gateway.
+    pub to: Vec<String>,
+    /// How many of `from` are plain; behind the gateway follow the translated ones.
+    plain: usize,
+}
+
+impl Ways {
+    /// The ways of a plan's gateway.
+    pub fn of(plan: &Plan) -> Self {
+        let legs = (0..plan.gateway_leg().0).map(Leg);
+        let names =
+            legs.map(|leg| plan.interface(leg).unwrap_or_else(|| plan.leg_name(leg).to_owned()));
+        Self::between(names.collect())
+    }
+
+    /// The ways between these interfaces and the gateway.
+    pub fn between(mut names: Vec<String>) -> Self {
+        names.push(OTHERS.to_owned());
+        let mut from = names.clone();
+        from.push(GATEWAY.to_owned());
+        from.extend(names.iter().map(|name| format!("{name} translated")));
+        let plain = names.len();
+        names.push(GATEWAY.to_owned());
+        Self { from, to: names, plain }
+    }
+
+    /// How many legs there are.
+    pub fn legs(&self) -> usize {
+        self.from.len() * self.to.len()
+    }
+
+    fn leg(&self, from: usize, to: usize) -> Leg {
+        Leg((from * self.to.len() + to) as u16)
+    }
+
+    /// Where a leg's packets come from and go to.
+    pub fn names(&self, leg: Leg) -> (&str, &str) {
+        let (from, to) = (usize::from(leg.0) / self.to.len(), usize::from(leg.0) % self.to.len());
+        (&self.from[from], &self.to[to])
+    }
+
+    /// The plan's own leg for one of these, where it has one.
+    pub(crate) fn plan_leg(&self, plan: &Plan, leg: Leg) -> Option<Leg> {
+        let from = usize::from(leg.0) / self.to.len();
+        let outer = usize::from(plan.gateway_leg().0);
+        match from {
+            from if from < outer => Some(Leg(from as u16)),
+            from if from == self.plain => Some(plan.gateway_leg()),
+            from if from > self.plain && from - self.plain - 1 < outer => {
+                Some(plan.translated_leg(Leg((from - self.plain - 1) as u16)))
+            }
+            _ => None,
+        }
+    }
+
+    /// Whether legs are most of those by which anything is passed on, whatever goes on to an interface that
+    /// is not named left aside.
+    pub(crate) fn are_most(&self, legs: &IntervalSet<Leg>) -> bool {
+        let named = 0..self.plain - 1;
+        let all = named.clone().flat_map(|from| named.clone().map(move |to| (from, to)));
+        let (mut count, mut within) = (0, 0);
+        for (from, to) in all.filter(|(from, to)| from != to) {
+            count += 1;
+            within += usize::from(legs.contains(self.leg(from, to)));
+        }
+        // Where no interface is named, there is one way for all.
+        if count == 0 { legs.contains(self.leg(0, 0)) } else { 2 * within > count }
+    }
+
+    /// The legs of packets that come from and go to these.
+    fn some(&self, from: impl Fn(usize) -> bool, to: impl Fn(usize) -> bool) -> IntervalSet<Leg> {
+        let all = (0..self.from.len()).flat_map(|a| (0..self.to.len()).map(move |b| (a, b)));
+        all.filter(|(a, b)| from(*a) && to(*b)).map(|(a, b)| self.leg(a, b)).collect()
+    }
+
+    /// What is passed on, comes to the gateway, or is begun by it.
+    fn hook(&self, from_gateway: bool, to_gateway: bool) -> IntervalSet<Leg> {
+        self.some(
+            |from| (from == self.plain) == from_gateway,
+            |to| (to == self.plain) == to_gateway,
+        )
+    }
+
+    /// The legs that begin at an interface whose name fits.
+    fn entering(&self, fits: impl Fn(&str) -> bool) -> IntervalSet<Leg> {
+        self.some(
+            |from| fits(self.from[from].strip_suffix(" translated").unwrap_or(&self.from[from])),
+            |_| true,
+        )
+    }
+
+    /// The legs that end at an interface whose name fits.
+    fn leaving(&self, fits: impl Fn(&str) -> bool) -> IntervalSet<Leg> {
+        self.some(|_| true, |to| fits(&self.to[to]))
+    }
+
+    fn translated(&self) -> IntervalSet<Leg> {
+        self.some(|from| from > self.plain, |_| true)
+    }
+}
+
+/// Reads a rule list: what the kernel's tool prints in JSON, lists of RFC 8519 in JSON, or a table with
+/// headings. A plan says what names mean, and which interfaces there are.
+///
+/// # Errors
+/// When it is none of these.
+pub fn read_rules(text: &str, plan: Option<&Plan>) -> Result<Foreign, NotAList> {
+    let trimmed = text.trim_start_matches('\u{feff}').trim_start();
+    let foreign = if trimmed.starts_with(['{', '[']) {
+        let json: serde_json::Value = serde_json::from_str(trimmed)
+            .map_err(|error| NotAList::BrokenJson(error.to_string()))?;
+        if let Some(objects) = json.get("nftables").and_then(serde_json::Value::as_array) {
+            nft::read(objects, plan)
+        } else if let Some(acls) = acl::lists(&json) {
+            acl::read(acls, plan)
+        } else {
+            return Err(NotAList::OtherJson);
+        }
+    } else {
+        sheet::read(trimmed, plan)?
+    };
+    if foreign.lines.is_empty() { Err(NotAList::Empty) } else { Ok(foreign) }
+}
+
+/// The rules of a plan, over the same ways.
+pub fn own_lines(plan: &Plan, rules: &RuleSet, ways: &Ways) -> Vec<BareLine> {
+    let around = Surroundings::of(plan);
+    let possible = rules.possible(plan);
+    let mut lines = Vec::new();
+    // What has no way is asked of no list.
+    for (list, place) in rules.lists.iter().zip(0..) {
+        for rule in &list.rules {
+            let products = rules.products_of(place, rule, &possible);
+            let matches = products.iter().flat_map(|product| split(plan, &around, ways, product));
+            let matches = matches.collect();
+            lines.push(BareLine::new(&rule.id, rule.number, matches, rule.action, rule.log));
+        }
+        if let Some((rest, action)) = rules.end_of(place, &possible) {
+            let matches = rest.iter().flat_map(|product| split(plan, &around, ways, product));
+            let name = format!("the end of {}", list.name);
+            lines.push(BareLine::new(&name, 0, matches.collect(), action, false));
+        }
+    }
+    lines
+}
+
+/// A product over the plan's legs, over ways: by where its destination leads.
+fn split(plan: &Plan, around: &Surroundings, ways: &Ways, product: &Match) -> Vec<Match> {
+    let mut parts = Vec::new();
+    let own = plan.gateway_leg();
+    let last = plan.translated_leg(own);
+    let legs = (0..last.0).map(Leg).filter(|leg| product.enters.contains(*leg));
+    for leg in legs {
+        let from = match leg {
+            leg if leg == own => ways.plain,
+            leg if plan.is_translated(leg) => ways.plain + 1 + usize::from(plan.came_by(leg).0),
+            leg => usize::from(leg.0),
+        };
+        let mut push = |to: usize, reached: &AddressSet| {
+            let destination = product.destination.intersection(reached);
+            if !destination.is_empty() {
+                let enters = IntervalSet::point(ways.leg(from, to));
+                parts.push(Match { enters, destination, ..product.clone() });
+            }
+        };
+        for (to, reached) in around.reached.iter().enumerate() {
+            let gateway = around.gateway.get(usize::from(leg.0));
+            let reached = gateway.map_or(reached.clone(), |gateway| reached.difference(gateway));
+            push(to, &reached);
+        }
+        if let Some(gateway) = around.gateway.get(usize::from(leg.0)) {
+            push(ways.plain, gateway);
+        }
+    }
+    parts
+}
+
+/// Packets that the plan's lists are not asked about, over the same ways: what is not compared.
+pub fn beyond(plan: &Plan, rules: &RuleSet, ways: &Ways) -> PacketSet {
+    let around = Surroundings::of(plan);
+    let everything =
+        Match { enters: IntervalSet::range(Leg(0), Leg(u16::MAX)), ..Match::everything() };
+    let asked = split(plan, &around, ways, &everything);
+    let asked: Vec<Match> = asked.into_iter().collect();
+    let legs = IntervalSet::range(Leg(0), Leg((ways.legs() - 1) as u16));
+    let mut rest = PacketSet::from(Match { enters: legs, ..Match::everything() });
+    for product in &asked {
+        rest = rest.difference(&product.into());
+    }
+    // Two devices of one network meet without the gateway.
+    for id in plan.network_ids().filter(|id| plan.network(*id).tunnel.is_none()) {
+        let place = id.index();
+        let enters = ways.some(|from| from == place, |to| to == place);
+        let own = plan.network(id).prefixes();
+        let near = Match { enters, source: own.clone(), destination: own, ..Match::everything() };
+        rest = rest.union(&near.into());
+    }
+    // What asks for an offered service comes to the lists as what it becomes.
+    for taken in rules.translations.iter().map(|translation| &translation.takes) {
+        for product in split(plan, &around, ways, taken) {
+            rest = rest.union(&product.into());
+        }
+    }
+    // What is forged is blocked before anybody asks where it was translated to.
+    for (leg, sources) in around.legs().zip(&around.sources) {
+        let from = ways.plain + 1 + usize::from(leg.0);
+        let enters = ways.some(|place| place == from, |_| true);
+        let forged = Match { enters, source: sources.complement(), ..Match::everything() };
+        rest = rest.union(&forged.into());
+    }
+    around.no_way.iter().fold(rest, |all, gone| {
+        let through = ways.hook(false, false);
+        all.union(&PacketSet::from(Match { enters: through, ..gone.clone() }))
+    })
+}
+
+impl Foreign {
+    /// The lines without anything around them.
+    pub fn bare(&self) -> Vec<BareLine> {
+        self.lines.iter().map(|line| line.bare.clone()).collect()
+    }
+
+    /// Looks at every line: which never matches, which changes nothing, which depend on their order.
+    pub fn singles(&self) -> bastium_core::proof::BareSingles {
+        let lines = self.bare();
+        let alike = Alike::of(&[&lines], self.ways.legs());
+        bare_singles(self.ways.legs(), &alike.reduced(&lines), |place| self.lines[place].sure)
+    }
+}
+
+/// An action's word, whoever wrote it.
+fn action_word(word: &str) -> Option<Action> {
+    match word.to_lowercase().as_str() {
+        "allow" | "accept" | "permit" | "pass" => Some(Action::Allow),
+        "block" | "drop" | "deny" | "discard" => Some(Action::Block),
+        "reject" | "refuse" => Some(Action::Reject),
+        _ => None,
+    }
+}
+
+/// The addresses that stand for those of a plan's domains. They lie where no real address does, so a list
+/// never speaks of them. What it says of the internet at large, it says of them.
+#[derive(Clone, Debug, Default)]
+struct Named {
+    stand_ins: AddressSet,
+    /// Addresses in the midst of the internet.
+    at_large: Vec<IpAddr>,
+}
+
+impl Named {
+    fn of(plan: Option<&Plan>) -> Self {
+        let domains = plan.into_iter().flat_map(Plan::domains);
+        let stand_ins = domains.map(|domain| domain.stand_in.set()).collect();
+        let internet = plan.map(|plan| plan.internet_addresses().clone()).unwrap_or_default();
+        let v4 = internet.v4.spans().iter().max_by_key(|(low, high)| high - low);
+        let v6 = internet.v6.spans().iter().max_by_key(|(low, high)| high - low);
+        let v4 = v4.map(|(low, high)| Ipv4Addr::from_bits(low + (high - low) / 2).into());
+        let v6 = v6.map(|(low, high)| Ipv6Addr::from_bits(low + (high - low) / 2).into());
+        Self { stand_ins, at_large: v4.into_iter().chain(v6).collect() }
+    }
+
+    /// What a list means by an address, a prefix or a range.
+    fn meant(&self, word: &str) -> Option<AddressSet> {
+        let mut set = address_word(word)?.difference(&self.stand_ins);
+        for address in &self.at_large {
+            if !set.contains(*address) {
+                continue;
+            }
+            let own = AddressSet { v4: self.stand_ins.v4.clone(), ..AddressSet::empty() };
+            let other = AddressSet { v6: self.stand_ins.v6.clone(), ..AddressSet::empty() };
+            set = set.union(if address.is_ipv4() { &own } else { &other });
+        }
+        Some(set)
+    }
+}
+
+/// An address, a prefix or a range.
+fn address_word(word: &str) -> Option<AddressSet> {
+    if let Ok(address) = word.parse::<IpAddr>() {
+        return Some(address.into());
+    }
+    if let Ok(prefix) = word.parse::<ipnet::IpNet>() {
+        return Some(prefix.into());
+    }
+    let (low, high) = word.split_once('-')?;
+    let set = AddressSet::range(low.trim().parse().ok()?, high.trim().parse().ok()?);
+    (!set.is_empty()).then_some(set)
+}

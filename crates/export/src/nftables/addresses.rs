@@ -1,0 +1,169 @@
+//! From a set of addresses to tests, knowing which addresses can come at all.
+
+use super::test::{End, Test};
+use bastium_core::addressing::{Family, StandIn, Subnet};
+use bastium_core::plan::Plan;
+use bastium_core::space::AddressSet;
+use std::net::IpAddr;
+
+/// What a plan says about addresses that matters here.
+pub(crate) struct Known {
+    /// What stands for the addresses of domains, with the names of their sets.
+    domains: Vec<(AddressSet, String)>,
+    /// What stands for leased addresses.
+    leased: AddressSet,
+    /// Both together.
+    stand_ins: AddressSet,
+    subnets: Vec<AddressSet>,
+    internet: AddressSet,
+}
+
+impl Known {
+    pub(crate) fn of(plan: &Plan) -> Self {
+        let domains = plan.domains().iter();
+        let domains: Vec<_> =
+            domains.map(|d| (d.stand_in.set(), format!("domain_{}", d.name))).collect();
+        let leased = plan.uplinks().iter().filter_map(|uplink| uplink.stand_in);
+        let leased: AddressSet = leased.map(StandIn::set).collect();
+        let of_domains: AddressSet = domains.iter().map(|(set, _)| set.clone()).collect();
+        let subnets = plan.networks().iter().flat_map(|network| &network.subnets);
+        let behind = plan.routes().iter().map(|route| route.to.into());
+        Self {
+            stand_ins: leased.union(&of_domains),
+            domains,
+            leased,
+            subnets: subnets.map(Subnet::prefix).map(AddressSet::from).chain(behind).collect(),
+            internet: plan.internet_addresses().difference(&of_domains),
+        }
+    }
+
+    /// The addresses that only stand for others.
+    pub(super) fn stand_ins(&self) -> &AddressSet {
+        &self.stand_ins
+    }
+
+    /// Whether a set means the internet at large; whether it holds the addresses of a domain; and whether it
+    /// leaves those of one out.
+    pub(crate) fn named(&self, set: &AddressSet) -> (bool, bool, bool) {
+        let holds = |(domain, _): &(AddressSet, String)| !domain.is_disjoint(set);
+        let (some, all) = (self.domains.iter().any(holds), self.domains.iter().all(holds));
+        (self.is_wide(set), some, !all)
+    }
+
+    /// Whether a set asks for a leased address in particular.
+    pub(crate) fn only_leased(&self, set: &AddressSet) -> bool {
+        !self.leased.is_disjoint(set) && !self.is_wide(set) && !self.internet.is_subset(set)
+    }
+
+    /// The tests for an end of one family: one list of tests for each way to pass. `possible` is what can
+    /// come at all; none is needed where that is all in `wanted`.
+    pub(super) fn ways(
+        &self,
+        end: End,
+        family: Family,
+        wanted: &AddressSet,
+        possible: &AddressSet,
+    ) -> Vec<Vec<Test>> {
+        let (wanted, possible) = (of_family(wanted, family), of_family(possible, family));
+        let real = possible.difference(&self.stand_ins);
+        let here = wanted.intersection(&real);
+        // Whether it is the internet matters only where some of that has names.
+        let wide = !self.domains.is_empty() && self.is_wide(&here);
+        let named = |set: &str, not| Test::Named { end, family, set: set.to_owned(), not };
+        let mut ways = Vec::new();
+        let at_stake = self.domains.iter().filter(|(set, _)| !set.is_disjoint(&possible));
+        let (within, without): (Vec<_>, Vec<_>) =
+            at_stake.partition(|(set, _)| !set.is_disjoint(&wanted));
+        // An address that nobody knows yet must be asked for by what it is not.
+        let unknown = end == End::Destination && !self.leased.is_disjoint(&possible);
+        let leased = unknown && !self.leased.is_disjoint(&wanted);
+        if !here.is_empty() {
+            let only = unknown && !leased;
+            let real = self.real(end, family, &wanted, &real, only);
+            let mut tests: Vec<Test> = real.into_iter().collect();
+            if wide {
+                tests.extend(without.iter().map(|(_, set)| named(set, true)));
+            }
+            ways.push(tests);
+        }
+        if !wide {
+            ways.extend(within.iter().map(|(_, set)| vec![named(set, false)]));
+        }
+        let source = !self.leased.is_disjoint(&wanted.intersection(&possible));
+        if (leased || source) && !real.is_subset(&wanted) {
+            ways.push(vec![Test::Leased { end, family }]);
+        }
+        ways
+    }
+
+    /// Whether a set means the internet at large, rather than some addresses of it.
+    fn is_wide(&self, set: &AddressSet) -> bool {
+        let size = |set: &AddressSet| {
+            let v4: f64 = set.v4.spans().iter().map(|(a, b)| f64::from(b - a) + 1.0).sum();
+            let v6: f64 = set.v6.spans().iter().map(|(a, b)| (b - a) as f64 + 1.0).sum();
+            (v4, v6)
+        };
+        let (part, all) = (size(&set.intersection(&self.internet)), size(&self.internet));
+        part.0 > all.0 / 2.0 || part.1 > all.1 / 2.0
+    }
+
+    /// The shortest test that holds for just those of the possible addresses that are wanted; none where
+    /// it holds for all. Where `only` these are meant, whatever else there may be, the test names them.
+    fn real(
+        &self,
+        end: End,
+        family: Family,
+        wanted: &AddressSet,
+        possible: &AddressSet,
+        only: bool,
+    ) -> Option<Test> {
+        if possible.is_subset(wanted) && !only {
+            return None;
+        }
+        let here = wanted.intersection(possible);
+        let plain = elements(&here);
+        if plain.len() == 1 && cost(&plain) == 1 {
+            // One address or prefix: nothing is shorter.
+            return Some(Test::Address { end, family, elements: plain, not: false });
+        }
+        let touched = self.subnets.iter().filter(|subnet| !subnet.is_disjoint(&here));
+        let subnets = touched.fold(AddressSet::empty(), |all, subnet| all.union(subnet));
+        let filled = wanted.union(&of_family(&self.stand_ins, family));
+        let bare = wanted.difference(&self.stand_ins);
+        let mut choices: Vec<(bool, AddressSet)> = vec![(false, bare), (false, filled.clone())];
+        choices.push((false, here.clone()));
+        if subnets.intersection(possible) == here {
+            choices.insert(0, (false, of_family(&subnets, family)));
+        }
+        if !only {
+            choices.push((true, possible.difference(wanted)));
+            choices.push((true, of_family(&filled.complement(), family)));
+        }
+        let all = choices.into_iter().map(|(not, set)| (not, elements(&set)));
+        let (not, elements) = all.min_by_key(|(not, elements)| (cost(elements), *not))?;
+        Some(Test::Address { end, family, elements, not })
+    }
+}
+
+/// How much there is to read: an address or a prefix counts once, a range twice.
+fn cost(elements: &[String]) -> usize {
+    elements.iter().map(|word| 1 + usize::from(word.contains('-'))).sum()
+}
+
+/// The members of one family.
+pub(super) fn of_family(set: &AddressSet, family: Family) -> AddressSet {
+    match family {
+        Family::V4 => AddressSet { v4: set.v4.clone(), ..AddressSet::empty() },
+        Family::V6 => AddressSet { v6: set.v6.clone(), ..AddressSet::empty() },
+    }
+}
+
+/// A set as elements: single addresses, prefixes and ranges.
+pub(super) fn elements(set: &AddressSet) -> Vec<String> {
+    set.words()
+}
+
+/// An address as an element.
+pub(super) fn element(address: IpAddr) -> String {
+    address.to_string()
+}

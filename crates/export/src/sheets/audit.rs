@@ -1,0 +1,363 @@
+//! What is to be said about a rule list that somebody else wrote.
+
+use super::boxes;
+use super::{Because, BoxRow, EDITION};
+use crate::foreign::{Alike, Foreign, beyond, own_lines};
+use crate::{Cell, Column, Table, Tone};
+use bastium_core::diagnosis::Severity;
+use bastium_core::plan::{Action, Plan};
+use bastium_core::proof::bare_changes;
+use bastium_core::rules::{BareLine, RuleSet};
+use bastium_core::space::{IntervalSet, Match, PacketSet, ServiceSet};
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::collections::{BTreeMap, HashSet};
+
+/// How many pairs that depend on their order are looked at.
+const MOST_PAIRS: usize = 2_000;
+
+/// What was found out about a rule list.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct AuditSheet {
+    /// The edition of this JSON.
+    pub bastium: u8,
+    /// How many lines it has.
+    pub lines: usize,
+    /// What is wrong, or worth a look, line by line.
+    pub findings: Vec<AuditFinding>,
+    /// Whether it was held against a plan.
+    pub compared: bool,
+    /// Where gateway and plan differ.
+    pub differences: Vec<DifferenceRow>,
+    /// What was not understood, and takes part in nothing that is said here.
+    pub not_understood: Vec<ObscureRow>,
+    /// How many questions could not be decided in the steps that are allowed.
+    pub undecided: usize,
+}
+
+/// One finding.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct AuditFinding {
+    /// Its kind: `never-matches`, `changes-nothing`, `depends-on-order`, `too-wide`, `not-logged`,
+    /// `never-hit`, `no-replies`.
+    pub name: &'static str,
+    /// `warning` or `advice`.
+    pub severity: &'static str,
+    /// Where the line stands.
+    pub at: String,
+    /// What it is called there.
+    pub rule: String,
+    /// What is wrong.
+    pub says: String,
+    /// How to put it right.
+    pub cure: &'static str,
+}
+
+/// Packets that gateway and plan treat differently.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct DifferenceRow {
+    /// The packets.
+    #[serde(flatten)]
+    pub packets: BoxRow,
+    /// What the plan says.
+    pub before: &'static str,
+    /// What the gateway does.
+    pub after: &'static str,
+    /// The entry of the plan.
+    pub because: Because,
+    /// The line of the gateway.
+    pub line: String,
+    /// The difference in a sentence.
+    pub says: String,
+}
+
+/// Something that was not understood.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct ObscureRow {
+    /// Where it stands.
+    pub at: String,
+    /// What it is.
+    pub what: String,
+}
+
+impl AuditSheet {
+    /// Looks at a rule list, and holds it against a plan's rules if there is one.
+    pub fn new(foreign: &Foreign, own: Option<(&Plan, &RuleSet)>) -> Self {
+        let obscure = foreign.obscure.iter();
+        let obscure = obscure.map(|one| ObscureRow { at: one.at.clone(), what: one.what.clone() });
+        let mut sheet = Self {
+            bastium: EDITION,
+            lines: foreign.lines.iter().filter(|line| !line.end).count(),
+            findings: Vec::new(),
+            compared: own.is_some(),
+            differences: Vec::new(),
+            not_understood: obscure.collect(),
+            undecided: 0,
+        };
+        sheet.look_at_lines(foreign);
+        if let Some((plan, rules)) = own {
+            sheet.compare(foreign, plan, rules);
+        }
+        sheet
+    }
+
+    fn find(
+        &mut self,
+        (name, severity): (&'static str, Severity),
+        foreign: &Foreign,
+        line: usize,
+        says: String,
+        cure: &'static str,
+    ) {
+        let line = &foreign.lines[line];
+        self.findings.push(AuditFinding {
+            name,
+            severity: severity.word(),
+            at: line.at.clone(),
+            rule: line.bare.id.clone(),
+            says,
+            cure,
+        });
+    }
+
+    fn look_at_lines(&mut self, foreign: &Foreign) {
+        let singles = foreign.singles();
+        self.undecided += singles.undecided;
+        let lines = &foreign.lines;
+        let named = |places: &[usize]| {
+            let names: Vec<&str> =
+                places.iter().map(|place| lines[*place].bare.id.as_str()).collect();
+            match names.len() {
+                0 => "the lines above".to_owned(),
+                1..=3 => names.join(", "),
+                more => format!("{} and {} more", names[..2].join(", "), more - 2),
+            }
+        };
+        // A line that is come to by several ways is dead only if it is on all of them.
+        let dead: HashSet<usize> = singles.never_matching.iter().map(|(line, _)| *line).collect();
+        let lives = (0..lines.len()).filter(|line| !dead.contains(line));
+        let lives = lives.filter(|line| !lines[*line].bare.matches.is_empty());
+        let lives: HashSet<&str> = lives.map(|line| lines[line].at.as_str()).collect();
+        for (line, covered_by) in &singles.never_matching {
+            if !lines[*line].end && !lives.contains(lines[*line].at.as_str()) {
+                let says = format!("it can never match: {} take all of it", named(covered_by));
+                let kind = ("never-matches", Severity::Warning);
+                self.find(kind, foreign, *line, says, "move it above them, or take it out");
+            }
+        }
+        // What a line that is not understood does below is not known.
+        let unsure: PacketSet = unsure(foreign);
+        for (line, repeated_by) in &singles.superfluous {
+            let touched = lines[*line].bare.matches.iter();
+            let touched = touched.map(PacketSet::from).any(|own| !own.is_disjoint(&unsure));
+            let denies = lines[*line].bare.action != Action::Allow;
+            if !lines[*line].end && !touched && !denies {
+                let says =
+                    format!("nothing changes without it: {} does the same", named(repeated_by));
+                let kind = ("changes-nothing", Severity::Advice);
+                self.find(kind, foreign, *line, says, "take it out, or say why it stays");
+            }
+        }
+        let packets = |line: usize| -> PacketSet {
+            lines[line]
+                .bare
+                .matches
+                .iter()
+                .map(PacketSet::from)
+                .fold(PacketSet::empty(), |a, b| a.union(&b))
+        };
+        // One word for each line that has to stay above others.
+        let mut above: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
+        for (upper, lower, _) in singles.ordered.iter().take(MOST_PAIRS) {
+            // A narrow one above a wide one is how exceptions are written.
+            if !lines[*lower].end && !packets(*upper).is_subset(&packets(*lower)) {
+                above.entry(*upper).or_default().push(*lower);
+            }
+        }
+        for (upper, lower) in above {
+            let says = format!(
+                "it has to stay above {}: each takes some of the other's packets, and they do different things",
+                named(&lower)
+            );
+            let kind = ("depends-on-order", Severity::Advice);
+            self.find(kind, foreign, upper, says, "keep them in this order");
+        }
+        for place in 0..lines.len() {
+            self.look_at(foreign, place);
+        }
+        if foreign.replies == Some(false) && !lines.is_empty() {
+            let says = "no line lets the replies to permitted conversations back".to_owned();
+            let cure = "let back what belongs to a conversation, before everything else";
+            self.find(("no-replies", Severity::Warning), foreign, 0, says, cure);
+        }
+    }
+
+    fn look_at(&mut self, foreign: &Foreign, place: usize) {
+        let line = &foreign.lines[place];
+        let allows = line.bare.action == Action::Allow;
+        let wide = |product: &Match| {
+            let any = ServiceSet::any();
+            product.source.v4.is_full()
+                && product.destination.v4.is_full()
+                && any.v4.is_subset(&product.service.v4)
+                && product.at.is_full()
+                && foreign.ways.are_most(&product.enters)
+        };
+        if allows && line.sure && !line.end && line.bare.matches.iter().any(wide) {
+            let says = "it lets everything through, from anywhere to anywhere".to_owned();
+            let cure = "name who may reach what, by which services";
+            self.find(("too-wide", Severity::Warning), foreign, place, says, cure);
+        }
+        let passes_on = |product: &Match| foreign.ways.are_most(&product.enters);
+        if allows && line.end && line.bare.matches.iter().any(passes_on) {
+            let says = "what no line decides passes".to_owned();
+            let kind = ("too-wide", Severity::Warning);
+            self.find(kind, foreign, place, says, "block what nobody spoke of");
+        }
+        let logs_elsewhere = foreign.lines.iter().any(|other| other.bare.log && !other.end);
+        if !allows && !line.bare.log && line.end && !logs_elsewhere {
+            let says = "what is blocked leaves no trace: no line logs".to_owned();
+            let kind = ("not-logged", Severity::Advice);
+            self.find(kind, foreign, place, says, "log what the last line blocks");
+        }
+        if !allows && !line.bare.log && !line.end && line.sure && !line.bare.matches.is_empty() {
+            let says = "it blocks without a trace".to_owned();
+            let kind = ("not-logged", Severity::Advice);
+            self.find(kind, foreign, place, says, "log it, if somebody may ask why");
+        }
+        if line.hits == Some(0) && !line.bare.matches.is_empty() {
+            let says = "nothing has hit it since its counter began".to_owned();
+            let kind = ("never-hit", Severity::Advice);
+            self.find(kind, foreign, place, says, "is it still needed?");
+        }
+    }
+
+    /// Where gateway and plan differ.
+    fn compare(&mut self, foreign: &Foreign, plan: &Plan, rules: &RuleSet) {
+        let ways = &foreign.ways;
+        // What no list is asked about is not compared.
+        let apart: Vec<Match> = beyond(plan, rules, ways).products().collect();
+        let apart = BareLine::new("", 0, apart, Action::Block, false);
+        let mut own = vec![apart.clone()];
+        own.extend(own_lines(plan, rules, ways));
+        let mut theirs = vec![apart];
+        theirs.extend(foreign.bare());
+        let alike = Alike::of(&[&own, &theirs], ways.legs());
+        let (old, new) = (alike.reduced(&own), alike.reduced(&theirs));
+        let (changes, undecided) = bare_changes(ways.legs(), &old, &new);
+        self.undecided += undecided;
+        for change in &changes {
+            let Some(line) = change.after.checked_sub(1).map(|place| &foreign.lines[place]) else {
+                continue;
+            };
+            if !line.sure {
+                continue;
+            }
+            let (before, after) = (own[change.before].action, theirs[change.after].action);
+            let id = &own[change.before].id;
+            let rule = rules.lists.iter().flat_map(|list| &list.rules).find(|rule| rule.id == *id);
+            let because = match rule {
+                Some(rule) => Because::new(rule.cause, plan),
+                None => Because { kind: "end", name: id.clone(), line: None },
+            };
+            let packets = to_plan(plan, foreign, &alike.on_all(&change.packets));
+            for row in boxes::rows(plan, &packets) {
+                let says = says(&row, before, after, &because, &line.at);
+                self.differences.push(DifferenceRow {
+                    packets: row,
+                    before: before.word(),
+                    after: after.word(),
+                    because: because.clone(),
+                    line: line.at.clone(),
+                    says,
+                });
+            }
+        }
+        self.differences.sort_by_key(|row| (row.after != "allow", row.before != "allow"));
+    }
+
+    /// How many findings there are of a severity.
+    pub fn count(&self, severity: Severity) -> usize {
+        self.findings.iter().filter(|finding| finding.severity == severity.word()).count()
+    }
+
+    /// Everything, as tables.
+    pub fn tables(&self) -> Vec<Table> {
+        let mut findings = Table::new([
+            Column::whole("severity"),
+            Column::whole("finding"),
+            Column::text("where"),
+            Column::text("rule"),
+            Column::text("says"),
+        ])
+        .titled("findings");
+        for finding in &self.findings {
+            let tone = if finding.severity == "warning" { Tone::Warn } else { Tone::Faint };
+            findings.row([
+                Cell::toned(finding.severity, tone),
+                Cell::from(finding.name),
+                Cell::toned(finding.at.as_str(), Tone::Faint),
+                Cell::from(&finding.rule),
+                Cell::from(&finding.says),
+            ]);
+        }
+        let mut differences = Table::new([
+            Column::whole("plan"),
+            Column::whole("gateway"),
+            Column::text("packets"),
+            Column::text("because"),
+            Column::text("line"),
+        ])
+        .titled("differences");
+        for row in &self.differences {
+            differences.row([
+                Cell::action(row.before),
+                Cell::action(row.after),
+                Cell::from(&row.packets.short),
+                Cell::from(format!("{} {}", row.because.kind.replace('_', " "), row.because.name)),
+                Cell::toned(row.line.as_str(), Tone::Faint),
+            ]);
+        }
+        let mut obscure =
+            Table::new([Column::text("where"), Column::text("what")]).titled("not understood");
+        for row in &self.not_understood {
+            obscure.row([Cell::from(&row.at), Cell::from(&row.what)]);
+        }
+        let all = [differences, findings, obscure];
+        all.into_iter().filter(|table| !table.rows.is_empty()).collect()
+    }
+}
+
+fn unsure(foreign: &Foreign) -> PacketSet {
+    let unsure = foreign.lines.iter().filter(|line| !line.sure);
+    unsure.flat_map(|line| &line.bare.matches).cloned().collect()
+}
+
+fn says(row: &BoxRow, before: Action, after: Action, because: &Because, line: &str) -> String {
+    let does = |action: Action| match action {
+        Action::Allow => "lets pass",
+        Action::Block => "blocks",
+        Action::Reject => "rejects",
+    };
+    let at = because.line.map(|line| format!(", line {line}")).unwrap_or_default();
+    format!(
+        "the gateway {} {}; the plan {} it ({} {}{at}); gateway: {line}",
+        does(after),
+        row.short,
+        does(before),
+        because.kind.replace('_', " "),
+        because.name
+    )
+}
+
+/// Packets over the ways of a gateway, over the plan's own legs.
+fn to_plan(plan: &Plan, foreign: &Foreign, set: &PacketSet) -> PacketSet {
+    let products = set.products().map(|product| {
+        let legs = product.enters.spans().iter();
+        let legs = legs.flat_map(|(low, high)| low.0..=high.0).map(bastium_core::space::Leg);
+        let enters: IntervalSet<_> =
+            legs.filter_map(|leg| foreign.ways.plan_leg(plan, leg)).collect();
+        Match { enters, ..product }
+    });
+    products.collect::<PacketSet>().tidied()
+}

@@ -1,0 +1,257 @@
+//! Access lists as they are written, read by a reader of their own and held against the rules, packet by
+//! packet; and the same files read back by the auditor.
+
+#[path = "../../core/tests/model/mod.rs"]
+mod model;
+
+use bastium_core::meaning::Meaning;
+use bastium_core::plan::{Action, Form, Plan, draft, resolve};
+use bastium_core::rules::{self, Applies, RuleSet};
+use bastium_core::space::{Leg, Packet};
+use bastium_core::verdict::Verdict;
+use bastium_export::foreign::read_rules;
+use bastium_export::{AclFile, acl_json};
+use ipnet::IpNet;
+use model::packets::{Borders, packet};
+use model::{TODAY, any_draft, text, texts};
+use proptest::prelude::*;
+use serde_json::Value;
+use std::net::IpAddr;
+
+/// The same plan with cables, so that interfaces have names.
+fn wired(mut draft: draft::Draft) -> draft::Draft {
+    draft.gateway.ports = texts(&["wan1", "lan1"]);
+    for (vlan, network) in (20..).zip(draft.networks.iter_mut()) {
+        network.port = Some(text("lan1"));
+        network.vlan = model::located(vlan);
+    }
+    for uplink in &mut draft.uplinks {
+        uplink.port = Some(text("wan1"));
+    }
+    draft
+}
+
+/// What a list says of a first packet: the first entry that matches decides.
+struct Reader<'j> {
+    acls: &'j Value,
+}
+
+impl Reader<'_> {
+    fn list(&self, name: &str) -> Option<&Value> {
+        self.acls["acl"].as_array()?.iter().find(|list| list["name"] == name)
+    }
+
+    /// What the lists on an interface do with what enters there; silence where there are none.
+    fn entering(&self, interface: &str, packet: &Packet) -> Action {
+        let points = self.acls["attachment-points"]["interface"].as_array();
+        let here = points.into_iter().flatten().find(|point| point["interface-id"] == interface);
+        let sets = here.and_then(|point| point["ingress"]["acl-sets"]["acl-set"].as_array());
+        for set in sets.into_iter().flatten() {
+            let Some(list) = self.list(set["name"].as_str().unwrap_or_default()) else { continue };
+            let v6 = list["type"].as_str().is_some_and(|word| word.contains("ipv6"));
+            if v6 != packet.source().is_ipv6() {
+                continue;
+            }
+            for ace in list["aces"]["ace"].as_array().into_iter().flatten() {
+                if matches_first(&ace["matches"], packet) {
+                    return match ace["actions"]["forwarding"].as_str() {
+                        Some("ietf-access-control-list:accept") => Action::Allow,
+                        Some("ietf-access-control-list:reject") => Action::Reject,
+                        _ => Action::Block,
+                    };
+                }
+            }
+        }
+        Action::Block
+    }
+}
+
+/// Whether an entry matches the first packet of a conversation: one with SYN alone, from a high port.
+fn matches_first(matches: &Value, packet: &Packet) -> bool {
+    const FROM: u64 = 40_000;
+    let family = if packet.source().is_ipv6() { "ipv6" } else { "ipv4" };
+    let Some(header) = matches[family].as_object() else { return false };
+    let protocol = packet.service.protocol();
+    let holds = |prefix: &Value, address: IpAddr| {
+        let net: IpNet = prefix.as_str().and_then(|word| word.parse().ok()).expect("a prefix");
+        net.contains(&address)
+    };
+    for (leaf, value) in header {
+        let fits = match leaf.as_str() {
+            "protocol" => value.as_u64() == Some(u64::from(protocol.0)),
+            word if word.starts_with("source") => holds(value, packet.source()),
+            _ => holds(value, packet.destination()),
+        };
+        if !fits {
+            return false;
+        }
+    }
+    let within = |ports: &Value, port: u64| match (&ports["port"], &ports["lower-port"]) {
+        (Value::Null, low) => {
+            let high = ports["upper-port"].as_u64().expect("an upper port");
+            (low.as_u64().expect("a lower port")..=high).contains(&port)
+        }
+        (only, _) => only.as_u64() == Some(port),
+    };
+    for kind in ["tcp", "udp"] {
+        let Some(leaves) = matches[kind].as_object() else { continue };
+        let port = packet.service.destination_port().map(u64::from);
+        for (leaf, value) in leaves {
+            let fits = match leaf.as_str() {
+                "flags" => false,
+                "source-port" => within(value, FROM),
+                _ => port.is_some_and(|port| within(value, port)),
+            };
+            if !fits {
+                return false;
+            }
+        }
+    }
+    let Some(icmp) = matches["icmp"].as_object() else { return true };
+    let Some((kind, code)) = packet.service.icmp_kind() else { return false };
+    let is = |leaf: &str, number: u8| {
+        icmp.get(leaf).is_none_or(|value| value.as_u64() == Some(u64::from(number)))
+    };
+    is("type", kind) && is("code", code)
+}
+
+/// Whether something lets back what looks like this packet: what a list without state leaks.
+fn looks_like_a_reply(rules: &RuleSet, packet: &Packet) -> bool {
+    let lists = rules.lists.iter().filter(|list| list.packets().contains(packet));
+    let mut backs = lists.flat_map(|list| &list.rules).filter(|rule| rule.back.is_some());
+    // Addresses that nobody has may be among those of a rule for replies.
+    let near = |rule: &rules::Rule| {
+        rule.matches.as_ref().is_some_and(|m| {
+            let line = if packet.source().is_ipv6() { &m.service.v6 } else { &m.service.v4 };
+            line.contains(packet.service.coordinate())
+        })
+    };
+    backs.any(near)
+}
+
+fn written(plan: &Plan, rules: &RuleSet) -> AclFile {
+    acl_json(plan, rules)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 24, ..ProptestConfig::default() })]
+
+    /// What the lists do with a first packet is what the rules do, but for what looks like a reply.
+    #[test]
+    fn access_lists_do_what_the_rules_do(draft in any_draft(), seed in any::<u64>()) {
+        let plan = resolve(wired(draft)).expect("the generator writes plans without mistakes");
+        let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
+        let rules = rules::in_form(&meaning, Form::PerInterface).expect("this form says everything");
+        let file = written(&plan, &rules);
+        // What cannot be said is said to be missing; the rest is compared.
+        if file.unsaid.iter().any(|one| one.rule != "reply") {
+            return Ok(());
+        }
+        let reader = Reader { acls: &file.json["ietf-access-control-list:acls"] };
+        let borders = Borders::of(&plan, &rules);
+        let mut seed = seed;
+        for _ in 0..600 {
+            let packet = packet(&borders, &plan, &mut seed);
+            let outer = packet.enters < plan.gateway_leg();
+            if !outer || plan.stand_in_words(packet.source()).is_some()
+                || plan.stand_in_words(packet.destination()).is_some()
+            {
+                continue;
+            }
+            let decision = meaning.decide(&packet);
+            if !decision.verdict.is_filtered() {
+                continue;
+            }
+            let outcome = rules.first_match(&packet);
+            let interface = plan.interface(packet.enters).expect("every cable is named");
+            let does = reader.entering(&interface, &packet);
+            if does != outcome.action {
+                prop_assert!(
+                    does == Action::Allow && looks_like_a_reply(&rules, &packet),
+                    "{packet:?} entering {interface}: {does:?}, the rules say {outcome:?}"
+                );
+            }
+        }
+    }
+
+    /// Lists are put on the interface that they are for, and there alone.
+    #[test]
+    fn every_list_is_attached_where_it_belongs(draft in any_draft()) {
+        let plan = resolve(wired(draft)).expect("a plan");
+        let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
+        let rules = rules::in_form(&meaning, Form::PerInterface).expect("this form says everything");
+        let file = written(&plan, &rules);
+        let acls = &file.json["ietf-access-control-list:acls"];
+        let reader = Reader { acls };
+        let mut attached = 0;
+        for point in acls["attachment-points"]["interface"].as_array().into_iter().flatten() {
+            let interface = point["interface-id"].as_str().expect("a name");
+            let known = (0..plan.gateway_leg().0).map(Leg).any(|leg| plan.interface(leg).as_deref() == Some(interface));
+            prop_assert!(known, "{interface}");
+            for way in ["ingress", "egress"] {
+                for set in point[way]["acl-sets"]["acl-set"].as_array().into_iter().flatten() {
+                    prop_assert!(reader.list(set["name"].as_str().expect("a name")).is_some());
+                    attached += 1;
+                }
+            }
+        }
+        let lists = acls["acl"].as_array().map_or(0, Vec::len);
+        prop_assert_eq!(attached, lists);
+        let on_interfaces = rules.lists.iter().filter(|list| !list.implied).all(|list| {
+            matches!(list.applies, Some(Applies::Interface { .. }))
+        });
+        prop_assert!(on_interfaces);
+    }
+
+    /// The auditor reads what is written, understands all of it that is for first packets, and finds every
+    /// allow of the lists an allow.
+    #[test]
+    fn the_auditor_reads_what_is_written(draft in any_draft()) {
+        let plan = resolve(wired(draft)).expect("a plan");
+        let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
+        let rules = rules::in_form(&meaning, Form::PerInterface).expect("this form says everything");
+        let file = written(&plan, &rules);
+        if file.entries == 0 {
+            return Ok(());
+        }
+        let foreign = read_rules(&file.json.to_string(), Some(&plan)).expect("a rule list");
+        // What is for packets that go out is named, and not read.
+        let out = rules.lists.iter().any(|list| {
+            matches!(list.applies, Some(Applies::Interface { out: true, .. })) && !list.implied
+        });
+        let own = foreign.lines.iter().filter(|line| !line.end).count();
+        prop_assert!(own == file.entries || out && own < file.entries);
+        for obscure in &foreign.obscure {
+            let known = obscure.what.contains("source-port") || out && obscure.what.contains("goes out");
+            prop_assert!(known, "{obscure:?}");
+        }
+    }
+}
+
+#[test]
+fn a_plan_that_allows_nothing_has_lists_that_allow_only_what_ipv6_needs_and_replies() {
+    let draft = wired(model::uniform("block", false));
+    let plan = resolve(draft).expect("a plan");
+    let meaning = Meaning::new(&plan, TODAY).expect("a meaning");
+    let rules = rules::in_form(&meaning, Form::PerInterface).expect("this form says everything");
+    let file = written(&plan, &rules);
+    let lists = file.json["ietf-access-control-list:acls"]["acl"].as_array().expect("lists").iter();
+    let entries = lists.flat_map(|list| list["aces"]["ace"].as_array().expect("entries"));
+    let allowed =
+        entries.filter(|ace| ace["actions"]["forwarding"] == "ietf-access-control-list:accept");
+    for ace in allowed {
+        let name = ace["name"].as_str().expect("a name");
+        let known = ["reply.", "ipv6_needs", "gateway_service", "tunnel_port", "discovery"];
+        assert!(known.iter().any(|kind| name.starts_with(kind)), "{name}");
+    }
+    let decided = meaning.decide(&Packet::new(
+        plan.network_leg(plan.network_ids().next().expect("a network")),
+        bastium_core::space::Ends::new(
+            IpAddr::from([10, 44, 24, 2]),
+            IpAddr::from([10, 44, 60, 2]),
+        )
+        .expect("one family"),
+        bastium_core::space::ServicePoint::port(bastium_core::space::Protocol::TCP, 443),
+    ));
+    assert_eq!(decided.verdict, Verdict::Block);
+}
