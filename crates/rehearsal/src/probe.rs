@@ -159,6 +159,11 @@ impl Task {
     }
 }
 
+/// What an error of a socket says about the network, in a word.
+pub(crate) fn seen_by(error: &io::Error) -> Seen {
+    seen(error).0
+}
+
 /// What an error of a socket says about the network.
 fn seen(error: &io::Error) -> (Seen, Option<String>) {
     use io::ErrorKind as Kind;

@@ -1,0 +1,149 @@
+//! The packet filter, by its own tool: loading a file, and reading back what it made of it.
+
+use super::netlink::{bare_message, socket};
+use serde_json::Value;
+use std::collections::HashMap;
+use std::io::{self, Write};
+use std::process::{Command, Stdio};
+
+/// `NFNL_SUBSYS_CTNETLINK` and `IPCTNL_MSG_CT_DELETE`.
+const FORGET: u16 = 1 << 8 | 2;
+/// `NLM_F_REQUEST`.
+const REQUEST: u16 = 1;
+
+/// A table that makes the kernel tell what it does with whatever begins a conversation. It is loaded
+/// beside the table that is tried, and changes nothing.
+const LISTENING: &str = "table inet rehearsal {\n\
+    chain in { type filter hook prerouting priority -150\n\
+    ct state new,invalid,untracked meta nftrace set 1\n}\n\
+    chain out { type filter hook output priority -150\n\
+    ct state new,invalid,untracked meta nftrace set 1\n}\n}\n";
+
+/// Why the filter's tool did not do it.
+#[derive(Debug)]
+pub enum FilterError {
+    /// It is not there.
+    NoTool(io::Error),
+    /// It refused, and said why.
+    Refused(String),
+    /// What it printed is not what was asked for.
+    Unreadable,
+}
+
+impl std::fmt::Display for FilterError {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::NoTool(error) => write!(f, "nft cannot be run: {error}"),
+            Self::Refused(says) => write!(f, "nft refuses: {}", says.trim()),
+            Self::Unreadable => f.write_str("nft prints something else than what was asked for"),
+        }
+    }
+}
+
+impl From<FilterError> for io::Error {
+    fn from(error: FilterError) -> Self {
+        Self::other(error.to_string())
+    }
+}
+
+/// Runs the filter's tool in the network that this thread is in, and gives what it prints.
+fn nft(arguments: &[&str], input: &str) -> Result<String, FilterError> {
+    let start = |program: &str| {
+        let mut command = Command::new(program);
+        // Hours in rules are those of UTC here.
+        command.args(arguments).env("TZ", "UTC").stdin(Stdio::piped());
+        command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn()
+    };
+    // Where it lies is not on everyone's path.
+    let child = start("nft").or_else(|_| start("/usr/sbin/nft"));
+    let mut child = child.map_err(FilterError::NoTool)?;
+    if let Some(mut stdin) = child.stdin.take() {
+        // If it stops reading, it says why below.
+        let _ = stdin.write_all(input.as_bytes());
+    }
+    let done = child.wait_with_output().map_err(FilterError::NoTool)?;
+    if !done.status.success() {
+        return Err(FilterError::Refused(String::from_utf8_lossy(&done.stderr).into_owned()));
+    }
+    String::from_utf8(done.stdout).map_err(|_| FilterError::Unreadable)
+}
+
+/// Loads rules as they are. Hours in them are taken as those of UTC.
+///
+/// # Errors
+/// What the tool says against them.
+pub fn load(rules: &str) -> Result<(), FilterError> {
+    nft(&["-f", "-"], rules).map(drop)
+}
+
+/// Looks whether rules could be loaded.
+///
+/// # Errors
+/// What the tool says against them.
+pub fn check(rules: &str) -> Result<(), FilterError> {
+    nft(&["-c", "-f", "-"], rules).map(drop)
+}
+
+/// Makes the kernel tell what it does with packets from now on.
+///
+/// # Errors
+/// When the kernel cannot.
+pub fn listen() -> Result<(), FilterError> {
+    load(LISTENING)
+}
+
+/// Makes the kernel forget all conversations of the network that this thread is in.
+///
+/// # Errors
+/// When it cannot be told.
+pub fn forget_conversations() -> io::Result<()> {
+    let socket = socket(0)?;
+    rustix::net::send(&socket, &bare_message(FORGET, REQUEST), rustix::net::SendFlags::empty())?;
+    Ok(())
+}
+
+/// A line of a table, as the kernel has it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Line {
+    /// The chain.
+    pub chain: String,
+    /// The comment; empty where it has none.
+    pub comment: String,
+    /// Whether it answers what it drops.
+    pub rejects: bool,
+    /// How many packets have hit it, where it counts.
+    pub hits: Option<u64>,
+}
+
+/// All tables, as the tool prints them in JSON.
+///
+/// # Errors
+/// When it does not print them.
+pub fn printed() -> Result<String, FilterError> {
+    nft(&["-j", "list", "ruleset"], "")
+}
+
+/// The lines of a table, by their handles.
+///
+/// # Errors
+/// When the tool does not print them.
+pub fn lines(table: &str) -> Result<HashMap<u64, Line>, FilterError> {
+    let printed = nft(&["-j", "-a", "list", "table", "inet", table], "")?;
+    let printed: Value = serde_json::from_str(&printed).map_err(|_| FilterError::Unreadable)?;
+    let objects = printed["nftables"].as_array().ok_or(FilterError::Unreadable)?;
+    let rules = objects.iter().filter_map(|object| object.get("rule"));
+    let lines = rules.filter_map(|rule| {
+        let says = rule["expr"].as_array()?;
+        let counter = says.iter().find_map(|expression| expression.get("counter"));
+        Some((
+            rule["handle"].as_u64()?,
+            Line {
+                chain: rule["chain"].as_str()?.to_owned(),
+                comment: rule["comment"].as_str().unwrap_or_default().to_owned(),
+                rejects: says.iter().any(|expression| expression.get("reject").is_some()),
+                hits: counter.and_then(|counter| counter["packets"].as_u64()),
+            },
+        ))
+    });
+    Ok(lines.collect())
+}
