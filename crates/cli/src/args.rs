@@ -1,5 +1,9 @@
 //! What can be typed. The doc comments are the help texts.
 
+mod gateway;
+
+pub use gateway::{Audit, Blocked, Export, ExportFormat, Rehearse, SheetName};
+
 use bastium_core::plan::Form;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use clap_complete::Shell;
@@ -117,6 +121,14 @@ pub enum Command {
     Walk(Walk),
     /// Listen on ports at the other end of a check, and tell who gets through
     Answer(Answer),
+    /// Build the site in the Linux kernel, load the rules, and make the whole checklist with real packets
+    Rehearse(Rehearse),
+    /// Write the plan out for a gateway or for people: nftables, dnsmasq, acl-json, csv, md, xlsx, json
+    Export(Export),
+    /// Look at a gateway's rule list as it is, and hold it against the plan
+    Audit(Audit),
+    /// Tell what a gateway's log says was blocked, by which rule, and what would let it through
+    Blocked(Blocked),
     /// Find services by word, port or range: what they are, what they are for
     Services(Services),
     /// Print the JSON Schema of the plan file, for editors

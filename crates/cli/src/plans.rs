@@ -172,7 +172,7 @@ fn examine(plan: &Plan) -> (Vec<Diagnosis>, bool) {
 
 /// The text before and after, if the latter is a plan; and what is found in it that was not there. A plan
 /// that had a meaning keeps one: a change that contradicts what is there is refused.
-fn edited(
+pub(crate) fn edited(
     name: &str,
     bytes: &[u8],
     edit: impl FnOnce(&str) -> Result<String, Failure>,
@@ -262,13 +262,13 @@ fn shown(path: &Path) -> String {
 ///
 /// # Errors
 /// When it is there and `force` is not given, or it cannot be written.
-pub(crate) fn write(path: &Path, text: &str, force: bool) -> Result<(), Failure> {
+pub(crate) fn write(path: &Path, text: impl AsRef<[u8]>, force: bool) -> Result<(), Failure> {
     let failed = |error| Failure::File { path: path.to_owned(), doing: "write", error };
     let folder = path.parent().filter(|parent| !parent.as_os_str().is_empty());
     let folder = folder.unwrap_or(Path::new("."));
     let mut file = tempfile::Builder::new();
     let mut file = new_file_mode(&mut file).tempfile_in(folder).map_err(failed)?;
-    file.write_all(text.as_bytes()).map_err(failed)?;
+    file.write_all(text.as_ref()).map_err(failed)?;
     // A plan that is written over keeps its permissions.
     if let Some(old) = std::fs::metadata(path).ok().filter(|_| force) {
         file.as_file().set_permissions(old.permissions()).map_err(failed)?;

@@ -20,6 +20,8 @@ fn is_current(name: &str, expected: &str) {
 #[test]
 fn the_schemas_are_current_and_what_is_printed_has_all_their_keys() {
     let bench = Bench::new();
+    bench.write("gateway.log", "");
+    bench.write("rules.csv", "action,source,destination,service\nallow,desks,printers,ipp\n");
     bench.write("one.csv", "from,to,service\ndesks,printers,ipp\n");
     for (command, schema) in bastium_export::schema::all() {
         let text = serde_json::to_string_pretty(&schema).expect("JSON") + "\n";
@@ -30,6 +32,9 @@ fn the_schemas_are_current_and_what_is_printed_has_all_their_keys() {
             "compare" => "compare clinic.toml farm.toml",
             "batch" => "ask --batch one.csv",
             "walk" => "walk --status",
+            "rehearse" => "rehearse --on-paper",
+            "audit" => "audit rules.csv",
+            "blocked" => "blocked gateway.log",
             "change" => "set network desks hosts=19 --dry-run",
             other => other,
         };

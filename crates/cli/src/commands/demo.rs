@@ -16,7 +16,7 @@ struct Step {
 }
 
 /// The job, in its order.
-const STEPS: [Step; 14] = [
+const STEPS: [Step; 15] = [
     Step {
         words: &["addresses"],
         sees: "One VLAN and one subnet per kind of device; the VLAN id shows in the address.",
@@ -72,6 +72,10 @@ const STEPS: [Step; 14] = [
     Step {
         words: &["checklist", "--stand", "scanner-cart"],
         sees: "The exception and its other side: the cart is kept out where its neighbours are let in.",
+    },
+    Step {
+        words: &["rehearse", "--on-paper"],
+        sees: "The whole list, asked of the compiled rules; without `--on-paper` it is made with real packets, in this machine's own kernel.",
     },
 ];
 

@@ -3,7 +3,9 @@
 mod addresses;
 mod answer;
 mod ask;
+mod audit;
 mod batch;
+mod blocked;
 mod check;
 mod checklist;
 mod compare;
@@ -11,11 +13,13 @@ mod completions;
 mod demo;
 mod edit;
 mod explain;
+mod export;
 mod import;
 mod matrix;
 mod new;
 mod ports;
 mod prove;
+mod rehearse;
 mod rules;
 mod schema;
 mod services;
@@ -48,6 +52,10 @@ pub(crate) fn run(command: &Command, session: &mut Session<'_>) -> Result<Exit, 
         Command::Checklist(args) => checklist::run(args, session),
         Command::Walk(args) => walk::run(args, session),
         Command::Answer(args) => answer::run(args, session),
+        Command::Rehearse(args) => rehearse::run(args, session),
+        Command::Export(args) => export::run(args, session),
+        Command::Audit(args) => audit::run(args, session),
+        Command::Blocked(args) => blocked::run(args, session),
         Command::Services(args) => services::run(args, session),
         Command::Schema => schema::run(session),
         Command::Demo(args) => demo::run(args, session),

@@ -1,0 +1,110 @@
+//! What can be typed about a gateway: writing files for it, trying them, looking at what it does.
+
+use super::{Day, FormName};
+use clap::{Args, ValueEnum};
+use std::path::PathBuf;
+
+/// Arguments of `rehearse`.
+#[derive(Clone, Debug, Args)]
+pub struct Rehearse {
+    /// Send no packet: ask the compiled rules in memory instead
+    #[arg(long)]
+    pub on_paper: bool,
+    /// Load this file for nft in place of the one that would be exported
+    #[arg(long, value_name = "FILE.nft", conflicts_with = "on_paper")]
+    pub rules: Option<PathBuf>,
+    /// Show every check, not only what is wrong
+    #[arg(long)]
+    pub all: bool,
+    /// The day
+    #[command(flatten)]
+    pub day: Day,
+}
+
+/// Arguments of `audit`.
+#[derive(Clone, Debug, Args)]
+pub struct Audit {
+    /// What `nft -j list ruleset` prints, lists of RFC 8519 in JSON, or a table (.csv); `-` for standard input
+    #[arg(value_name = "RULES")]
+    pub rules: PathBuf,
+    /// Look at the list alone, without a plan
+    #[arg(long)]
+    pub alone: bool,
+    /// The day
+    #[command(flatten)]
+    pub day: Day,
+}
+
+/// Arguments of `blocked`.
+#[derive(Clone, Debug, Args)]
+pub struct Blocked {
+    /// The kernel's packet log: plain, syslog or the journal's JSON; `-` for standard input
+    #[arg(value_name = "LOG")]
+    pub log: PathBuf,
+    /// Show noise as well
+    #[arg(long)]
+    pub all: bool,
+    /// Look at what so many of the offered exceptions would open
+    #[arg(long, value_name = "NUMBER", default_value_t = 10)]
+    pub offers: usize,
+    /// The day
+    #[command(flatten)]
+    pub day: Day,
+}
+
+/// Arguments of `export`.
+#[derive(Clone, Debug, Args)]
+pub struct Export {
+    /// What is written
+    #[arg(value_enum, value_name = "FORMAT")]
+    pub what: ExportFormat,
+    /// Write to this file, or for csv to this folder [default: standard output]
+    #[arg(long, value_name = "FILE")]
+    pub to: Option<PathBuf>,
+    /// Overwrite what is there
+    #[arg(long, requires = "to")]
+    pub force: bool,
+    /// Only this sheet (csv, md, xlsx, json)
+    #[arg(long, value_enum)]
+    pub sheet: Option<SheetName>,
+    /// Compile for this form [default: per-pair for nftables, else the plan's own]
+    #[arg(long, value_enum)]
+    pub form: Option<FormName>,
+    /// The day
+    #[command(flatten)]
+    pub day: Day,
+}
+
+/// What a plan can be written out as.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum ExportFormat {
+    /// The rules, as a file for `nft -f` on a Linux gateway
+    Nftables,
+    /// Leases, fixed addresses, local names and domain sets, as a file for dnsmasq
+    Dnsmasq,
+    /// The rules as access control lists (RFC 8519) in JSON (RFC 7951)
+    AclJson,
+    /// Comma-separated values (RFC 4180): one sheet, or a folder with all
+    Csv,
+    /// One Markdown document
+    Md,
+    /// One workbook with a table for each sheet (Office Open XML)
+    Xlsx,
+    /// One JSON object with all sheets
+    Json,
+}
+
+/// The sheets that are written out.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum SheetName {
+    /// Networks, subnets, pools and fixed addresses
+    Addresses,
+    /// What is set on each port and Wi-Fi name
+    Ports,
+    /// Who may talk to whom
+    Matrix,
+    /// The ordered rules
+    Rules,
+    /// The tests to make
+    Checklist,
+}

@@ -1,0 +1,195 @@
+//! `bastium export`
+
+use super::count;
+use crate::args::{Export, ExportFormat, SheetName};
+use crate::failure::{Exit, Failure};
+use crate::plans;
+use crate::session::{self, Session};
+use crate::show::escape_hidden;
+use bastium_core::checklist;
+use bastium_core::diagnosis::{Diagnosis, Severity};
+use bastium_core::meaning::Meaning;
+use bastium_core::plan::{Form, Plan};
+use bastium_core::rules::RuleSet;
+use bastium_export::nftables::{self, NftOptions, NoInterface};
+use bastium_export::sheets::{AddressSheet, ChecklistSheet, MatrixSheet, PortSheet, RuleSheet};
+use bastium_export::{Book, Part, Unsaid, Why, acl_json};
+use serde_json::Value;
+use std::path::Path;
+
+pub(super) fn run(args: &Export, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    let plan = session.plan()?;
+    let meaning = session::meaning(&plan, args.day.day)?;
+    let own = args.form.map_or(plan.gateway().form, Form::from);
+    let text = match args.what {
+        ExportFormat::Nftables => {
+            let form = args.form.map_or(Form::PerPair, Form::from);
+            if matches!(form, Form::PerInterface | Form::Ranked) {
+                return Err(not_for_nft(form));
+            }
+            let rules = session::in_form(&meaning, form)?;
+            nftables(&plan, &rules, NftOptions::default())?.into_bytes()
+        }
+        ExportFormat::Dnsmasq => bastium_export::dnsmasq(&plan).into_bytes(),
+        ExportFormat::AclJson => {
+            // These lists have no state, and each is on an interface.
+            let form = args.form.map_or(Form::PerInterface, Form::from);
+            acl(&plan, &session::in_form(&meaning, form)?, session)?
+        }
+        ExportFormat::Csv | ExportFormat::Md | ExportFormat::Xlsx | ExportFormat::Json => {
+            let rules = session::in_form(&meaning, own)?;
+            let book = book(&meaning, &rules)?;
+            let parts = parts(args.sheet);
+            match args.what {
+                ExportFormat::Csv => match (parts.as_slice(), &args.to) {
+                    ([one], _) => book.csv(*one).into_bytes(),
+                    (_, Some(folder)) => return files(&book, folder, args.force, session),
+                    (_, None) => return Err(which_table()),
+                },
+                ExportFormat::Md => book.markdown(&parts).into_bytes(),
+                ExportFormat::Xlsx if args.to.is_none() => return Err(no_file()),
+                ExportFormat::Xlsx => book.xlsx(&parts).map_err(std::io::Error::other)?,
+                _ => json_text(&book.json(&parts).map_err(std::io::Error::from)?)?,
+            }
+        }
+    };
+    match &args.to {
+        Some(path) => {
+            plans::write(path, &text, args.force)?;
+            session.remark(&format!("wrote {}", path.display()));
+        }
+        None => session.print(&String::from_utf8_lossy(&text))?,
+    }
+    Ok(Exit::Fine)
+}
+
+fn parts(sheet: Option<SheetName>) -> Vec<Part> {
+    match sheet {
+        None => Part::ALL.to_vec(),
+        Some(SheetName::Addresses) => vec![Part::Addresses],
+        Some(SheetName::Ports) => vec![Part::Ports],
+        Some(SheetName::Matrix) => vec![Part::Matrix],
+        Some(SheetName::Rules) => vec![Part::Rules],
+        Some(SheetName::Checklist) => vec![Part::Checklist],
+    }
+}
+
+fn book(meaning: &Meaning<'_>, rules: &RuleSet) -> Result<Book, Failure> {
+    let plan = meaning.plan();
+    let list = checklist::build(meaning, rules);
+    Ok(Book {
+        site: plan.site().name.clone(),
+        addresses: AddressSheet::new(plan, false),
+        ports: PortSheet::new(plan),
+        matrix: MatrixSheet::whole(meaning, rules),
+        rules: RuleSheet::new(plan, rules, |_, _| true),
+        checklist: ChecklistSheet::new(meaning, rules, &list),
+    })
+}
+
+/// A file for each sheet, in a folder that is made if it is not there.
+fn files(
+    book: &Book,
+    folder: &Path,
+    force: bool,
+    session: &mut Session<'_>,
+) -> Result<Exit, Failure> {
+    let path = |part: Part| folder.join(format!("{}.csv", part.word()));
+    // None is written if one of them is in the way.
+    if let Some(there) = Part::ALL.into_iter().map(path).find(|path| path.exists() && !force) {
+        return Err(Failure::Exists { path: there });
+    }
+    std::fs::create_dir_all(folder).map_err(|error| Failure::File {
+        path: folder.to_owned(),
+        doing: "make the folder",
+        error,
+    })?;
+    for part in Part::ALL {
+        plans::write(&path(part), book.csv(part), force)?;
+    }
+    session.remark(&format!("wrote {} to {}", count(Part::ALL.len(), "file"), folder.display()));
+    Ok(Exit::Fine)
+}
+
+fn json_text(json: &Value) -> Result<Vec<u8>, Failure> {
+    let text = serde_json::to_string_pretty(json).map_err(std::io::Error::from)?;
+    Ok(format!("{}\n", escape_hidden(&text)).into_bytes())
+}
+
+/// The rules as access control lists; what they do not say is told, and refused where it would open
+/// something.
+fn acl(plan: &Plan, rules: &RuleSet, session: &mut Session<'_>) -> Result<Vec<u8>, Failure> {
+    let file = acl_json(plan, rules);
+    let (opens, told): (Vec<&Unsaid>, Vec<&Unsaid>) = file.unsaid.iter().partition(|one| one.opens);
+    if !opens.is_empty() {
+        let refused = opens.iter().map(|one| {
+            Diagnosis::new("unsayable", Severity::Error, None)
+                .says(format!("RFC 8519 cannot say {}: {}", one.rule, why(one.why)))
+                .cure("write it with addresses, or use another format")
+        });
+        return Err(Failure::Words { diagnoses: refused.collect() });
+    }
+    for one in told {
+        session.remark(&format!("not in these lists: {}, {}", one.rule, why(one.why)));
+    }
+    session.remark(&format!("entries: {}", file.entries));
+    json_text(&file.json)
+}
+
+fn why(why: Why) -> &'static str {
+    match why {
+        Why::State => "the device has to let replies back by itself",
+        Why::Hours => {
+            "there are no hours (what it allows is left out, what it denies is denied always)"
+        }
+        Why::Names => "there are no names, only addresses",
+        Why::Leased => "a leased address is not known",
+        Why::Rate => "there are no rates",
+        Why::Rare => "replies are let back for the usual protocols only",
+        Why::Ports => "there are ports of TCP and UDP alone",
+    }
+}
+
+fn not_for_nft(form: Form) -> Failure {
+    Failure::Call {
+        says: format!("a Linux gateway keeps state, and the form {} has no use there", form.word()),
+        cure: "take --form per-pair or --form one-list".to_owned(),
+    }
+}
+
+fn which_table() -> Failure {
+    Failure::Call {
+        says: "CSV is one table a file, and there are several".to_owned(),
+        cure: "choose one with --sheet, or name a folder for all with --to".to_owned(),
+    }
+}
+
+fn no_file() -> Failure {
+    Failure::Call {
+        says: "a workbook is nothing for a terminal".to_owned(),
+        cure: "name a file with --to FILE.xlsx".to_owned(),
+    }
+}
+
+/// The rules as a file for `nft -f`.
+///
+/// # Errors
+/// When the plan does not name every interface.
+pub(super) fn nftables(
+    plan: &Plan,
+    rules: &RuleSet,
+    options: NftOptions,
+) -> Result<String, Failure> {
+    nftables::nftables(plan, rules, options).map_err(|missing| {
+        let says = |missing: &NoInterface| {
+            let (kind, name) = match missing {
+                NoInterface::Network(name) => ("network", name),
+                NoInterface::Uplink(name) => ("uplink", name),
+            };
+            Diagnosis::new("no-port", Severity::Error, None)
+                .says(format!("{kind} `{name}` has no port, so its interface has no name"))
+                .cure(format!("give it one: `bastium set {kind} {name} port=…`"))
+        };
+        Failure::Words { diagnoses: missing.iter().map(says).collect() }
+    })
+}

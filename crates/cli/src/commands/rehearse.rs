@@ -1,0 +1,265 @@
+//! `bastium rehearse`
+
+use super::count;
+use crate::args::Rehearse;
+use crate::failure::{Exit, Failure};
+use crate::plans;
+use crate::session::{self, Session};
+use crate::show::{self, style};
+use bastium_core::checklist::{self, Checklist};
+use bastium_core::meaning::Meaning;
+use bastium_core::plan::Form;
+use bastium_core::rules::RuleSet;
+use bastium_core::space::Minute;
+use bastium_export::nftables::{self, NftOptions};
+use bastium_export::sheets::{HitRow, RehearsalFrame, RehearsalSheet, TriedRow};
+use bastium_rehearsal::probe::Seen;
+use bastium_rehearsal::rehearse::{self, Report, Tried, Wrong};
+use std::time::Duration;
+
+pub(super) fn run(args: &Rehearse, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    if !args.on_paper
+        && let Some(exit) = inside()?
+    {
+        return Ok(exit);
+    }
+    let plan = session.plan()?;
+    let meaning = session::meaning(&plan, args.day.day)?;
+    let rules = session::in_form(&meaning, Form::PerPair)?;
+    let list = checklist::build(&meaning, &rules);
+    let report = match args.on_paper {
+        true => rehearse::on_paper(&meaning, &rules, &list),
+        false => in_kernel(args, &meaning, &rules, &list, session)?,
+    };
+    let sheet = sheet(&meaning, &report, args.on_paper);
+    if !show::for_programs(session, &sheet, || sheet.tables(), "part")? {
+        print(&sheet, args.all, session)?;
+    }
+    Ok(if sheet.agrees { Exit::Fine } else { Exit::No })
+}
+
+/// Runs this command again in name spaces of its own. `None` once this process is inside; else how it ended.
+#[cfg(target_os = "linux")]
+fn inside() -> Result<Option<Exit>, Failure> {
+    use bastium_rehearsal::kernel::space::{Entered, enter};
+    match enter() {
+        Ok(Entered::Inside) => Ok(None),
+        Ok(Entered::Outside(status)) => Ok(Some(match status.code() {
+            Some(0) => Exit::Fine,
+            Some(1) => Exit::No,
+            Some(2) => Exit::Wrong,
+            _ => Exit::Unable,
+        })),
+        Err(why) => Err(unable(&why.to_string())),
+    }
+}
+
+#[cfg(not(target_os = "linux"))]
+fn inside() -> Result<Option<Exit>, Failure> {
+    Err(unable("a rehearsal with packets needs a Linux kernel"))
+}
+
+fn unable(says: &str) -> Failure {
+    Failure::Machine {
+        says: says.to_owned(),
+        cure: "it takes Linux with user name spaces (or root), and the tools ip, nft and dnsmasq; \
+               `bastium rehearse --on-paper` goes through the same list without packets"
+            .to_owned(),
+    }
+}
+
+#[cfg(target_os = "linux")]
+fn in_kernel(
+    args: &Rehearse,
+    meaning: &Meaning<'_>,
+    rules: &RuleSet,
+    list: &Checklist,
+    session: &mut Session<'_>,
+) -> Result<Report, Failure> {
+    use bastium_rehearsal::kernel::filter::FilterError;
+    use bastium_rehearsal::rehearse::{Props, Unrehearsed, in_kernel};
+    use bastium_rehearsal::site::Undone;
+    let plan = meaning.plan();
+    let given = match &args.rules {
+        Some(path) => {
+            let text = plans::read_file(path)?;
+            Some(String::from_utf8_lossy(&text).into_owned())
+        }
+        None => None,
+    };
+    // What cannot be written is said before anything is built.
+    let written = super::export::nftables(plan, rules, NftOptions::default())?;
+    let at_hours = |at: Minute| match given {
+        Some(_) => None,
+        None => nftables::nftables(plan, rules, NftOptions::at(at)).ok(),
+    };
+    let tags = nftables::tags(rules).into_iter();
+    let props = Props {
+        table: nftables::TABLE,
+        rules: given.as_ref().unwrap_or(&written),
+        rules_at: &at_hours,
+        names_and_leases: &bastium_export::dnsmasq(plan),
+        ids: tags.map(|(tag, rule)| (tag, rule.id.clone())).collect(),
+    };
+    let told = |done, all| session.progress(done, all);
+    let report = in_kernel(meaning, rules, list, &props, told);
+    session.progress_ends();
+    report.map_err(|why| match why {
+        Unrehearsed::Site(Undone::Filter(error @ FilterError::Refused(_))) if given.is_some() => {
+            Failure::Call {
+                says: format!("these rules cannot be loaded: {error}"),
+                cure: "look at the file with `nft -c -f FILE`".to_owned(),
+            }
+        }
+        why => unable(&why.to_string()),
+    })
+}
+
+#[cfg(not(target_os = "linux"))]
+fn in_kernel(
+    _: &Rehearse,
+    _: &Meaning<'_>,
+    _: &RuleSet,
+    _: &Checklist,
+    _: &mut Session<'_>,
+) -> Result<Report, Failure> {
+    Err(unable("a rehearsal with packets needs a Linux kernel"))
+}
+
+fn sheet(meaning: &Meaning<'_>, report: &Report, on_paper: bool) -> RehearsalSheet {
+    let millis = |time: Duration| time.as_millis() as u64;
+    let frame = RehearsalFrame {
+        site: meaning.plan().site().name.clone(),
+        day: meaning.day().to_string(),
+        on_paper,
+        agrees: report.agrees(),
+        took_ms: (millis(report.set_up), millis(report.took)),
+    };
+    let rules = report.rules.iter();
+    let rules = rules.map(|rule| HitRow {
+        id: rule.id.clone(),
+        hits: rule.hits,
+        can_match: rule.can_match,
+    });
+    RehearsalSheet::new(frame, report.tried.iter().map(row).collect(), rules.collect())
+}
+
+fn row(tried: &Tried) -> TriedRow {
+    let asked = tried.seen != Seen::NotTried;
+    TriedRow {
+        id: tried.id.clone(),
+        from: tried.from.clone(),
+        to: tried.to.clone(),
+        service: tried.service.clone(),
+        expect: tried.expect.map(checklist::Expect::word),
+        seen: seen_word(tried.seen),
+        proves: tried.proves.clone(),
+        rule: tried.rule.clone(),
+        agrees: asked.then_some(tried.wrong.is_none()),
+        says: says(tried),
+    }
+}
+
+fn seen_word(seen: Seen) -> &'static str {
+    match seen {
+        Seen::Reply => "reply",
+        Seen::Refused => "refused",
+        Seen::Unreachable => "unreachable",
+        Seen::Silence => "silence",
+        Seen::NotTried => "not_tried",
+    }
+}
+
+/// What is wrong, or why nothing was tried.
+fn says(tried: &Tried) -> Option<String> {
+    let by = |rule: &Option<String>| rule.clone().unwrap_or_else(|| "no rule".to_owned());
+    let wrong = match tried.wrong.as_ref() {
+        None => return tried.detail.clone(),
+        Some(Wrong::Seen) => format!(
+            "{} where {} should be; {} decided",
+            seen_word(tried.seen),
+            tried.expect.map_or("nothing", checklist::Expect::word),
+            by(&tried.rule)
+        ),
+        Some(Wrong::Rule) => format!("{} decided, not {}", by(&tried.rule), by(&tried.proves)),
+        Some(Wrong::HeardAs { heard, wanted }) => {
+            format!("at the other end it comes from {heard}, not from {wanted}")
+        }
+        Some(Wrong::Leased { wanted }) => match &tried.detail {
+            Some(leased) => format!("it was leased {leased}, not {wanted}"),
+            None => format!("it was leased nothing; {wanted} is its own"),
+        },
+    };
+    Some(wrong)
+}
+
+fn print(sheet: &RehearsalSheet, all: bool, session: &mut Session<'_>) -> Result<(), Failure> {
+    let (tried, good) = sheet.counts();
+    let how = match sheet.on_paper {
+        true => "On paper: no packet was sent, the compiled rules were asked in memory.".to_owned(),
+        false => format!(
+            "In the kernel: site built in {}, all of it tried in {}.",
+            seconds(sheet.set_up_ms),
+            seconds(sheet.took_ms)
+        ),
+    };
+    session.prose(style::PLAIN, &how)?;
+    session.print("\n")?;
+    let shown = sheet.checks.iter().filter(|check| all || check.agrees == Some(false));
+    let shown: Vec<&TriedRow> = shown.collect();
+    for check in &shown {
+        let style = if check.agrees == Some(false) { style::BAD } else { style::PLAIN };
+        session.prose(style, &line(check))?;
+    }
+    if !shown.is_empty() {
+        session.print("\n")?;
+    }
+    let verdict = match tried - good {
+        0 => format!("{} agree with the plan.", count(tried, "trial")),
+        wrong => format!("{wrong} of {} do not agree with the plan.", count(tried, "trial")),
+    };
+    session.prose(if tried == good { style::GOOD } else { style::ERROR }, &verdict)?;
+    let left = sheet.checks.iter().filter(|check| check.agrees.is_none());
+    for (reason, number) in reasons(left.filter_map(|check| check.says.as_deref())) {
+        session
+            .prose(style::FAINT, &format!("Not tried: {}, {reason}.", count(number, "check")))?;
+    }
+    let can = sheet.rules.iter().filter(|rule| rule.can_match).count();
+    let unhit: Vec<&str> = sheet.unhit().map(|rule| rule.id.as_str()).collect();
+    let hit = match unhit.as_slice() {
+        [] => format!("Every rule that can match was hit: {can} of {can}."),
+        ids => {
+            format!("{} of {} were never hit: {}.", ids.len(), count(can, "rule"), ids.join(", "))
+        }
+    };
+    session.prose(if unhit.is_empty() { style::GOOD } else { style::ERROR }, &hit)
+}
+
+/// `- till -> internet, tcp/443: silence where reply should be; …`
+fn line(check: &TriedRow) -> String {
+    let what = match (&check.says, check.agrees) {
+        (Some(says), Some(false) | None) => says.clone(),
+        (says, _) => {
+            let by = check.rule.as_deref().map(|rule| format!(", by {rule}")).unwrap_or_default();
+            let more = says.as_deref().map(|says| format!(" ({says})")).unwrap_or_default();
+            format!("{}{by}{more}", check.seen)
+        }
+    };
+    format!("- {} -> {}, {}: {what}", check.from, check.to, check.service)
+}
+
+/// How often each reason is given, in the order in which they come.
+fn reasons<'s>(all: impl Iterator<Item = &'s str>) -> Vec<(&'s str, usize)> {
+    let mut counted: Vec<(&str, usize)> = Vec::new();
+    for reason in all {
+        match counted.iter_mut().find(|(known, _)| *known == reason) {
+            Some((_, number)) => *number += 1,
+            None => counted.push((reason, 1)),
+        }
+    }
+    counted
+}
+
+fn seconds(millis: u64) -> String {
+    format!("{}.{:02} s", millis / 1000, millis % 1000 / 10)
+}

@@ -1,0 +1,476 @@
+//! Rule lists that somebody else wrote: what is said about them, and what is not guessed.
+
+mod common;
+
+use common::{Bench, DAY, Run};
+use serde_json::{Value, json};
+use std::sync::atomic::{AtomicU64, Ordering};
+
+fn audit(bench: &Bench, words: &str) -> Run {
+    bench.run(&format!("audit {words} --format json"))
+}
+
+fn rows<'j>(json: &'j Value, key: &str) -> &'j Vec<Value> {
+    json[key].as_array().unwrap_or_else(|| panic!("{key} is a list"))
+}
+
+/// What was found, as `name at rule`.
+fn found(json: &Value) -> Vec<String> {
+    let findings = rows(json, "findings").iter();
+    let words = findings.map(|one| {
+        let word = |key: &str| one[key].as_str().unwrap_or_default().to_owned();
+        format!("{} {}", word("name"), word("rule"))
+    });
+    words.collect()
+}
+
+fn hook(name: &str, hook: &str, policy: &str) -> Value {
+    json!({ "chain": { "family": "inet", "table": "site", "name": name, "type": "filter",
+        "hook": hook, "prio": 0, "policy": policy } })
+}
+
+fn chain(name: &str) -> Value {
+    json!({ "chain": { "family": "inet", "table": "site", "name": name } })
+}
+
+/// A rule of a chain, with a comment by which it is found again.
+fn rule(chain: &str, comment: &str, expr: Vec<Value>) -> Value {
+    static NEXT: AtomicU64 = AtomicU64::new(1);
+    let handle = NEXT.fetch_add(1, Ordering::Relaxed);
+    json!({ "rule": { "family": "inet", "table": "site", "chain": chain, "handle": handle,
+        "comment": comment, "expr": expr } })
+}
+
+fn test(left: Value, right: Value) -> Value {
+    json!({ "match": { "op": "==", "left": left, "right": right } })
+}
+
+fn meta(key: &str, value: &str) -> Value {
+    test(json!({ "meta": { "key": key } }), json!(value))
+}
+
+fn field(protocol: &str, field: &str, value: Value) -> Value {
+    test(json!({ "payload": { "protocol": protocol, "field": field } }), value)
+}
+
+fn accept() -> Value {
+    json!({ "accept": null })
+}
+
+fn drop_it() -> Value {
+    json!({ "drop": null })
+}
+
+fn counter(packets: u64) -> Value {
+    json!({ "counter": { "packets": packets, "bytes": 0 } })
+}
+
+fn jump(target: &str) -> Value {
+    json!({ "jump": { "target": target } })
+}
+
+fn replies() -> Value {
+    let test = json!({ "match": { "op": "in", "left": { "ct": { "key": "state" } },
+        "right": ["established", "related"] } });
+    rule("forward", "replies", vec![test, accept()])
+}
+
+/// Writes a list of the kernel's and looks at it alone.
+fn alone(bench: &Bench, objects: Vec<Value>) -> Value {
+    bench.write("rules.json", json!({ "nftables": objects }).to_string());
+    audit(bench, "rules.json --alone").json()
+}
+
+#[test]
+fn a_rule_below_the_one_that_covers_it_never_matches() {
+    let bench = Bench::new();
+    let net = json!({ "prefix": { "addr": "10.44.24.0", "len": 24 } });
+    let json = alone(
+        &bench,
+        vec![
+            hook("forward", "forward", "drop"),
+            replies(),
+            rule("forward", "wide block", vec![field("ip", "saddr", net), counter(4), drop_it()]),
+            rule(
+                "forward",
+                "late allow",
+                vec![
+                    field("ip", "saddr", json!("10.44.24.10")),
+                    field("tcp", "dport", json!(443)),
+                    counter(0),
+                    accept(),
+                ],
+            ),
+        ],
+    );
+    let found = found(&json);
+    assert!(found.contains(&"never-matches late allow".to_owned()), "{found:?}");
+    assert!(found.contains(&"never-hit late allow".to_owned()), "{found:?}");
+    assert!(!found.iter().any(|one| one.contains("no-replies")), "{found:?}");
+    let finding = rows(&json, "findings").iter().find(|one| one["name"] == "never-matches");
+    let says = finding.expect("it is there")["says"].as_str().expect("words").to_owned();
+    assert!(says.contains("wide block"), "{says}");
+    assert_eq!(json["lines"], 3);
+}
+
+#[test]
+fn several_rules_together_cover_one() {
+    let bench = Bench::new();
+    let half = |address: &str| json!({ "prefix": { "addr": address, "len": 25 } });
+    let from = |set: Value| field("ip", "saddr", set);
+    let whole = json!({ "prefix": { "addr": "10.44.24.0", "len": 24 } });
+    let json = alone(
+        &bench,
+        vec![
+            hook("forward", "forward", "drop"),
+            replies(),
+            rule("forward", "lower", vec![from(half("10.44.24.0")), accept()]),
+            rule("forward", "upper", vec![from(half("10.44.24.128")), accept()]),
+            rule("forward", "all of it", vec![from(whole), drop_it()]),
+        ],
+    );
+    assert!(found(&json).contains(&"never-matches all of it".to_owned()), "{:?}", found(&json));
+}
+
+#[test]
+fn a_rule_that_changes_nothing_and_one_that_allows_everything_are_told() {
+    let bench = Bench::new();
+    let narrow = vec![field("tcp", "dport", json!(443)), accept()];
+    let json = alone(
+        &bench,
+        vec![
+            hook("forward", "forward", "drop"),
+            replies(),
+            rule("forward", "narrow", narrow),
+            rule("forward", "first day", vec![accept()]),
+        ],
+    );
+    let found = found(&json);
+    assert!(found.contains(&"changes-nothing narrow".to_owned()), "{found:?}");
+    assert!(found.contains(&"too-wide first day".to_owned()), "{found:?}");
+}
+
+#[test]
+fn rules_that_depend_on_their_order_are_named_in_pairs() {
+    let bench = Bench::new();
+    let json = alone(
+        &bench,
+        vec![
+            hook("forward", "forward", "drop"),
+            replies(),
+            rule(
+                "forward",
+                "from here",
+                vec![field("ip", "saddr", json!("10.44.24.10")), drop_it()],
+            ),
+            rule("forward", "to there", vec![field("ip", "daddr", json!("10.44.40.10")), accept()]),
+            // Narrow above wide is how exceptions are written, and no pair.
+            rule("forward", "exception", vec![field("udp", "dport", json!(53)), drop_it()]),
+            rule("forward", "all udp", vec![meta("l4proto", "udp"), accept()]),
+        ],
+    );
+    let found = found(&json);
+    assert!(found.contains(&"depends-on-order from here".to_owned()), "{found:?}");
+    let pairs = rows(&json, "findings").iter().filter(|one| one["name"] == "depends-on-order");
+    assert!(pairs.clone().all(|one| one["rule"] != "exception"), "{found:?}");
+    assert!(pairs.clone().any(|one| one["says"].as_str().is_some_and(|s| s.contains("to there"))));
+}
+
+#[test]
+fn what_blocks_without_a_trace_and_what_lacks_replies_is_told() {
+    let bench = Bench::new();
+    let json = alone(
+        &bench,
+        vec![
+            hook("forward", "forward", "drop"),
+            rule("forward", "web", vec![field("tcp", "dport", json!(443)), accept()]),
+            rule("forward", "silent", vec![field("tcp", "dport", json!(23)), drop_it()]),
+        ],
+    );
+    let found = found(&json);
+    assert!(found.iter().any(|one| one.starts_with("no-replies")), "{found:?}");
+    assert!(found.contains(&"not-logged silent".to_owned()), "{found:?}");
+    assert!(found.contains(&"not-logged policy".to_owned()), "{found:?}");
+}
+
+#[test]
+fn chains_jumps_and_maps_are_followed() {
+    let bench = Bench::new();
+    let map = json!({ "vmap": { "key": { "concat": [{ "meta": { "key": "iifname" } },
+        { "meta": { "key": "oifname" } }] }, "data": "@ways" } });
+    let ways = json!({ "map": { "family": "inet", "table": "site", "name": "ways",
+        "type": ["ifname", "ifname"], "map": "verdict", "elem": [
+            [{ "concat": ["lan", "wan"] }, jump("out")],
+            [{ "concat": ["guest", "wan"] }, jump("out")] ] } });
+    let json = alone(
+        &bench,
+        vec![
+            ways,
+            hook("forward", "forward", "drop"),
+            chain("out"),
+            chain("inner"),
+            replies(),
+            rule("forward", "look", vec![map]),
+            rule("forward", "after", vec![meta("oifname", "wan"), accept()]),
+            rule("out", "guests stay", vec![meta("iifname", "guest"), jump("inner")]),
+            rule("out", "web", vec![field("tcp", "dport", json!(443)), accept()]),
+            rule(
+                "inner",
+                "back",
+                vec![field("udp", "dport", json!(53)), json!({ "return": null })],
+            ),
+            rule("inner", "no", vec![drop_it()]),
+            rule("inner", "dead", vec![accept()]),
+        ],
+    );
+    let found = found(&json);
+    // Names come back from `inner` and go on; everything else of the guests ends there.
+    assert!(found.contains(&"never-matches dead".to_owned()), "{found:?}");
+    assert!(!found.contains(&"never-matches web".to_owned()), "{found:?}");
+    assert!(!found.contains(&"never-matches after".to_owned()), "{found:?}");
+    assert!(rows(&json, "not_understood").is_empty(), "{}", json["not_understood"]);
+}
+
+#[test]
+fn what_is_not_understood_is_named_and_takes_part_in_no_claim() {
+    let bench = Bench::new();
+    let limit = json!({ "limit": { "rate": 10, "per": "second", "inv": true } });
+    let json = alone(
+        &bench,
+        vec![
+            hook("forward", "forward", "drop"),
+            hook("early", "prerouting", "drop"),
+            replies(),
+            rule("forward", "some of it", vec![limit, drop_it()]),
+            rule("forward", "by source port", vec![field("udp", "sport", json!(53)), accept()]),
+            rule(
+                "forward",
+                "by a filled set",
+                vec![field("ip", "saddr", json!("@seen")), drop_it()],
+            ),
+            rule(
+                "forward",
+                "by mark",
+                vec![test(json!({ "meta": { "key": "mark" } }), json!(7)), drop_it()],
+            ),
+            rule("forward", "web", vec![field("tcp", "dport", json!(443)), accept()]),
+            json!({ "set": { "family": "inet", "table": "site", "name": "seen", "type": "ipv4_addr",
+                "flags": ["dynamic", "timeout"] } }),
+        ],
+    );
+    let obscure: Vec<&str> = rows(&json, "not_understood")
+        .iter()
+        .map(|one| one["what"].as_str().expect("words"))
+        .collect();
+    for what in ["limit", "udp sport", "@seen", "mark == 7", "prerouting"] {
+        assert!(obscure.iter().any(|one| one.contains(what)), "{what}: {obscure:?}");
+    }
+    // The lines above may take all of it, or nothing: neither is claimed.
+    let found = found(&json);
+    assert!(!found.iter().any(|one| one == "never-matches web"), "{found:?}");
+    assert!(!found.iter().any(|one| one.starts_with("changes-nothing")), "{found:?}");
+}
+
+/// The lists of RFC 8519 for the bare plan's two networks.
+fn acl(entries: Vec<Value>) -> Value {
+    json!({ "ietf-access-control-list:acls": {
+        "acl": [{ "name": "in", "type": "ietf-access-control-list:ipv4-acl-type",
+            "aces": { "ace": entries } }],
+        "attachment-points": { "interface": [{ "interface-id": "core.24",
+            "ingress": { "acl-sets": { "acl-set": [{ "name": "in" }] } } }] } } })
+}
+
+fn ace(name: &str, forwarding: &str, matches: Value) -> Value {
+    json!({ "name": name, "matches": matches,
+        "actions": { "forwarding": format!("ietf-access-control-list:{forwarding}") } })
+}
+
+#[test]
+fn access_lists_are_read_with_all_that_the_module_says_of_ports() {
+    let bench = Bench::new();
+    let tcp =
+        |port: Value| json!({ "ipv4": { "protocol": 6 }, "tcp": { "destination-port": port } });
+    let list = acl(vec![
+        ace("low", "accept", tcp(json!({ "operator": "lte", "port": 99 }))),
+        ace("high", "accept", tcp(json!({ "operator": "gte", "port": 101 }))),
+        ace("not 100", "drop", tcp(json!({ "operator": "neq", "port": 100 }))),
+        ace("range", "drop", tcp(json!({ "lower-port": 100, "upper-port": 100 }))),
+        ace("again", "reject", tcp(json!({ "port": 100 }))),
+        ace("odd", "drop", json!({ "ipv4": { "dscp": 7 } })),
+        ace("established", "accept", json!({ "ipv4": {}, "tcp": { "flags": "ack" } })),
+    ]);
+    bench.write("acl.json", list.to_string());
+    let json = audit(&bench, "acl.json --alone").json();
+    let found = found(&json);
+    assert!(found.contains(&"never-matches not 100".to_owned()), "{found:?}");
+    assert!(found.contains(&"never-matches again".to_owned()), "{found:?}");
+    assert!(!found.contains(&"never-matches range".to_owned()), "{found:?}");
+    assert_eq!(rows(&json, "not_understood").len(), 1);
+    assert!(json["not_understood"][0]["what"].as_str().is_some_and(|what| what.contains("dscp")));
+}
+
+#[test]
+fn lists_of_the_plans_own_say_what_the_plan_says_up_to_what_replies_look_like() {
+    let bench = Bench::new();
+    let run = bench.run(&format!("export acl-json --plan clinic.toml --day {DAY} --to acl.json"));
+    assert_eq!(run.code, 0, "{}", run.err);
+    let json = audit(&bench, &format!("acl.json --plan clinic.toml --day {DAY}")).json();
+    for row in rows(&json, "differences") {
+        let line = row["line"].as_str().expect("a line");
+        let stateless = line.contains("reply.") || row["because"]["kind"] == "reply";
+        let unsaid = ["phones-to-provider", "deliveries-sign"]
+            .iter()
+            .any(|name| row["because"]["name"].as_str().is_some_and(|own| own.contains(name)));
+        assert!(stateless || unsaid, "{}", row["says"]);
+    }
+}
+
+#[test]
+fn a_table_is_read_with_the_plans_names() {
+    let bench = Bench::new();
+    bench.write(
+        "rules.csv",
+        "No,Name,Action,From,To,Source,Destination,Service,Log,Hits\n\
+         1,old,block,any,any,10.44.99.0/24,any,any,no,9\n\
+         2,printing,allow,staff,equipment,desks,printers,\"tcp/9100-9102, ipp\",no,12\n\
+         3,again,permit,staff,equipment,desks,paper-printer,ipp,no,0\n\
+         4,guests,deny,guests,any,any,records,any,yes,3\n\
+         5,typo,allow,staff,any,recption,any,ssh,no,1\n\
+         6,what,perhaps,staff,any,any,any,any,no,1\n",
+    );
+    let json = audit(&bench, &format!("rules.csv --plan clinic.toml --day {DAY}")).json();
+    let obscure: Vec<&str> = rows(&json, "not_understood")
+        .iter()
+        .map(|one| one["what"].as_str().expect("words"))
+        .collect();
+    assert!(obscure.iter().any(|what| what.contains("the source `recption`")), "{obscure:?}");
+    assert!(obscure.iter().any(|what| what.contains("the action `perhaps`")), "{obscure:?}");
+    let found = found(&json);
+    assert!(found.contains(&"never-matches again".to_owned()), "{found:?}");
+    assert!(found.contains(&"never-hit again".to_owned()), "{found:?}");
+    let differs = |words: &str| {
+        rows(&json, "differences")
+            .iter()
+            .any(|row| row["says"].as_str().is_some_and(|s| s.contains(words)))
+    };
+    // Nothing in the table lets the desks out.
+    assert!(
+        differs("from desks to internet") || differs("from staff to internet"),
+        "{}",
+        json["differences"]
+    );
+    assert!(!differs("tcp/9100"), "the printers are reached, as the plan says");
+}
+
+#[test]
+fn a_gateway_that_differs_from_the_plan_is_told_in_sentences() {
+    let bench = Bench::new();
+    let objects = vec![
+        hook("forward", "forward", "drop"),
+        rule(
+            "forward",
+            "replies",
+            vec![
+                json!({ "match": { "op": "in", "left": { "ct": { "key": "state" } },
+                "right": ["established", "related"] } }),
+                accept(),
+            ],
+        ),
+        rule("forward", "out", vec![meta("iifname", "core.24"), meta("oifname", "wan1"), accept()]),
+        rule(
+            "forward",
+            "guests to the records",
+            vec![
+                meta("iifname", "core.80"),
+                field("ip", "daddr", json!("10.44.40.10")),
+                field("tcp", "dport", json!(443)),
+                accept(),
+            ],
+        ),
+    ];
+    bench.write("rules.json", json!({ "nftables": objects }).to_string());
+    let run = audit(&bench, &format!("rules.json --plan clinic.toml --day {DAY}"));
+    assert_eq!(run.code, 1);
+    let json = run.json();
+    let opens: Vec<&Value> =
+        rows(&json, "differences").iter().filter(|row| row["after"] == "allow").collect();
+    let guests = opens.iter().find(|row| {
+        row["from"] == "waiting-room"
+            && row["destination"] == "records"
+            && row["service"] == "tcp/443"
+            && row["because"]["kind"] == "cell"
+    });
+    let guests = guests.unwrap_or_else(|| panic!("{opens:#?}"));
+    let says = guests["says"].as_str().expect("a sentence");
+    assert!(
+        says.starts_with("the gateway lets pass tcp/443 from waiting-room to records"),
+        "{says}"
+    );
+    assert!(says.contains("the plan blocks it (cell guests>clinical, line"), "{says}");
+    // The desks may go out: no word about that.
+    let out = |row: &&Value| row["because"]["name"] == "staff>internet";
+    assert!(!rows(&json, "differences").iter().any(|row| out(&row)));
+    let text = bench.run(&format!("audit rules.json --plan clinic.toml --day {DAY}"));
+    assert!(text.out.contains("Gateway and plan differ"), "{}", text.out);
+}
+
+#[test]
+fn files_that_are_no_rule_lists_are_told_with_a_cure() {
+    let bench = Bench::new();
+    let many = "[".repeat(5_000);
+    for (text, says) in [
+        ("", "is no rule list"),
+        ("hello", "is no rule list"),
+        ("{", "is no JSON"),
+        (many.as_str(), "is no JSON"),
+        ("{\"rules\": []}", "is JSON, but no rule list"),
+        ("{\"nftables\": []}", "has no rules in it"),
+        ("action,color\nallow,red\n", "has no column source, destination"),
+        ("action,source,destination\n", "has no rules in it"),
+        (
+            "{\"nftables\": [{\"rule\": {\"expr\": [7, {\"match\": 3}]}}, 5, {}]}",
+            "has no rules in it",
+        ),
+    ] {
+        bench.write("rules", text);
+        let run = bench.run("audit rules --alone");
+        assert_eq!(run.code, 2, "{text}: {}{}", run.out, run.err);
+        assert!(run.err.contains(says), "{text}: {}", run.err);
+        assert!(run.err.contains("cure:"), "{text}: {}", run.err);
+    }
+    let run = bench.run("audit not-there --alone");
+    assert_eq!(run.code, 2);
+}
+
+#[test]
+fn a_list_that_leads_in_circles_ends() {
+    let bench = Bench::new();
+    let json = alone(
+        &bench,
+        vec![
+            hook("forward", "forward", "drop"),
+            chain("a"),
+            chain("b"),
+            rule("forward", "in", vec![jump("a")]),
+            rule("a", "on", vec![jump("b")]),
+            rule("b", "back", vec![jump("a")]),
+        ],
+    );
+    let obscure = json["not_understood"].to_string();
+    assert!(obscure.contains("too deep"), "{obscure}");
+}
+
+#[test]
+fn hostile_names_stay_names() {
+    let bench = Bench::new();
+    let json = json!({ "nftables": [
+        hook("forward", "forward", "drop"),
+        rule("forward", "\u{1b}[31m=cmd()\n", vec![accept()]),
+    ] });
+    bench.write("rules.json", json.to_string());
+    let run = bench.run("audit rules.json --alone");
+    assert!(!run.out.contains('\u{1b}'), "{}", run.out);
+    let run = bench.run("audit rules.json --alone --format csv");
+    assert!(!run.out.contains('\u{1b}'));
+    assert!(!run.out.lines().any(|line| line.contains(",=cmd()")), "{}", run.out);
+}

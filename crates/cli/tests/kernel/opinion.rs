@@ -1,0 +1,277 @@
+//! The test itself, run inside.
+
+use crate::model::packets::{Borders, packet};
+use crate::model::{TODAY, any_draft, text, texts};
+use bastium_core::meaning::Meaning;
+use bastium_core::plan::{Action, Form, Plan, draft, resolve};
+use bastium_core::proof;
+use bastium_core::rules::{self, RuleSet, Surroundings};
+use bastium_core::space::{Minute, Packet, Protocol};
+use bastium_core::verdict::{Cause, Decision, Verdict};
+use bastium_export::foreign::read_rules;
+use bastium_export::nftables::{self, NftOptions, TABLE, tag};
+use bastium_export::sheets::AuditSheet;
+use bastium_rehearsal::kernel::filter;
+use bastium_rehearsal::kernel::frame::Raw;
+use bastium_rehearsal::kernel::space::{self, Entered, Space};
+use bastium_rehearsal::layout::Layout;
+use bastium_rehearsal::site::{Fate, Judged, Site};
+use proptest::strategy::{Strategy, ValueTree};
+use proptest::test_runner::{Config, RngSeed, TestRunner};
+use std::fmt::Write as _;
+use std::net::IpAddr;
+use std::time::Instant;
+
+/// How many packets are tried where nobody says.
+const FEW: usize = 20_000;
+/// How many packets for each plan.
+const EACH: usize = 800;
+
+pub(crate) fn main() {
+    match space::enter() {
+        Ok(Entered::Inside) => {}
+        Ok(Entered::Outside(status)) => {
+            assert!(status.success(), "the kernel and the plan differ");
+            return;
+        }
+        Err(why) => {
+            assert!(std::env::var("BASTIUM_KERNEL_NEEDED").is_err(), "{why}");
+            eprintln!("skipped: {why}");
+            return;
+        }
+    }
+    let wanted = std::env::var("BASTIUM_KERNEL_PACKETS").ok();
+    let wanted = wanted.and_then(|words| words.parse().ok()).unwrap_or(FEW);
+    let seed = std::env::var("BASTIUM_KERNEL_SEED").ok();
+    let seed = seed.and_then(|words| words.parse().ok()).unwrap_or(20_261_125);
+    let mut runner =
+        TestRunner::new(Config { rng_seed: RngSeed::Fixed(seed), ..Config::default() });
+    let begun = Instant::now();
+    let mut tally = Tally::default();
+    while tally.packets < wanted {
+        let draft = any_draft().new_tree(&mut runner).expect("a draft").current();
+        let Ok(plan) = resolve(wired(draft)) else { continue };
+        let Ok(meaning) = Meaning::new(&plan, TODAY) else { continue };
+        for form in [Form::PerPair, Form::OneList] {
+            try_plan(&plan, &meaning, form, seed + tally.plans, &mut tally);
+        }
+    }
+    let took = begun.elapsed();
+    accepted(&mut runner, wanted / 200);
+    println!("{} lists with a line less, {} noticed", tally.damaged, tally.noticed);
+    assert!(tally.noticed == tally.damaged && tally.damaged > 0, "a missing line goes unseen");
+    let Tally { plans, packets, passed, dropped, rejected, unasked, .. } = tally;
+    println!(
+        "{packets} packets on {plans} sites in {took:.1?}: {passed} passed, {dropped} dropped, \
+         {rejected} rejected, {unasked} never came to a rule"
+    );
+    assert!(passed > wanted / 20 && rejected > wanted / 100 && dropped > wanted / 10);
+    assert!(tally.different.is_empty(), "{} differ", tally.different.len());
+}
+
+/// What came of it.
+#[derive(Debug, Default)]
+struct Tally {
+    plans: u64,
+    packets: usize,
+    passed: usize,
+    dropped: usize,
+    rejected: usize,
+    unasked: usize,
+    /// Lists with a line less, and those of them of which it was noticed.
+    damaged: usize,
+    noticed: usize,
+    different: Vec<String>,
+}
+
+/// The same plan with cables.
+fn wired(mut draft: draft::Draft) -> draft::Draft {
+    draft.gateway.ports = texts(&["wan1", "lan1"]);
+    for (vlan, network) in draft.networks.iter_mut().enumerate() {
+        network.port = Some(text("lan1"));
+        network.vlan = crate::model::located(i64::try_from(vlan).expect("few") * 10 + 20);
+    }
+    for uplink in &mut draft.uplinks {
+        uplink.port = Some(text("wan1"));
+    }
+    draft
+}
+
+fn try_plan(plan: &Plan, meaning: &Meaning<'_>, form: Form, seed: u64, tally: &mut Tally) {
+    let rules = rules::in_form(meaning, form).expect("this form says everything");
+    let at = Minute::new(if seed.is_multiple_of(2) { 390 } else { 1500 });
+    let mut text =
+        nftables::nftables(plan, &rules, NftOptions::at(at)).expect("every cable is named");
+    let layout = Layout::of(plan, []).expect("every cable is named");
+    for domain in plan.domains() {
+        let [v4, v6] = domain.stand_in.addresses().map(|address| layout.real(address));
+        let name = &domain.name;
+        let _ = writeln!(text, "add element inet {TABLE} domain_{name}_v4 {{ {v4} }}");
+        let _ = writeln!(text, "add element inet {TABLE} domain_{name}_v6 {{ {v6} }}");
+    }
+    let mut site = Site::build(&layout.wires).unwrap_or_else(|why| panic!("{why}"));
+    if let Err(why) = site.load(&text, TABLE) {
+        std::fs::write("/tmp/refused.nft", &text).expect("a place to look at it");
+        panic!("{why}");
+    }
+    read_back(plan, meaning, form, &site, tally);
+    let borders = Borders::of(plan, &rules);
+    let mut seed = seed;
+    let mut packets: Vec<Packet> = Vec::new();
+    let around = Surroundings::of(plan);
+    // Most random packets are forged or have no way: of these only a part.
+    let mut room = EACH / 4;
+    for _ in 0..EACH * 40 {
+        let mut packet = packet(&borders, plan, &mut seed);
+        packet.at = at;
+        if packet.enters >= plan.gateway_leg() {
+            continue;
+        }
+        let true_source = around.sources[usize::from(packet.enters.0)].contains(packet.source());
+        let filtered = true_source && meaning.decide(&packet).verdict.is_filtered();
+        if !filtered && room == 0 {
+            continue;
+        }
+        room -= usize::from(!filtered);
+        packets.push(packet);
+        if packets.len() == EACH {
+            break;
+        }
+    }
+    let raw: Vec<(usize, Raw)> = packets
+        .iter()
+        .zip(40_000..)
+        .filter_map(|(packet, port)| layout.by_hand(plan, packet, port))
+        .collect();
+    assert_eq!(raw.len(), packets.len(), "every packet comes by a cable");
+    let judged = site.judge(&raw).expect("the kernel tells");
+    tally.plans += 1;
+    tally.packets += packets.len();
+    for (packet, judged) in packets.iter().zip(judged) {
+        match judged.fate {
+            Fate::Passes => tally.passed += 1,
+            Fate::Dropped => tally.dropped += 1,
+            Fate::Rejected => tally.rejected += 1,
+            Fate::NeverAsked => tally.unasked += 1,
+        }
+        let decision = meaning.decide(packet);
+        // A step of the trace can be lost: what differs is tried once more by itself.
+        let mut judged = judged;
+        if differs(&rules, packet, decision, &judged).is_some() {
+            let raw = layout.by_hand(plan, packet, 39_999).expect("it came by a cable");
+            judged = site.judge(&[raw]).expect("the kernel tells").pop().expect("one");
+        }
+        if let Some(why) = differs(&rules, packet, decision, &judged) {
+            let says = format!(
+                "{form:?}: {} entering {}: {why}; the plan: {decision:?}; the kernel: {judged:?}",
+                plan.packet_words(packet),
+                plan.leg_name(packet.enters),
+            );
+            if tally.different.is_empty() {
+                let _ = std::fs::write("/tmp/differs.nft", &text);
+            }
+            if tally.different.len() < 12 {
+                eprintln!("{says}");
+            }
+            tally.different.push(says);
+        }
+    }
+}
+
+/// What the kernel prints of the rules is held against the plan, exactly: nothing may differ. With one line
+/// taken away something must, unless that line changes nothing.
+fn read_back(plan: &Plan, meaning: &Meaning<'_>, form: Form, site: &Site, tally: &mut Tally) {
+    let printed = site.gateway.within(|| Ok(filter::printed()?)).expect("the filter prints");
+    let rules = rules::in_form(meaning, form).expect("this form says everything");
+    let look = |text: &str| {
+        let foreign = read_rules(text, Some(plan)).expect("a rule list");
+        AuditSheet::new(&foreign, Some((plan, &rules))).differences
+    };
+    // Rules that were fixed to one time hold at all times now.
+    if rules.rules().any(|rule| rule.hours.is_some()) {
+        return;
+    }
+    for difference in look(&printed).iter().take(3) {
+        let says = format!("{form:?}, read back: {}", difference.says);
+        eprintln!("{says}");
+        tally.different.push(says);
+    }
+    let singles = proof::singles(meaning, &rules);
+    let mut allows = rules.rules().filter(|rule| {
+        rule.action == Action::Allow
+            && rule.matches.is_some()
+            && !singles.never_matching.iter().any(|idle| idle.rule.id == rule.id)
+            && !singles.superfluous.iter().any(|idle| idle.rule.id == rule.id)
+    });
+    let Some(rule) = allows.next().filter(|_| singles.undecided == 0) else { return };
+    let mut json: serde_json::Value = serde_json::from_str(&printed).expect("JSON");
+    let objects = json["nftables"].as_array_mut().expect("objects");
+    let before = objects.len();
+    objects.retain(|object| object["rule"]["comment"] != tag(&rule.id).as_str());
+    if objects.len() < before {
+        tally.damaged += 1;
+        tally.noticed += usize::from(!look(&json.to_string()).is_empty());
+    }
+}
+
+/// Whether the filter's tool takes what is exported, for many more plans than are tried with packets.
+fn accepted(runner: &mut TestRunner, count: usize) {
+    let space = Space::new().expect("a name space");
+    for _ in 0..count {
+        let draft = any_draft().new_tree(runner).expect("a draft").current();
+        let Ok(plan) = resolve(wired(draft)) else { continue };
+        let Ok(meaning) = Meaning::new(&plan, TODAY) else { continue };
+        for form in [Form::PerPair, Form::OneList] {
+            let rules = rules::in_form(&meaning, form).expect("this form says everything");
+            let text = nftables::nftables(&plan, &rules, NftOptions::default());
+            let text = text.expect("every cable is named");
+            let checked = space.within(|| Ok(filter::check(&text)?));
+            checked.unwrap_or_else(|why| panic!("{why}\n{text}"));
+        }
+    }
+}
+
+/// Why what the kernel did is not what the plan means; `None` if it is.
+fn differs(
+    rules: &RuleSet,
+    packet: &Packet,
+    decision: Decision,
+    judged: &Judged,
+) -> Option<&'static str> {
+    let fate = judged.fate;
+    let forged = matches!(decision.cause, Cause::Forged(..));
+    // Without a source the kernel takes only what is for everyone.
+    let nobody = packet.source() == IpAddr::from([0, 0, 0, 0]);
+    let outside_law = begins_nothing(packet) || judged.by.as_deref() == Some("no_conversation");
+    match decision.verdict {
+        Verdict::DoesNotPass => return None,
+        Verdict::Allow if fate == Fate::Passes => {}
+        Verdict::Allow if outside_law => return None,
+        Verdict::Allow if fate == Fate::NeverAsked && nobody => return None,
+        Verdict::Allow => return Some("it does not pass"),
+        Verdict::Block if fate == Fate::Dropped => {}
+        Verdict::Block if fate == Fate::NeverAsked && (forged || nobody) => return None,
+        Verdict::Block => return Some("it is not dropped"),
+        Verdict::Reject if fate == Fate::Rejected => {}
+        Verdict::Reject if outside_law => return None,
+        Verdict::Reject => return Some("it is not rejected"),
+        Verdict::NoWay if matches!(fate, Fate::Dropped | Fate::NeverAsked) => return None,
+        Verdict::NoWay => return Some("there is no way for it"),
+    }
+    if outside_law || fate == Fate::NeverAsked {
+        return None;
+    }
+    let expected = rules.first_match(packet).rule.map(|rule| tag(&rule.id));
+    (judged.by != expected).then_some("another rule decides")
+}
+
+/// Whether it is a message that begins no conversation, which the kernel counts as belonging to none.
+fn begins_nothing(packet: &Packet) -> bool {
+    let Some((kind, _)) = packet.service.icmp_kind() else {
+        return packet.service.protocol() == Protocol(0);
+    };
+    match packet.service.protocol() {
+        Protocol::ICMP => ![8, 13, 15, 17].contains(&kind),
+        _ => ![128, 130, 131, 132, 133, 134, 135, 136, 137, 139, 143].contains(&kind),
+    }
+}

@@ -1,0 +1,277 @@
+//! The rehearsal: with real packets where this machine can, and on paper.
+
+#![allow(clippy::print_stderr, reason = "what is skipped is said")]
+
+mod common;
+
+use common::{Bench, DAY, Run};
+use serde_json::Value;
+use std::process::Command;
+use std::time::{Duration, Instant};
+
+/// Runs a rehearsal with the tools of this machine at hand. `None` where it cannot be done here.
+fn rehearse(bench: &Bench, plan: &str, words: &[&str]) -> Option<Run> {
+    let mut command = bench.command();
+    command.env("PATH", format!("{}:/usr/sbin:/sbin", std::env::var("PATH").unwrap_or_default()));
+    command.args(["rehearse", "--plan", plan, "--day", DAY]).args(words);
+    let run = Run::of(&mut command);
+    if run.code == 3 {
+        assert!(std::env::var("BASTIUM_KERNEL_NEEDED").is_err(), "{}", run.err);
+        eprintln!("skipped: {}", run.err);
+        return None;
+    }
+    Some(run)
+}
+
+fn rows<'j>(json: &'j Value, key: &str) -> &'j Vec<Value> {
+    json[key].as_array().unwrap_or_else(|| panic!("{key} is a list"))
+}
+
+/// The rules as exported, with a change made in them.
+fn changed(bench: &Bench, plan: &str, change: impl Fn(&str) -> String) -> String {
+    let run = bench.run(&format!("export nftables --plan {plan} --day {DAY}"));
+    assert_eq!(run.code, 0, "{}", run.err);
+    let changed = change(&run.out);
+    assert_ne!(changed, run.out, "the change found nothing to change");
+    bench.write("changed.nft", &changed);
+    changed
+}
+
+fn without(text: &str, word: &str) -> String {
+    text.lines().filter(|line| !line.contains(word)).map(|line| format!("{line}\n")).collect()
+}
+
+#[test]
+fn every_demo_plan_passes_its_rehearsal_and_every_rule_is_hit() {
+    let bench = Bench::new();
+    for plan in ["bare.toml", "farm.toml", "clinic.toml"] {
+        let Some(run) = rehearse(&bench, plan, &["--format", "json"]) else { return };
+        assert_eq!(run.code, 0, "{plan}: {}", run.out);
+        let json = run.json();
+        assert_eq!(json["on_paper"], false);
+        assert_eq!(json["agrees"], true);
+        for check in rows(&json, "checks") {
+            let tried = check["seen"] != "not_tried";
+            assert_eq!(check["agrees"].as_bool(), tried.then_some(true), "{check}");
+            assert!(tried || check["says"].is_string(), "{check}");
+        }
+        for rule in rows(&json, "rules") {
+            let hit = rule["hits"].as_u64().expect("a number") > 0;
+            assert!(hit || rule["can_match"] == false, "{plan}: {rule}");
+        }
+    }
+}
+
+#[test]
+fn a_rehearsal_tries_all_that_the_checklist_has() {
+    let bench = Bench::new();
+    let Some(run) = rehearse(&bench, "clinic.toml", &["--format", "json"]) else { return };
+    let json = run.json();
+    let list = bench.clinic("rehearse --on-paper --format json").json();
+    let ids = |json: &Value| -> Vec<String> {
+        let checks = rows(json, "checks").iter().map(|check| check["id"].as_str().expect("an id"));
+        let checks = checks.filter(|id| !id.starts_with("lease/") && !id.starts_with("by-hand/"));
+        checks.map(str::to_owned).collect()
+    };
+    assert_eq!(ids(&json), ids(&list));
+    // Every device with a fixed lease gets its own address.
+    let leases: Vec<&Value> = rows(&json, "checks")
+        .iter()
+        .filter(|check| check["id"].as_str().is_some_and(|id| id.starts_with("lease/")))
+        .collect();
+    assert!(leases.len() > 10);
+    let xray = leases.iter().find(|check| check["id"] == "lease/xray").expect("the x-ray");
+    assert_eq!(xray["says"], "10.44.36.10");
+    // What is out of the gateway's hands is not tried, and said so.
+    let apart = rows(&json, "checks").iter().find(|check| check["id"] == "network.tills/apart");
+    assert_eq!(apart.expect("a check")["seen"], "not_tried");
+}
+
+/// What goes wrong when somebody touches the rules, and how the rehearsal tells of it.
+#[test]
+fn whatever_is_broken_in_the_rules_is_noticed() {
+    let bench = Bench::new();
+    if rehearse(&bench, "bare.toml", &[]).is_none() {
+        return;
+    }
+    type Change = fn(&str) -> String;
+    let broken: [(&str, Change, &str, &str); 9] = [
+        (
+            "an allow is lost",
+            |text| without(text, "comment \"exception.tills-pay@tills>internet\""),
+            "till",
+            "silence where reply should be; cell.tills>internet decided",
+        ),
+        (
+            "a block is lost",
+            |text| without(text, "comment \"exception.old-ultrasound-stays-in"),
+            "ultrasound",
+            "reply where silence should be; cell.clinical>internet decided",
+        ),
+        (
+            "nothing is translated on its way out",
+            |text| text.replace("snat ip to 198.51.100.14", "accept"),
+            "desks",
+            "at the other end it comes from",
+        ),
+        (
+            "what is offered goes to another host",
+            |text| text.replace("dnat ip to 10.44.40.13", "dnat ip to 10.44.40.12"),
+            "internet",
+            "silence where reply should be",
+        ),
+        (
+            "replies are not let back",
+            |text| without(text, "ct state established,related"),
+            "control",
+            "silence where reply should be",
+        ),
+        (
+            "neighbour discovery is lost",
+            |text| without(text, "comment \"ipv6_needs@staff>gateway\""),
+            "desks",
+            "silence where reply should be",
+        ),
+        (
+            "a refusal became silence",
+            |text| text.replace("reject with icmpx admin-prohibited", "drop"),
+            "trainees",
+            "silence where unreachable should be",
+        ),
+        (
+            "a port is one off",
+            |text| {
+                text.replace(
+                    "10.44.40.11 tcp dport { 104, 11112 }",
+                    "10.44.40.11 tcp dport { 105, 11112 }",
+                )
+            },
+            "xray",
+            "silence where reply should be",
+        ),
+        (
+            "a wider line stands above",
+            |text| {
+                text.replace(
+                    "chain pass_guests_tills {",
+                    "chain pass_guests_tills {\n\t\tcounter accept comment \"quick fix\"",
+                )
+            },
+            "waiting-room",
+            "reply where silence should be; quick fix decided",
+        ),
+    ];
+    for (what, change, from, says) in broken {
+        changed(&bench, "clinic.toml", change);
+        let words = ["--rules", "changed.nft", "--format", "json"];
+        let run = rehearse(&bench, "clinic.toml", &words).expect("it could be done before");
+        assert_eq!(run.code, 1, "{what}");
+        let json = run.json();
+        let found = rows(&json, "checks").iter().any(|check| {
+            check["agrees"] == false
+                && check["from"].as_str().is_some_and(|own| own.starts_with(from))
+                && check["says"].as_str().is_some_and(|own| own.contains(says))
+        });
+        let wrong: Vec<&Value> =
+            rows(&json, "checks").iter().filter(|check| check["agrees"] == false).take(5).collect();
+        assert!(found, "{what}: {wrong:#?}");
+    }
+}
+
+#[test]
+fn rules_that_cannot_be_loaded_are_told_with_the_reason() {
+    let bench = Bench::new();
+    if rehearse(&bench, "bare.toml", &[]).is_none() {
+        return;
+    }
+    bench.write("broken.nft", "table inet bastium {\n\tchain input { nonsense }\n}\n");
+    let run = rehearse(&bench, "bare.toml", &["--rules", "broken.nft"]);
+    let run = run.expect("it could be done before");
+    assert_eq!(run.code, 2);
+    assert!(run.err.contains("these rules cannot be loaded: nft refuses"), "{}", run.err);
+}
+
+#[test]
+fn a_rehearsal_is_quick_and_leaves_nothing_behind() {
+    let bench = Bench::new();
+    let begun = Instant::now();
+    if rehearse(&bench, "clinic.toml", &[]).is_none() {
+        return;
+    }
+    // Generous: the figures are in the benchmarks; this notices what waits for time-outs.
+    assert!(begun.elapsed() < Duration::from_secs(20));
+    let mut child = Command::new(env!("CARGO_BIN_EXE_bastium"))
+        .args(["rehearse", "--plan", "clinic.toml", "--day", DAY, "--quiet"])
+        .env("PATH", format!("{}:/usr/sbin:/sbin", std::env::var("PATH").unwrap_or_default()))
+        .env("BASTIUM_REHEARSAL_MARK", bench.path())
+        .current_dir(bench.path())
+        .stdout(std::process::Stdio::null())
+        .spawn()
+        .expect("the program starts");
+    std::thread::sleep(Duration::from_millis(150));
+    child.kill().expect("it can be killed");
+    child.wait().expect("it ends");
+    let mark = format!("BASTIUM_REHEARSAL_MARK={}", bench.path().display());
+    let left = || {
+        let processes = std::fs::read_dir("/proc").expect("processes").flatten();
+        let own = processes.filter(|process| {
+            let environment = std::fs::read(process.path().join("environ")).unwrap_or_default();
+            String::from_utf8_lossy(&environment).contains(&mark)
+        });
+        own.count()
+    };
+    let until = Instant::now() + Duration::from_secs(5);
+    while left() > 0 && Instant::now() < until {
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    assert_eq!(left(), 0, "something of the rehearsal goes on");
+}
+
+#[test]
+fn without_the_tools_it_says_what_is_needed_and_offers_paper() {
+    let bench = Bench::new();
+    let mut command = bench.command();
+    let run = Run::of(command.env("PATH", "/nowhere").args(["rehearse", "--plan", "bare.toml"]));
+    assert_eq!(run.code, 3, "{}{}", run.out, run.err);
+    assert!(run.err.contains("--on-paper"), "{}", run.err);
+    assert!(run.out.is_empty());
+}
+
+#[test]
+fn on_paper_the_compiled_rules_are_asked_and_it_says_so() {
+    let bench = Bench::new();
+    for plan in ["bare.toml", "farm.toml", "clinic.toml"] {
+        let run = bench.run(&format!("rehearse --on-paper --plan {plan} --day {DAY}"));
+        assert_eq!(run.code, 0, "{plan}: {}", run.out);
+        assert!(run.out.starts_with("On paper: no packet was sent"), "{}", run.out);
+        assert!(run.out.contains("Every rule that can match was hit"), "{}", run.out);
+    }
+    insta::assert_snapshot!("rehearse_on_paper", bench.clinic("rehearse --on-paper").all());
+    let json = bench.clinic("rehearse --on-paper --format json").json();
+    assert_eq!(json["on_paper"], true);
+    let csv = bench.clinic("rehearse --on-paper --format csv");
+    assert!(csv.out.starts_with("part,from,to,service,expect,seen,rule,says\n"), "{}", csv.out);
+}
+
+#[test]
+fn a_plan_without_ports_cannot_be_built_and_is_told_what_lacks() {
+    let bench = Bench::new();
+    let text = common::demo("bare.toml").replace("port = \"lan1\"", "");
+    bench.write("portless.toml", &text);
+    let export = bench.run(&format!("export nftables --plan portless.toml --day {DAY}"));
+    assert_eq!(export.code, 2);
+    assert!(export.err.contains("has no port"), "{}", export.err);
+    if let Some(run) = rehearse(&bench, "portless.toml", &[]) {
+        assert_eq!(run.code, 2);
+        assert!(run.err.contains("has no port"), "{}", run.err);
+    }
+}
+
+#[test]
+fn a_file_of_rules_is_for_packets_alone() {
+    let bench = Bench::new();
+    let run = bench.run("rehearse --on-paper --rules x.nft --plan bare.toml");
+    assert_eq!(run.code, 2);
+    let run = bench.run("rehearse --rules nothing-there.nft --plan bare.toml");
+    assert!(run.code == 2 || run.code == 3, "{}", run.err);
+}
