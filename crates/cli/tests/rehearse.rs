@@ -4,7 +4,7 @@
 
 mod common;
 
-use common::{Bench, DAY, Run};
+use common::{Bench, DAY, Run, demo};
 use serde_json::Value;
 use std::process::Command;
 use std::time::{Duration, Instant};
@@ -58,6 +58,43 @@ fn every_demo_plan_passes_its_rehearsal_and_every_rule_is_hit() {
         for rule in rows(&json, "rules") {
             let hit = rule["hits"].as_u64().expect("a number") > 0;
             assert!(hit || rule["can_match"] == false, "{plan}: {rule}");
+        }
+    }
+}
+
+/// The kernel's rules ask its own clock, so a rehearsal at night meets other rules than one by day. What it
+/// says must not depend on that.
+#[test]
+fn a_rehearsal_says_the_same_at_every_hour() {
+    const HOURS: &str = "[hours.evenings-off]\nspans = [\n";
+    let bench = Bench::new();
+    let farm = demo("farm.toml");
+    let (before, rest) = farm.split_once(HOURS).expect("the farm has hours");
+    let (_, after) = rest.split_once("\n]\n").expect("they end");
+    // One plan whose hours are now, whatever day it is here or for the kernel; one whose hours are not.
+    let days = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"];
+    let since = std::time::UNIX_EPOCH.elapsed().expect("the clock runs").as_secs() / 86_400;
+    // The first of January 1970 was a Thursday.
+    let today = (since as usize + 3) % 7;
+    let span = |day: usize| {
+        format!("  {{ days = \"{}\", from = \"00:00\", to = \"24:00\" }},", days[day % 7])
+    };
+    let plan = |name: &str, from: usize, count: usize| {
+        let spans: Vec<String> = (from..from + count).map(span).collect();
+        bench.write(name, format!("{before}{HOURS}{}\n]\n{after}", spans.join("\n")));
+    };
+    plan("now.toml", today + 6, 3);
+    plan("not-now.toml", today + 2, 3);
+    for plan in ["now.toml", "not-now.toml"] {
+        let Some(run) = rehearse(&bench, plan, &["--format", "json"]) else { return };
+        assert_eq!(run.code, 0, "{plan}: {}", run.out);
+        let json = run.json();
+        let by_hand = |check: &&Value| check["id"] == "by-hand/cell.children>internet";
+        let check = rows(&json, "checks").iter().find(by_hand);
+        let agrees = check.is_none_or(|check| check["seen"] != "not_tried");
+        assert!(agrees, "{plan}: {check:?}");
+        for rule in rows(&json, "rules") {
+            assert!(rule["hits"] != 0 || rule["can_match"] == false, "{plan}: {rule}");
         }
     }
 }

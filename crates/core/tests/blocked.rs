@@ -4,25 +4,13 @@ mod model;
 
 use bastium_core::blocked::{Blocked, Entry, Sort, Tally};
 use bastium_core::meaning::Meaning;
-use bastium_core::plan::{Plan, draft, resolve};
+use bastium_core::plan::{Plan, resolve};
 use bastium_core::rules::{self, Rule};
 use bastium_core::space::{Ends, Protocol, ServicePoint};
-use model::{TODAY, any_draft, text, texts, uniform};
+use model::{TODAY, any_draft, uniform, wired};
 use proptest::prelude::*;
 use std::collections::HashMap;
 use std::net::IpAddr;
-
-fn wired(mut draft: draft::Draft) -> draft::Draft {
-    draft.gateway.ports = texts(&["wan1", "lan1"]);
-    for (vlan, network) in (20..).zip(draft.networks.iter_mut()) {
-        network.port = Some(text("lan1"));
-        network.vlan = model::located(vlan);
-    }
-    for uplink in &mut draft.uplinks {
-        uplink.port = Some(text("wan1"));
-    }
-    draft
-}
 
 fn plan() -> Plan {
     resolve(wired(uniform("block", false))).expect("a plan")

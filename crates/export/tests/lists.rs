@@ -5,7 +5,7 @@
 mod model;
 
 use bastium_core::meaning::Meaning;
-use bastium_core::plan::{Action, Form, Plan, draft, resolve};
+use bastium_core::plan::{Action, Form, Plan, resolve};
 use bastium_core::rules::{self, Applies, RuleSet};
 use bastium_core::space::{Leg, Packet};
 use bastium_core::verdict::Verdict;
@@ -13,23 +13,10 @@ use bastium_export::foreign::read_rules;
 use bastium_export::{AclFile, acl_json};
 use ipnet::IpNet;
 use model::packets::{Borders, packet};
-use model::{TODAY, any_draft, text, texts};
+use model::{TODAY, any_draft, wired};
 use proptest::prelude::*;
 use serde_json::Value;
 use std::net::IpAddr;
-
-/// The same plan with cables, so that interfaces have names.
-fn wired(mut draft: draft::Draft) -> draft::Draft {
-    draft.gateway.ports = texts(&["wan1", "lan1"]);
-    for (vlan, network) in (20..).zip(draft.networks.iter_mut()) {
-        network.port = Some(text("lan1"));
-        network.vlan = model::located(vlan);
-    }
-    for uplink in &mut draft.uplinks {
-        uplink.port = Some(text("wan1"));
-    }
-    draft
-}
 
 /// What a list says of a first packet: the first entry that matches decides.
 struct Reader<'j> {

@@ -9,21 +9,9 @@ use bastium_core::plan::{Form, Plan, draft, resolve};
 use bastium_core::rules::{self, RuleSet};
 use bastium_core::space::Minute;
 use bastium_export::nftables::{LOG_MARK, NftOptions, NoInterface, nftables, tag, tags};
-use model::{TODAY, any_draft, text, texts};
+use model::{TODAY, any_draft, text, texts, wired};
 use proptest::prelude::*;
 use std::collections::HashSet;
-
-fn wired(mut draft: draft::Draft) -> draft::Draft {
-    draft.gateway.ports = texts(&["wan1", "lan1"]);
-    for (vlan, network) in (20..).zip(draft.networks.iter_mut()) {
-        network.port = Some(text("lan1"));
-        network.vlan = model::located(vlan);
-    }
-    for uplink in &mut draft.uplinks {
-        uplink.port = Some(text("wan1"));
-    }
-    draft
-}
 
 fn plan_of(draft: draft::Draft) -> Plan {
     resolve(wired(draft)).expect("the generator writes plans without mistakes")

@@ -63,7 +63,7 @@ const MOST_WORDS: usize = 100_000;
 impl<'a> Asker<'a> {
     /// Gets ready.
     pub fn new(meaning: &'a Meaning<'a>, rules: &'a RuleSet, ready: Ready<'a>) -> Self {
-        let slots = slots(meaning.plan());
+        let slots = meaning.plan().moments();
         Self { meaning, rules, ready, slots, ends: HashMap::new(), services: HashMap::new() }
     }
 
@@ -194,23 +194,4 @@ impl<'a> Asker<'a> {
         }
         service
     }
-}
-
-/// A minute for each set of hours of the plan that can hold at once.
-fn slots(plan: &Plan) -> Vec<Minute> {
-    let borders = plan.hours().iter().flat_map(|hours| hours.minutes.spans());
-    let mut borders: Vec<Minute> = borders
-        .flat_map(|(low, high)| [*low, Minute::new(high.number() + 1)])
-        .chain([Minute::default()])
-        .collect();
-    borders.sort_unstable();
-    borders.dedup();
-    let mut known: Vec<Vec<bool>> = Vec::new();
-    borders.retain(|minute| {
-        let hold: Vec<bool> = plan.hours().iter().map(|h| h.minutes.contains(*minute)).collect();
-        let is_new = !known.contains(&hold);
-        known.push(hold);
-        is_new
-    });
-    borders
 }

@@ -33,7 +33,7 @@ pub use wiring::{
 };
 
 use crate::source::{Source, Span, Text};
-use crate::space::{AddressSet, Packet};
+use crate::space::{AddressSet, Minute, Packet};
 use place::Directory;
 use std::net::IpAddr;
 
@@ -169,6 +169,25 @@ impl Plan {
     /// The hours that have a name, in the file's order.
     pub fn hours(&self) -> &[Hours] {
         &self.hours
+    }
+
+    /// A minute for each set of hours that can hold at once: what counts at these counts at all.
+    pub fn moments(&self) -> Vec<Minute> {
+        let borders = self.hours.iter().flat_map(|hours| hours.minutes.spans());
+        let mut borders: Vec<Minute> = borders
+            .flat_map(|(low, high)| [*low, Minute::new(high.number() + 1)])
+            .chain([Minute::default()])
+            .collect();
+        borders.sort_unstable();
+        borders.dedup();
+        let mut known: Vec<Vec<bool>> = Vec::new();
+        borders.retain(|minute| {
+            let hold = self.hours.iter().map(|hours| hours.minutes.contains(*minute)).collect();
+            let is_new = !known.contains(&hold);
+            known.push(hold);
+            is_new
+        });
+        borders
     }
 
     /// The services offered to the outside, in the file's order.

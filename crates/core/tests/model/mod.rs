@@ -52,6 +52,19 @@ pub(crate) fn located<T>(value: T) -> Option<Located<T>> {
     Some(Located { value, at: Span::default() })
 }
 
+/// The same plan with cables, so that the gateway's interfaces have names.
+pub(crate) fn wired(mut draft: draft::Draft) -> draft::Draft {
+    draft.gateway.ports = texts(&["wan1", "lan1"]);
+    for (vlan, network) in (20..).zip(draft.networks.iter_mut()) {
+        network.port = Some(text("lan1"));
+        network.vlan = located(vlan);
+    }
+    for uplink in &mut draft.uplinks {
+        uplink.port = Some(text("wan1"));
+    }
+    draft
+}
+
 /// Four networks in three zones: private and global, IPv4 and IPv6, two networks in one zone.
 pub(crate) fn frame(uplink: bool, dhcp: bool) -> draft::Draft {
     let network = |name: &str, zone: &str, subnets: &[&str]| draft::Network {

@@ -1,9 +1,11 @@
 //! The packet filter, by its own tool: loading a file, and reading back what it made of it.
 
+use super::frame::Raw;
 use super::netlink::{bare_message, socket};
 use serde_json::Value;
 use std::collections::HashMap;
 use std::io::{self, Write};
+use std::net::{IpAddr, Ipv4Addr};
 use std::process::{Command, Stdio};
 
 /// `NFNL_SUBSYS_CTNETLINK` and `IPCTNL_MSG_CT_DELETE`.
@@ -12,12 +14,24 @@ const FORGET: u16 = 1 << 8 | 2;
 const REQUEST: u16 = 1;
 
 /// A table that makes the kernel tell what it does with whatever begins a conversation. It is loaded
-/// beside the table that is tried, and changes nothing.
+/// beside the table that is tried, and changes nothing but that it takes away [`LAST`].
 const LISTENING: &str = "table inet rehearsal {\n\
     chain in { type filter hook prerouting priority -150\n\
-    ct state new,invalid,untracked meta nftrace set 1\n}\n\
+    ct state new,invalid,untracked meta nftrace set 1\n\
+    ip protocol 253 ip id 0 drop\n}\n\
     chain out { type filter hook output priority -150\n\
     ct state new,invalid,untracked meta nftrace set 1\n}\n}\n";
+
+/// The packet that is put on a cable after all others, so that it can be seen when all are through. Its
+/// protocol is one for experiments (RFC 3692), and no other packet has its mark.
+pub const LAST: Raw = Raw {
+    source: IpAddr::V4(Ipv4Addr::new(192, 0, 2, 253)),
+    destination: IpAddr::V4(Ipv4Addr::new(192, 0, 2, 254)),
+    protocol: 253,
+    detail: 0,
+    mark: 0,
+    source_port: 0,
+};
 
 /// Why the filter's tool did not do it.
 #[derive(Debug)]

@@ -4,8 +4,10 @@ use super::Site;
 use crate::kernel::filter;
 use crate::kernel::frame::{Raw, mark_of};
 use crate::kernel::trace::{Kind, Outcome, Step};
-use std::collections::{HashMap, HashSet};
+use rustix::thread::{CpuSet, sched_getaffinity, sched_getcpu, sched_setaffinity};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::io;
+use std::time::{Duration, Instant};
 
 /// What became of a packet.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -33,6 +35,35 @@ pub struct Judged {
 
 /// How many packets are on their way before the filter is listened to.
 const AT_ONCE: usize = 100;
+/// How long the last packet of a batch may be under way.
+const PATIENCE: Duration = Duration::from_secs(2);
+
+/// Keeps this thread on the processor that it is on, until this is dropped.
+struct Pinned(Option<CpuSet>);
+
+impl Pinned {
+    fn here() -> Self {
+        let before = sched_getaffinity(None).ok();
+        let mut only = CpuSet::new();
+        only.set(sched_getcpu());
+        // A system that does not allow it may mix up the order, no more.
+        Self(before.filter(|_| sched_setaffinity(None, &only).is_ok()))
+    }
+}
+
+impl Drop for Pinned {
+    fn drop(&mut self) {
+        if let Some(before) = &self.0 {
+            let _ = sched_setaffinity(None, before);
+        }
+    }
+}
+
+/// Whether a step is the first of a batch's last packet.
+fn is_last(step: &Step) -> bool {
+    mark_of(&step.header) == Some((false, filter::LAST.mark))
+        && step.header.get(9) == Some(&filter::LAST.protocol)
+}
 
 impl Site {
     /// Puts packets on the cable with that number, and tells what became of them. What the kernel knew of
@@ -49,6 +80,8 @@ impl Site {
     }
 
     fn batch(&mut self, batch: &[(usize, Raw)]) -> io::Result<Vec<Judged>> {
+        // Packets of one processor stay in their order.
+        let _pinned = Pinned::here();
         for _ in 0..8 {
             self.gateway.within(filter::forget_conversations)?;
             self.trace.drain()?;
@@ -58,10 +91,36 @@ impl Site {
                 marks.insert((packet.source.is_ipv6(), mark), number);
                 self.cables[*cable].put(&Raw { mark, ..*packet })?;
             }
-            let Some(steps) = self.trace.drain()? else { continue };
+            let cables: BTreeSet<usize> = batch.iter().map(|(cable, _)| *cable).collect();
+            let Some(steps) = self.told_until_last(&cables)? else { continue };
             return Ok(self.fates(&steps, &marks, batch.len()));
         }
-        Err(io::Error::other("the kernel tells more than there is room for"))
+        Err(io::Error::other("the kernel tells more than there is room for, or not in time"))
+    }
+
+    /// All that the filter tells until a last packet has come by each of these cables. `None` where some of
+    /// it was lost, or the last ones did not come.
+    ///
+    /// Mostly a packet is through when the call that sends it returns; but a busy kernel leaves it for later.
+    fn told_until_last(&mut self, cables: &BTreeSet<usize>) -> io::Result<Option<Vec<Step>>> {
+        for cable in cables {
+            self.cables[*cable].put(&filter::LAST)?;
+        }
+        let mut told = Vec::new();
+        let mut due = cables.len();
+        let until = Instant::now() + PATIENCE;
+        loop {
+            let Some(steps) = self.trace.drain()? else { return Ok(None) };
+            due = due.saturating_sub(steps.iter().filter(|step| is_last(step)).count());
+            told.extend(steps);
+            if due == 0 {
+                return Ok(Some(told));
+            }
+            if Instant::now() >= until {
+                return Ok(None);
+            }
+            std::thread::sleep(Duration::from_micros(100));
+        }
     }
 
     pub(super) fn mark(&mut self) -> u16 {

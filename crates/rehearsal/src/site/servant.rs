@@ -9,7 +9,10 @@ use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
 /// How long it may take to start.
-const PATIENCE: Duration = Duration::from_secs(3);
+const PATIENCE: Duration = Duration::from_secs(10);
+
+/// How long it may take to learn all names.
+const LEARNING: Duration = Duration::from_secs(3);
 
 /// A server that runs until this is dropped.
 pub struct Servant {
@@ -62,11 +65,30 @@ impl Stage<'_> {
         Err(io::Error::other("dnsmasq does not answer"))
     }
 
+    /// Has the gateway's own server look up names in both families. Where the rules keep the answers from it,
+    /// it learns nothing, and the checks show that; so this waits only for so long.
+    ///
+    /// # Errors
+    /// When there is no socket for it.
+    pub fn learn(&mut self, names: impl IntoIterator<Item = String>) -> io::Result<()> {
+        let until = Instant::now() + LEARNING;
+        for name in names {
+            for v6 in [false, true] {
+                while !self.resolve(&name, v6)? {
+                    if Instant::now() >= until {
+                        return Ok(());
+                    }
+                }
+            }
+        }
+        Ok(())
+    }
+
     /// Asks the gateway's own server for a name, and says whether an answer came.
     ///
     /// # Errors
     /// When there is no socket for it.
-    pub fn resolve(&mut self, name: &str, v6: bool) -> io::Result<bool> {
+    fn resolve(&mut self, name: &str, v6: bool) -> io::Result<bool> {
         let to = SocketAddr::new(Ipv4Addr::LOCALHOST.into(), 53);
         let socket = self.site().gateway.within(|| {
             let socket = Socket::new(Domain::IPV4, Type::DGRAM, Some(Protocol::UDP))?;
