@@ -231,6 +231,54 @@ fn chains_jumps_and_maps_are_followed() {
     assert!(rows(&json, "not_understood").is_empty(), "{}", json["not_understood"]);
 }
 
+/// A packet has to pass all chains at a place: what one lets pass, the next may still deny.
+#[test]
+fn chains_of_several_tables_at_one_place_are_all_asked() {
+    let bench = Bench::new();
+    let table = |mut object: Value, family: &str, table: &str, prio: i64| {
+        let body = object.as_object_mut().and_then(|o| o.values_mut().next()).expect("a body");
+        body["family"] = json!(family);
+        body["table"] = json!(table);
+        if body.get("prio").is_some() {
+            body["prio"] = json!(prio);
+        }
+        object
+    };
+    let guests = || field("ip", "saddr", json!({ "prefix": { "addr": "10.44.60.0", "len": 22 } }));
+    let web = || field("tcp", "dport", json!(443));
+    let first = [
+        hook("forward", "forward", "accept"),
+        rule("forward", "ssh", vec![field("tcp", "dport", json!(22)), accept()]),
+        rule("forward", "no-guests", vec![guests(), drop_it()]),
+    ];
+    let first = first.map(|object| table(object, "inet", "early", -10));
+    let second = vec![
+        hook("forward", "forward", "drop"),
+        rule("forward", "guests-web", vec![guests(), web(), accept()]),
+        rule("forward", "guests-ssh", vec![guests(), field("tcp", "dport", json!(22)), accept()]),
+        rule("forward", "web", vec![web(), accept()]),
+    ];
+    // In whatever order they are printed, the priority counts.
+    let both = second.into_iter().chain(first).collect();
+    let sheet = alone(&bench, both);
+    assert_eq!(sheet["not_understood"], json!([]));
+    let found = found(&sheet);
+    assert!(found.contains(&"never-matches guests-web".to_owned()), "{found:?}");
+    assert!(!found.iter().any(|one| one.ends_with("-matches guests-ssh")), "{found:?}");
+    assert!(!found.contains(&"too-wide policy".to_owned()), "the second chain denies: {found:?}");
+    // Tables of one family each do not meet: the policy of each is a last word.
+    let v4 = [hook("forward", "forward", "drop"), rule("forward", "web", vec![web(), accept()])];
+    let v6 = [hook("forward", "forward", "accept"), rule("forward", "no", vec![web(), drop_it()])];
+    let v4 = v4.map(|object| table(object, "ip", "filter", 0));
+    let v6 = v6.map(|object| table(object, "ip6", "filter", 0));
+    let sheet = alone(&bench, v4.into_iter().chain(v6).collect());
+    assert_eq!(sheet["not_understood"], json!([]));
+    let wide = sheet["findings"].as_array().expect("findings").iter();
+    let wide: Vec<&Value> = wide.filter(|one| one["name"] == "too-wide").collect();
+    assert_eq!(wide.len(), 1, "{wide:?}");
+    assert_eq!(wide[0]["says"], "what no line decides passes");
+}
+
 #[test]
 fn what_is_not_understood_is_named_and_takes_part_in_no_claim() {
     let bench = Bench::new();
@@ -440,6 +488,26 @@ fn files_that_are_no_rule_lists_are_told_with_a_cure() {
     }
     let run = bench.run("audit not-there --alone");
     assert_eq!(run.code, 2);
+}
+
+/// The ways between interfaces are numbered with sixteen bits; more would be mistaken for others.
+#[test]
+fn more_interfaces_than_can_be_told_apart_are_refused() {
+    let bench = Bench::new();
+    let list = |count: usize| {
+        let mut objects = vec![hook("forward", "forward", "drop")];
+        for number in 0..count {
+            let name = format!("lan{number}");
+            objects.push(rule("forward", &name, vec![meta("iifname", &name), accept()]));
+        }
+        bench.write("rules.json", json!({ "nftables": objects }).to_string());
+        audit(&bench, "rules.json --alone")
+    };
+    let run = list(179);
+    assert_eq!(run.json()["lines"], 179, "{}", run.err);
+    let run = list(180);
+    assert_eq!(run.code, 2, "{}", run.err);
+    assert!(run.err.contains("180 interfaces; at most 179"), "{}", run.err);
 }
 
 #[test]

@@ -6,15 +6,18 @@
 //! leaving it out would open something, nothing is written.
 
 mod rest;
+mod services;
 
 use crate::nftables::{Known, fingerprint};
 use bastium_core::addressing::StandIn;
 use bastium_core::plan::{Action, Plan};
 use bastium_core::rules::{Applies, Rule, RuleList, RuleSet, Surroundings};
-use bastium_core::space::{IntervalSet, Leg, Match, Protocol, ServiceSet};
+use bastium_core::space::{AddressSet, Leg, Match, ServiceSet};
 use ipnet::{IpNet, Ipv4Subnets, Ipv6Subnets};
-use rest::Rest;
+use rest::{Part, Rest};
 use serde_json::{Map, Value, json};
+use services::{Service, services};
+use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// The longest name that the module takes, in characters.
@@ -130,11 +133,12 @@ impl Writer<'_> {
     fn list(&mut self, list: &RuleList, v6: bool) -> Option<(String, Value)> {
         let family = if v6 { "ipv6" } else { "ipv4" };
         let name = short(&format!("{} {family}", list.name));
-        let mut aces = Vec::new();
+        let mut aces = Aces::new(v6);
         let mut rest = Rest::of(self.plan, &self.around, list, v6);
-        for rule in &list.rules {
-            aces.extend(self.rule(list, rule, &mut rest, v6));
+        for place in 0..list.rules.len() {
+            self.rule(list, place, &mut rest, &mut aces);
         }
+        let aces = aces.all;
         self.entries += aces.len();
         if aces.is_empty() {
             return None;
@@ -147,20 +151,28 @@ impl Writer<'_> {
         Some((name, acl))
     }
 
-    /// The entries of a rule in one family.
-    fn rule(&mut self, list: &RuleList, rule: &Rule, rest: &mut Rest, v6: bool) -> Vec<Value> {
-        let (Some(product), None) = (self.sayable(rule), &rule.back) else {
-            return match (&rule.matches, &rule.back) {
-                (Some(product), Some(ports)) => self.back(rule, &rest.plainest(product), ports, v6),
-                _ => Vec::new(),
-            };
-        };
-        let Some(product) = &rest.simplest(product) else { return Vec::new() };
+    /// Adds the entries of the rule at that place.
+    fn rule(&mut self, list: &RuleList, place: usize, rest: &mut Rest, aces: &mut Aces) {
+        let rule = &list.rules[place];
+        let Some(product) = self.sayable(rule) else { return };
+        if let Some(ports) = &rule.back {
+            if let Some(product) = rest.plainest(product) {
+                self.back(rule, &product, ports, aces);
+            }
+            return;
+        }
+        for Part { place, product } in rest.said(list, place, product) {
+            self.part(list, &list.rules[place], &product, aces);
+        }
+    }
+
+    /// Adds the entries for a part of a rule.
+    fn part(&mut self, list: &RuleList, rule: &Rule, product: &Match, aces: &mut Aces) {
+        let v6 = aces.v6;
         let source = prefixes(&product.source, v6);
         let destination = prefixes(&product.destination, v6);
         let line = if v6 { &product.service.v6 } else { &product.service.v4 };
         let services = self.with_ports(rule, services(line));
-        let mut entries = Vec::new();
         for interface in self.interfaces(list, product) {
             for source in &source {
                 for destination in &destination {
@@ -170,25 +182,23 @@ impl Writer<'_> {
                         if let Some(interface) = &interface {
                             matches.insert("ingress-interface".to_owned(), json!(interface));
                         }
-                        entries.push(self.entry(rule, v6, entries.len(), matches));
+                        aces.add(rule, matches);
                     }
                 }
             }
         }
-        entries
     }
 
     /// Single ports can be said of TCP and UDP. Of another protocol all is denied, or nothing allowed.
     fn with_ports(&mut self, rule: &Rule, mut services: Vec<Service>) -> Vec<Service> {
-        let odd = |s: &Service| s.details.is_some() && !matches!(s.protocol, Some(1 | 6 | 17 | 58));
-        if !services.iter().any(odd) {
+        if !services.iter().any(Service::is_odd) {
             return services;
         }
         self.unsay(rule, Why::Ports, false);
         if rule.action == Action::Allow {
-            services.retain(|service| !odd(service));
+            services.retain(|service| !service.is_odd());
         }
-        for service in services.iter_mut().filter(|service| odd(service)) {
+        for service in services.iter_mut().filter(|service| service.is_odd()) {
             service.details = None;
         }
         services
@@ -232,16 +242,16 @@ impl Writer<'_> {
         Some(product)
     }
 
-    /// The entries that let replies back where there is no state, from the ports that were asked: of TCP only
-    /// what is no opening.
-    fn back(&mut self, rule: &Rule, product: &Match, ports: &ServiceSet, v6: bool) -> Vec<Value> {
+    /// Adds the entries that let replies back where there is no state, from the ports that were asked: of TCP
+    /// only what is no opening.
+    fn back(&mut self, rule: &Rule, product: &Match, ports: &ServiceSet, aces: &mut Aces) {
+        let v6 = aces.v6;
         let source = prefixes(&product.source, v6);
         let destination = prefixes(&product.destination, v6);
         let (to, from) = match v6 {
             true => (&product.service.v6, &ports.v6),
             false => (&product.service.v4, &ports.v4),
         };
-        let mut entries = Vec::new();
         let mut services = services(to);
         let count = services.len();
         // One entry for each of two hundred protocols that nobody uses would help nobody.
@@ -254,11 +264,10 @@ impl Writer<'_> {
                 for destination in &destination {
                     let mut matches = Map::new();
                     addresses(&mut matches, v6, *source, *destination, &service);
-                    entries.push(self.entry(rule, v6, entries.len(), matches));
+                    aces.add(rule, matches);
                 }
             }
         }
-        entries
     }
 
     /// The interfaces that a rule's entries name; none where its list is on one anyway, or it is for all.
@@ -286,24 +295,51 @@ impl Writer<'_> {
         };
         named.iter().map(name).collect()
     }
+}
 
-    fn entry(&self, rule: &Rule, v6: bool, number: usize, matches: Map<String, Value>) -> Value {
-        let family = if v6 { "6" } else { "4" };
+/// The entries of a list, as they come.
+struct Aces {
+    v6: bool,
+    all: Vec<Value>,
+    /// How many each rule has, by its id.
+    counts: HashMap<String, usize>,
+}
+
+impl Aces {
+    fn new(v6: bool) -> Self {
+        Self { v6, all: Vec::new(), counts: HashMap::new() }
+    }
+
+    fn add(&mut self, rule: &Rule, matches: Map<String, Value>) {
+        let number = self.counts.entry(rule.id.clone()).or_default();
+        *number += 1;
+        let family = if self.v6 { "6" } else { "4" };
         let forwarding = match rule.action {
             Action::Allow => "accept",
             Action::Block => "drop",
             Action::Reject => "reject",
         };
         let logging = if rule.log { "log-syslog" } else { "log-none" };
-        json!({
-            "name": short(&format!("{} v{family}.{}", rule.id, number + 1)),
+        self.all.push(json!({
+            "name": short(&format!("{} v{family}.{number}", rule.id)),
             "matches": matches,
             "actions": {
                 "forwarding": format!("{MODULE}:{forwarding}"),
                 "logging": format!("{MODULE}:{logging}"),
             },
-        })
+        }));
     }
+}
+
+/// How many entries a match takes; `None` where some of it cannot be said.
+fn count(product: &Match, v6: bool) -> Option<usize> {
+    let line = if v6 { &product.service.v6 } else { &product.service.v4 };
+    let services = services(line);
+    let sets = [&product.source, &product.destination];
+    let known =
+        sets.into_iter().flat_map(AddressSet::ranges).all(|(low, _)| StandIn::of(low).is_none());
+    let ends = sets.map(|set| prefixes(set, v6).len());
+    (known && !services.iter().any(Service::is_odd)).then(|| ends[0] * ends[1] * services.len())
 }
 
 /// A name that is short enough; where it is cut, a fingerprint of the whole follows.
@@ -313,81 +349,6 @@ fn short(name: &str) -> String {
     }
     let kept: String = name.chars().take(LONGEST - 9).collect();
     format!("{}~{:08x}", kept, fingerprint(name))
-}
-
-/// A stretch of the service line, as an entry can say it.
-#[derive(Clone, Debug, Default)]
-struct Service {
-    protocol: Option<u8>,
-    /// Ports, or ICMP type and code.
-    details: Option<(u16, u16)>,
-    /// Whether the ports are those that it comes from.
-    /// The ports that it comes from.
-    from: Option<(u16, u16)>,
-    flag: Option<&'static str>,
-}
-
-impl Service {
-    /// The same as replies from the ports on a line; a service without ports may answer from anywhere.
-    fn answered_from(&self, line: &IntervalSet<u32>) -> Vec<Self> {
-        let Some(protocol) = self.protocol.map(Protocol).filter(|protocol| protocol.has_ports())
-        else {
-            return vec![self.clone()];
-        };
-        let (low, high) = protocol.stretch();
-        let here = line.intersection(&IntervalSet::range(low, high));
-        let flags: &[Option<&'static str>] =
-            if protocol == Protocol::TCP { &[Some("ack"), Some("rst")] } else { &[None] };
-        let mut all = Vec::new();
-        for &(first, last) in here.spans() {
-            let whole = (first, last) == (low, high);
-            let from = (!whole).then_some(((first - low) as u16, (last - low) as u16));
-            all.extend(flags.iter().map(|flag| Self { from, flag: *flag, ..self.clone() }));
-        }
-        all
-    }
-}
-
-/// The services of one family, as single stretches.
-fn services(line: &IntervalSet<u32>) -> Vec<Service> {
-    if IntervalSet::range(0, ServiceSet::LINE_END).is_subset(line) {
-        return vec![Service::default()];
-    }
-    let mut all = Vec::new();
-    for &(low, high) in line.spans() {
-        for number in (low >> 16)..=(high >> 16).min(0xff) {
-            let start = number << 16;
-            let (from, to) =
-                ((low.max(start) - start) as u16, (high.min(start | 0xffff) - start) as u16);
-            let protocol = Some(number as u8);
-            let whole = (from, to) == (0, u16::MAX);
-            if whole || !Protocol(number as u8).is_icmp() {
-                let details = (!whole).then_some((from, to));
-                all.push(Service { protocol, details, ..Service::default() });
-                continue;
-            }
-            // Type by type, as the module has no ranges of them.
-            for kind in (from >> 8)..=(to >> 8) {
-                let (first, last) = (from.max(kind << 8), to.min(kind << 8 | 0xff));
-                all.extend(codes(number as u8, first, last));
-            }
-        }
-    }
-    all
-}
-
-fn codes(number: u8, first: u16, last: u16) -> Vec<Service> {
-    let protocol = Some(number);
-    if first & 0xff == 0 && last & 0xff == 0xff {
-        let details = Some((first >> 8, u16::MAX));
-        return vec![Service { protocol, details, ..Service::default() }];
-    }
-    let each = (first..=last).map(|point| Service {
-        protocol,
-        details: Some((point >> 8, point & 0xff)),
-        ..Service::default()
-    });
-    each.collect()
 }
 
 /// Fills in the network header and what follows it.
@@ -437,7 +398,7 @@ fn addresses(
 }
 
 /// The prefixes of one family; `None` for all of it. Addresses that only stand for others are left out.
-fn prefixes(set: &bastium_core::space::AddressSet, v6: bool) -> Vec<Option<IpNet>> {
+fn prefixes(set: &AddressSet, v6: bool) -> Vec<Option<IpNet>> {
     let whole = if v6 { set.v6.is_full() } else { set.v4.is_full() };
     if whole {
         return vec![None];

@@ -14,6 +14,9 @@ const MOST_ROWS: usize = 1_048_576;
 /// The widest column, in characters.
 const WIDEST: f64 = 60.0;
 
+/// How much of the site's name stands on top of a page, in characters.
+const MOST_OF_NAME: usize = 80;
+
 /// One of the sheets.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Part {
@@ -141,6 +144,7 @@ impl Book {
             }
             // Headings stay in sight, and in the matrix the names of rows as well.
             sheet.set_freeze_panes(1, u16::from(*part == Part::Matrix))?;
+            on_paper(sheet, &self.site, *part)?;
         }
         book.save_to_buffer()
     }
@@ -181,7 +185,7 @@ fn place(sheet: &mut Worksheet, table: &Table, top: usize) -> Result<usize, Xlsx
         if top == 0 {
             sheet.set_column_width(number, width)?;
         }
-        sheet.write_string(top as u32, number, text)?;
+        sheet.write_string_with_format(top as u32, number, text, &look(Tone::Strong))?;
     }
     for (row, at) in table.rows.iter().zip(top as u32 + 1..) {
         for ((cell, column), number) in row.iter().zip(&table.columns).zip(0u16..) {
@@ -193,13 +197,31 @@ fn place(sheet: &mut Worksheet, table: &Table, top: usize) -> Result<usize, Xlsx
         }
     }
     if !table.rows.is_empty() && !table.columns.is_empty() {
-        let columns: Vec<TableColumn> =
-            table.columns.iter().map(|c| TableColumn::new().set_header(heading(c))).collect();
+        let columns: Vec<TableColumn> = table
+            .columns
+            .iter()
+            .map(|c| {
+                TableColumn::new().set_header(heading(c)).set_header_format(look(Tone::Strong))
+            })
+            .collect();
         let table_of = SheetTable::new().set_columns(&columns).set_style(TableStyle::Light1);
         let last = (table.columns.len() - 1) as u16;
         sheet.add_table(top as u32, 0, bottom as u32, last, &table_of)?;
     }
     Ok(bottom + 2)
+}
+
+/// How a worksheet is printed: as wide as a page, its headings on each.
+fn on_paper(sheet: &mut Worksheet, site: &str, part: Part) -> Result<(), XlsxError> {
+    /// ISO A4, by its number in the format (ECMA-376 18.3.1.63).
+    const A4: u8 = 9;
+    sheet.set_landscape().set_paper_size(A4).set_print_fit_to_pages(1, 0);
+    sheet.set_repeat_rows(0, 0)?;
+    // What begins with an ampersand is an instruction there.
+    let site: String = clean(site).chars().take(MOST_OF_NAME).collect();
+    sheet.set_header(format!("&L{}&R{}", site.replace('&', "&&"), part.word()));
+    sheet.set_footer("&R&P / &N");
+    Ok(())
 }
 
 /// How a cell looks; the word in it says the same.

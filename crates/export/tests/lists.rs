@@ -7,7 +7,7 @@ mod model;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Action, Form, Plan, resolve};
 use bastium_core::rules::{self, Applies, RuleSet};
-use bastium_core::space::{Leg, Packet};
+use bastium_core::space::{AddressSet, Ends, Leg, Packet, Protocol, ServicePoint};
 use bastium_core::verdict::Verdict;
 use bastium_export::foreign::read_rules;
 use bastium_export::{AclFile, acl_json};
@@ -29,7 +29,7 @@ impl Reader<'_> {
     }
 
     /// What the lists on an interface do with what enters there; silence where there are none.
-    fn entering(&self, interface: &str, packet: &Packet) -> Action {
+    fn entering(&self, interface: &str, packet: &Packet, kind: Kind) -> Action {
         let points = self.acls["attachment-points"]["interface"].as_array();
         let here = points.into_iter().flatten().find(|point| point["interface-id"] == interface);
         let sets = here.and_then(|point| point["ingress"]["acl-sets"]["acl-set"].as_array());
@@ -40,7 +40,7 @@ impl Reader<'_> {
                 continue;
             }
             for ace in list["aces"]["ace"].as_array().into_iter().flatten() {
-                if matches_first(&ace["matches"], packet) {
+                if matches(&ace["matches"], packet, kind) {
                     return match ace["actions"]["forwarding"].as_str() {
                         Some("ietf-access-control-list:accept") => Action::Allow,
                         Some("ietf-access-control-list:reject") => Action::Reject,
@@ -53,9 +53,21 @@ impl Reader<'_> {
     }
 }
 
-/// Whether an entry matches the first packet of a conversation: one with SYN alone, from a high port.
-fn matches_first(matches: &Value, packet: &Packet) -> bool {
-    const FROM: u64 = 40_000;
+/// Which packet of a conversation it is, as far as lists without state can tell.
+#[derive(Clone, Copy)]
+enum Kind {
+    /// The first: from a high port, of TCP with SYN alone.
+    First,
+    /// A reply, from the port that was asked: of TCP with ACK.
+    Reply(u16),
+}
+
+/// Whether an entry matches a packet.
+fn matches(matches: &Value, packet: &Packet, kind: Kind) -> bool {
+    let from = match kind {
+        Kind::First => 40_000,
+        Kind::Reply(port) => u64::from(port),
+    };
     let family = if packet.source().is_ipv6() { "ipv6" } else { "ipv4" };
     let Some(header) = matches[family].as_object() else { return false };
     let protocol = packet.service.protocol();
@@ -80,13 +92,13 @@ fn matches_first(matches: &Value, packet: &Packet) -> bool {
         }
         (only, _) => only.as_u64() == Some(port),
     };
-    for kind in ["tcp", "udp"] {
-        let Some(leaves) = matches[kind].as_object() else { continue };
+    for transport in ["tcp", "udp"] {
+        let Some(leaves) = matches[transport].as_object() else { continue };
         let port = packet.service.destination_port().map(u64::from);
         for (leaf, value) in leaves {
             let fits = match leaf.as_str() {
-                "flags" => false,
-                "source-port" => within(value, FROM),
+                "flags" => value == "ack" && matches!(kind, Kind::Reply(_)),
+                "source-port" => within(value, from),
                 _ => port.is_some_and(|port| within(value, port)),
             };
             if !fits {
@@ -114,6 +126,19 @@ fn looks_like_a_reply(rules: &RuleSet, packet: &Packet) -> bool {
         })
     };
     backs.any(near)
+}
+
+/// The reply to a packet of a usual protocol, and the port that it comes from.
+fn reply_to(packet: &Packet) -> Option<(Packet, u16)> {
+    let service = match (packet.service.protocol(), packet.service.icmp_kind()) {
+        (Protocol::ICMP, Some((8, _))) => ServicePoint::icmp(Protocol::ICMP, 0, 0),
+        (Protocol::ICMP_V6, Some((128, _))) => ServicePoint::icmp(Protocol::ICMP_V6, 129, 0),
+        (protocol @ (Protocol::TCP | Protocol::UDP), _) => ServicePoint::port(protocol, 40_000),
+        _ => return None,
+    };
+    let port = packet.service.destination_port().unwrap_or_default();
+    let ends = Ends::new(packet.destination(), packet.source())?;
+    Some((Packet { ends, service, ..*packet }, port))
 }
 
 fn written(plan: &Plan, rules: &RuleSet) -> AclFile {
@@ -151,13 +176,48 @@ proptest! {
             }
             let outcome = rules.first_match(&packet);
             let interface = plan.interface(packet.enters).expect("every cable is named");
-            let does = reader.entering(&interface, &packet);
+            let does = reader.entering(&interface, &packet, Kind::First);
             if does != outcome.action {
                 prop_assert!(
                     does == Action::Allow && looks_like_a_reply(&rules, &packet),
                     "{packet:?} entering {interface}: {does:?}, the rules say {outcome:?}"
                 );
             }
+        }
+    }
+
+    /// The reply to whatever they allow is let back on the interface that it comes by.
+    #[test]
+    fn access_lists_let_replies_back(draft in any_draft(), seed in any::<u64>()) {
+        let plan = resolve(wired(draft)).expect("the generator writes plans without mistakes");
+        let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
+        let rules = rules::in_form(&meaning, Form::PerInterface).expect("this form says everything");
+        let file = written(&plan, &rules);
+        let reader = Reader { acls: &file.json["ietf-access-control-list:acls"] };
+        let borders = Borders::of(&plan, &rules);
+        let zones = plan.zone_ids().map(|zone| plan.zone_addresses(zone));
+        let somebody = zones.fold(AddressSet::empty(), |all, zone| all.union(&zone));
+        let mut seed = seed;
+        for _ in 0..1500 {
+            let packet = packet(&borders, &plan, &mut seed);
+            let stands = |address| plan.stand_in_words(address).is_some();
+            let allowed = meaning.decide(&packet).verdict == Verdict::Allow;
+            if !allowed || stands(packet.source()) || stands(packet.destination())
+                || packet.enters >= plan.gateway_leg() || !somebody.contains(packet.destination())
+            {
+                continue;
+            }
+            let Some((reply, port)) = reply_to(&packet) else { continue };
+            let back = rules.reply_rule(&plan, &packet).and_then(|rule| rule.matches.as_ref());
+            // Where something translates, the reply is for the gateway's own address.
+            let Some(back) = back.filter(|back| back.destination.contains(packet.source())) else {
+                continue;
+            };
+            let leg = back.enters.first().expect("it is for an interface");
+            let interface = plan.interface(leg).expect("every cable is named");
+            let reply = Packet { enters: leg, ..reply };
+            let does = reader.entering(&interface, &reply, Kind::Reply(port));
+            prop_assert_eq!(does, Action::Allow, "{:?} answers {:?} on {}", reply, packet, interface);
         }
     }
 
@@ -233,12 +293,9 @@ fn a_plan_that_allows_nothing_has_lists_that_allow_only_what_ipv6_needs_and_repl
     }
     let decided = meaning.decide(&Packet::new(
         plan.network_leg(plan.network_ids().next().expect("a network")),
-        bastium_core::space::Ends::new(
-            IpAddr::from([10, 44, 24, 2]),
-            IpAddr::from([10, 44, 60, 2]),
-        )
-        .expect("one family"),
-        bastium_core::space::ServicePoint::port(bastium_core::space::Protocol::TCP, 443),
+        Ends::new(IpAddr::from([10, 44, 24, 2]), IpAddr::from([10, 44, 60, 2]))
+            .expect("one family"),
+        ServicePoint::port(Protocol::TCP, 443),
     ));
     assert_eq!(decided.verdict, Verdict::Block);
 }

@@ -79,6 +79,10 @@ fn not_a_list(path: &Path, problem: &NotAList) -> Failure {
             (format!("{path} is no table: {}", clean(error)), "is it comma-separated (RFC 4180)?")
         }
         NotAList::Empty => (format!("{path} has no rules in it"), "is it the right file?"),
+        NotAList::TooManyInterfaces { count, most } => (
+            format!("{path} speaks of {count} interfaces; at most {most} can be told apart"),
+            "look at it part by part: the rules for some of the interfaces at a time",
+        ),
     };
     Failure::Call { says, cure: cure.to_owned() }
 }

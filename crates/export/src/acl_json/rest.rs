@@ -18,6 +18,14 @@ pub(super) struct Rest {
     v6: bool,
 }
 
+/// What is said for a rule, or for a part of it: the rule's place in its list, and the match.
+pub(super) struct Part {
+    pub(super) place: usize,
+    pub(super) product: Match,
+}
+
+/// More entries than this are worth a closer look.
+const FEW: usize = 24;
 /// In a list longer than this no rule is looked at closely.
 const MOST_RULES: usize = 200;
 
@@ -30,50 +38,123 @@ impl Rest {
         Self { packets, nobody: nobody(plan), v6 }
     }
 
-    /// A match with ends that take few prefixes, for one that lets replies back: addresses that nobody has
-    /// may be in them or not.
-    pub(super) fn plainest(&self, product: &Match) -> Match {
-        let plain = |set: &AddressSet| cover(set, &set.union(&self.nobody).complement(), self.v6);
-        Match {
-            source: plain(&product.source),
-            destination: plain(&product.destination),
-            ..product.clone()
-        }
+    /// The simplest ends for a match that lets replies back; `None` where nothing of it can come. Addresses
+    /// that nobody has may be among them or not.
+    pub(super) fn plainest(&self, product: &Match) -> Option<Match> {
+        let own = PacketSet::from(product);
+        let somebody = self.nobody.complement();
+        let (taken, others) = match &self.packets {
+            Some(rest) => (rest.intersection(&own), rest.difference(&own)),
+            None => (own.clone(), PacketSet::from(&Match::everything()).difference(&own)),
+        };
+        let between =
+            Match { source: somebody.clone(), destination: somebody, ..Match::everything() };
+        let others = others.intersection(&between.into());
+        (!taken.is_empty()).then(|| few_prefixes(product, &taken, &others, self.v6))
     }
 
-    /// The simplest match that does the same with what can still come; then takes that off. `None` where
-    /// nothing of it can.
-    pub(super) fn simplest(&mut self, product: &Match) -> Option<Match> {
-        let v6 = self.v6;
-        let Some(rest) = &mut self.packets else { return Some(product.clone()) };
+    /// The simplest matches that together do the same with what can still come, in order; then takes that off.
+    ///
+    /// There are no ranges of protocols in these lists, so all but a few services take hundreds of entries.
+    /// There it is shorter to say first what the rules further down do with these few, and then all.
+    pub(super) fn said(&mut self, list: &RuleList, place: usize, product: &Match) -> Vec<Part> {
+        let Some(rest) = &self.packets else {
+            return vec![Part { place, product: product.clone() }];
+        };
         let own = PacketSet::from(product);
         let taken = rest.intersection(&own);
         if taken.is_empty() {
-            return None;
+            return Vec::new();
         }
         let others = rest.difference(&own);
-        let mut simple = product.clone();
-        let clashes =
-            |wider: &Match| others.intersection(&of_one_family(PacketSet::from(wider), v6));
-        let wider = Match { service: ServiceSet::any(), ..simple.clone() };
-        if clashes(&wider).is_empty() {
-            simple = wider;
+        let plain = simplest(product, &taken, &others, self.v6);
+        let size = super::count(&plain, self.v6);
+        if size.is_some_and(|size| size > FEW)
+            && let Some((parts, left)) = self.with_exceptions(list, place, &plain, rest, &others)
+            && parts.iter().map(|part| super::count(&part.product, self.v6)).sum::<Option<usize>>()
+                < size
+        {
+            self.packets = Some(left);
+            return parts;
         }
-        let wider = Match { enters: IntervalSet::full(), ..simple.clone() };
-        if clashes(&wider).is_empty() {
-            simple = wider;
-        }
-        let all = || AddressSet::full();
-        let apart = clashes(&Match { destination: all(), ..simple.clone() });
-        let ends =
-            |set: &PacketSet| -> AddressSet { set.products().map(|p| p.destination).collect() };
-        simple.destination = cover(&ends(&taken), &ends(&apart), v6);
-        let apart = clashes(&Match { source: all(), ..simple.clone() });
-        let ends = |set: &PacketSet| -> AddressSet { set.products().map(|p| p.source).collect() };
-        simple.source = cover(&ends(&taken), &ends(&apart), v6);
-        *rest = others;
-        Some(simple)
+        self.packets = Some(others);
+        vec![Part { place, product: plain }]
     }
+
+    /// All services between the same ends, after what the rules further down do with those that are not the
+    /// rule's; and what can come after that. `None` where that cannot be said in a few matches.
+    fn with_exceptions(
+        &self,
+        list: &RuleList,
+        place: usize,
+        plain: &Match,
+        rest: &PacketSet,
+        others: &PacketSet,
+    ) -> Option<(Vec<Part>, PacketSet)> {
+        let all = Match { service: ServiceSet::any(), ..plain.clone() };
+        let mut open = others.intersection(&PacketSet::from(&all));
+        let mut parts = Vec::new();
+        let mut left = rest.clone();
+        for (place, rule) in list.rules.iter().enumerate().skip(place + 1) {
+            if open.is_empty() {
+                break;
+            }
+            let Some(product) = &rule.matches else { continue };
+            let own = PacketSet::from(product);
+            let piece = open.intersection(&own);
+            if piece.is_empty() {
+                continue;
+            }
+            // Replies have to meet the rules in their order; hours cannot be said at all.
+            if rule.back.is_some() || !product.at.is_full() {
+                return None;
+            }
+            let apart = left.difference(&piece);
+            for product in piece.products() {
+                let taken = PacketSet::from(&product);
+                parts.push(Part { place, product: simplest(&product, &taken, &apart, self.v6) });
+            }
+            if parts.len() > FEW {
+                return None;
+            }
+            left = apart;
+            open = open.difference(&own);
+        }
+        let taken = left.intersection(&PacketSet::from(&all));
+        let after = left.difference(&taken);
+        parts.push(Part { place, product: simplest(&all, &taken, &after, self.v6) });
+        open.is_empty().then_some((parts, after))
+    }
+}
+
+/// The simplest match that takes in all that is `taken`, and none of the `others`; beginning with one that
+/// does.
+fn simplest(product: &Match, taken: &PacketSet, others: &PacketSet, v6: bool) -> Match {
+    let mut simple = product.clone();
+    let clashes = |wider: &Match| !others.is_disjoint(&of_one_family(PacketSet::from(wider), v6));
+    let wider = Match { service: ServiceSet::any(), ..simple.clone() };
+    if !clashes(&wider) {
+        simple = wider;
+    }
+    let wider = Match { enters: IntervalSet::full(), ..simple.clone() };
+    if !clashes(&wider) {
+        simple = wider;
+    }
+    few_prefixes(&simple, taken, others, v6)
+}
+
+/// The same match with ends that take few prefixes.
+fn few_prefixes(product: &Match, taken: &PacketSet, others: &PacketSet, v6: bool) -> Match {
+    let mut simple = product.clone();
+    let near = |wider: &Match| others.intersection(&of_one_family(PacketSet::from(wider), v6));
+    let all = AddressSet::full;
+    let apart = near(&Match { destination: all(), ..simple.clone() });
+    let ends = |set: &PacketSet| -> AddressSet { set.products().map(|p| p.destination).collect() };
+    simple.destination = cover(&ends(taken), &ends(&apart), v6);
+    let apart = near(&Match { source: all(), ..simple.clone() });
+    let ends = |set: &PacketSet| -> AddressSet { set.products().map(|p| p.source).collect() };
+    simple.source = cover(&ends(taken), &ends(&apart), v6);
+    simple
 }
 
 /// What comes to a list at all. Before those that are for one kind of traffic, forged sources have been

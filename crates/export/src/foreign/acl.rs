@@ -1,6 +1,6 @@
 //! Access control lists of RFC 8519, in the JSON of RFC 7951.
 
-use super::{Foreign, ForeignLine, Named, Obscure, Ways};
+use super::{Foreign, ForeignLine, Named, NotAList, Obscure, Ways};
 use bastium_core::plan::{Action, Plan};
 use bastium_core::rules::BareLine;
 use bastium_core::space::{AddressSet, IntervalSet, Leg, Match, Protocol, ServiceSet};
@@ -15,11 +15,11 @@ pub(super) fn lists(json: &Value) -> Option<&Value> {
 }
 
 /// Reads the lists: those that are put on interfaces, on what enters there; else all of them, in order.
-pub(super) fn read(acls: &Value, plan: Option<&Plan>) -> Foreign {
+pub(super) fn read(acls: &Value, plan: Option<&Plan>) -> Result<Foreign, NotAList> {
     let all: Vec<&Value> = acls["acl"].as_array().into_iter().flatten().collect();
     let points = acls["attachment-points"]["interface"].as_array();
     let points: Vec<&Value> = points.into_iter().flatten().collect();
-    let ways = plan.map_or_else(|| Ways::between(names(&all, &points)), Ways::of);
+    let ways = plan.map_or_else(|| Ways::between(names(&all, &points)), Ways::of)?;
     let named = Named::of(plan);
     let mut reader = Reader { ways, named, lines: Vec::new(), obscure: Vec::new() };
     for point in &points {
@@ -50,7 +50,7 @@ pub(super) fn read(acls: &Value, plan: Option<&Plan>) -> Foreign {
         }
         reader.end("the end", from_outside);
     }
-    Foreign { ways: reader.ways, lines: reader.lines, obscure: reader.obscure, replies: None }
+    Ok(Foreign { ways: reader.ways, lines: reader.lines, obscure: reader.obscure, replies: None })
 }
 
 fn names(all: &[&Value], points: &[&Value]) -> Vec<String> {

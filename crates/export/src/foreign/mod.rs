@@ -77,6 +77,13 @@ pub enum NotAList {
     BrokenTable(String),
     /// It has no rules in it.
     Empty,
+    /// It speaks of so many interfaces that the ways between them cannot be told apart.
+    TooManyInterfaces {
+        /// How many.
+        count: usize,
+        /// How many there may be.
+        most: usize,
+    },
 }
 
 /// The ways through a gateway: each pair of where a packet comes from and where it goes is a leg of its
@@ -93,8 +100,14 @@ pub struct Ways {
 }
 
 impl Ways {
+    /// The most interfaces between which ways can be told apart: legs are numbered with sixteen bits.
+    pub const MOST: usize = 179;
+
     /// The ways of a plan's gateway.
-    pub fn of(plan: &Plan) -> Self {
+    ///
+    /// # Errors
+    /// When it has too many interfaces.
+    pub fn of(plan: &Plan) -> Result<Self, NotAList> {
         let legs = (0..plan.gateway_leg().0).map(Leg);
         let names =
             legs.map(|leg| plan.interface(leg).unwrap_or_else(|| plan.leg_name(leg).to_owned()));
@@ -102,14 +115,20 @@ impl Ways {
     }
 
     /// The ways between these interfaces and the gateway.
-    pub fn between(mut names: Vec<String>) -> Self {
+    ///
+    /// # Errors
+    /// When there are too many of them.
+    pub fn between(mut names: Vec<String>) -> Result<Self, NotAList> {
+        if names.len() > Self::MOST {
+            return Err(NotAList::TooManyInterfaces { count: names.len(), most: Self::MOST });
+        }
         names.push(OTHERS.to_owned());
         let mut from = names.clone();
         from.push(GATEWAY.to_owned());
         from.extend(names.iter().map(|name| format!("{name} translated")));
         let plain = names.len();
         names.push(GATEWAY.to_owned());
-        Self { from, to: names, plain }
+        Ok(Self { from, to: names, plain })
     }
 
     /// How many legs there are.
@@ -198,9 +217,9 @@ pub fn read_rules(text: &str, plan: Option<&Plan>) -> Result<Foreign, NotAList> 
         let json: serde_json::Value = serde_json::from_str(trimmed)
             .map_err(|error| NotAList::BrokenJson(error.to_string()))?;
         if let Some(objects) = json.get("nftables").and_then(serde_json::Value::as_array) {
-            nft::read(objects, plan)
+            nft::read(objects, plan)?
         } else if let Some(acls) = acl::lists(&json) {
-            acl::read(acls, plan)
+            acl::read(acls, plan)?
         } else {
             return Err(NotAList::OtherJson);
         }

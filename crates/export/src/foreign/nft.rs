@@ -1,12 +1,13 @@
 //! Rules as the kernel's tool prints them in JSON: chains and jumps made into one ordered list.
 
 mod fields;
+mod hooks;
 
-use super::{Foreign, ForeignLine, Named, Obscure, Ways};
+use super::{Foreign, ForeignLine, Named, NotAList, Obscure, Ways};
 use bastium_core::plan::{Action, Plan};
-use bastium_core::rules::BareLine;
 use bastium_core::space::{AddressSet, IntervalSet, Leg, Match, PacketSet};
 use fields::of_family;
+use hooks::{Passing, Said};
 use serde_json::Value;
 use std::collections::{BTreeSet, HashMap};
 
@@ -30,11 +31,13 @@ struct Reader<'j> {
     lines: Vec<ForeignLine>,
     obscure: Vec<Obscure>,
     replies: bool,
+    /// What is known of a chain that others at the same place follow.
+    passing: Option<Passing>,
 }
 
 /// Reads the objects that the tool prints.
-pub(super) fn read(objects: &[Value], plan: Option<&Plan>) -> Foreign {
-    let ways = plan.map_or_else(|| Ways::between(interfaces(objects)), Ways::of);
+pub(super) fn read(objects: &[Value], plan: Option<&Plan>) -> Result<Foreign, NotAList> {
+    let ways = plan.map_or_else(|| Ways::between(interfaces(objects)), Ways::of)?;
     let mut reader = Reader {
         ways,
         chains: HashMap::new(),
@@ -45,6 +48,7 @@ pub(super) fn read(objects: &[Value], plan: Option<&Plan>) -> Foreign {
         lines: Vec::new(),
         obscure: Vec::new(),
         replies: false,
+        passing: None,
     };
     let mut hooks = Vec::new();
     for object in objects {
@@ -68,12 +72,12 @@ pub(super) fn read(objects: &[Value], plan: Option<&Plan>) -> Foreign {
     }
     hooks.sort_by_key(|hook| hook["prio"].as_i64().unwrap_or(0));
     reader.hooks(&hooks);
-    Foreign {
+    Ok(Foreign {
         ways: reader.ways,
         lines: reader.lines,
         obscure: reader.obscure,
         replies: Some(reader.replies),
-    }
+    })
 }
 
 fn word(value: &Value, key: &str) -> String {
@@ -197,60 +201,6 @@ impl<'j> Reader<'j> {
         }
     }
 
-    /// The chains that the kernel asks by itself, one for each kind of traffic.
-    fn hooks(&mut self, hooks: &[&Value]) {
-        let mut seen: Vec<&str> = Vec::new();
-        for hook in hooks {
-            let (name, kind) = (word(hook, "name"), hook["type"].as_str().unwrap_or_default());
-            let at = format!("chain {} {}", word(hook, "table"), name);
-            let legs = match hook["hook"].as_str().unwrap_or_default() {
-                "forward" => self.ways.hook(false, false),
-                "input" => self.ways.hook(false, true),
-                "output" => self.ways.hook(true, false),
-                // Translation, and what only looks or marks, decides nothing.
-                _ if kind != "filter" || self.is_harmless(hook) => continue,
-                other => {
-                    self.unclear(&at, format!("a chain that filters at {other}"));
-                    continue;
-                }
-            };
-            let which = hook["hook"].as_str().unwrap_or_default();
-            let others = hooks.iter().any(|other| {
-                other["hook"] == which && other["type"] == "filter" && !self.is_harmless(other)
-            });
-            if kind != "filter" || others && self.is_harmless(hook) {
-                continue;
-            }
-            if seen.contains(&which) {
-                self.unclear(&at, format!("a second chain at {which}"));
-                continue;
-            }
-            seen.push(which);
-            let family = word(hook, "family");
-            let region = self.on(legs).intersection(&of_family(&family));
-            let key = (family, word(hook, "table"), name);
-            self.walk(&key, region.clone(), true, 0);
-            let action = if hook["policy"] == "drop" { Action::Block } else { Action::Allow };
-            self.push(&format!("{at}, its policy"), "policy", region, action, false, true);
-            if let Some(last) = self.lines.last_mut() {
-                last.end = true;
-            }
-        }
-    }
-
-    /// Whether a chain lets everything pass.
-    fn is_harmless(&self, hook: &Value) -> bool {
-        let key = (word(hook, "family"), word(hook, "table"), word(hook, "name"));
-        let ends = |says: &Value| {
-            ["drop", "reject", "jump", "goto", "vmap", "queue"]
-                .iter()
-                .any(|w| says.get(w).is_some())
-        };
-        let rules = self.chains.get(&key).into_iter().flatten();
-        hook["policy"] != "drop"
-            && !rules.filter_map(|rule| rule["expr"].as_array()).flatten().any(ends)
-    }
-
     /// Goes through a chain with the packets that come to it.
     fn walk(&mut self, key: &ChainKey, region: PacketSet, sure: bool, depth: usize) {
         if depth > DEEPEST || self.lines.len() > MOST_LINES {
@@ -298,10 +248,8 @@ impl<'j> Reader<'j> {
             Verdict::Decides(action) => {
                 let name = rule["comment"].as_str().unwrap_or_default();
                 let hits = says(rule, "counter").and_then(|c| c["packets"].as_u64());
-                self.push(at, name, packets, action, log, sure);
-                if let Some(last) = self.lines.last_mut() {
-                    last.hits = hits;
-                }
+                let end = false;
+                self.push(&Said { at, name, action, log, sure, hits, end }, packets);
                 None
             }
             Verdict::Jump(chain) => {
@@ -327,21 +275,6 @@ impl<'j> Reader<'j> {
             }
             Verdict::GoesOn => None,
         }
-    }
-
-    fn push(
-        &mut self,
-        at: &str,
-        name: &str,
-        packets: PacketSet,
-        action: Action,
-        log: bool,
-        sure: bool,
-    ) {
-        let id = if name.is_empty() { at.to_owned() } else { name.to_owned() };
-        let number = self.lines.len() as u32 + 1;
-        let bare = BareLine::new(&id, number, packets.products().collect(), action, log);
-        self.lines.push(ForeignLine { bare, at: at.to_owned(), sure, hits: None, end: false });
     }
 
     fn verdict(&mut self, key: &ChainKey, at: &str, expressions: &[Value]) -> Verdict {

@@ -39,7 +39,7 @@ pub(super) fn read(text: &str, plan: Option<&Plan>) -> Result<Foreign, NotAList>
     if !missing.is_empty() {
         return Err(NotAList::NoColumns(missing));
     }
-    let ways = plan.map_or_else(|| Ways::between(Vec::new()), Ways::of);
+    let ways = plan.map_or_else(|| Ways::between(Vec::new()), Ways::of)?;
     let mut sheet = Sheet { plan, ways, lines: Vec::new(), obscure: Vec::new() };
     for record in reader.records() {
         let record = record.map_err(broken)?;

@@ -6,8 +6,8 @@
 //! more than what a person would write. Every line that belongs to a rule carries the rule's [`tag`] as
 //! its comment, and as the prefix of what it logs.
 //!
-//! From small to large: a [`Test`](test::Test) is one condition of a line, [`matching`] makes tests of
-//! exact packet sets, [`chains`] makes chains of lists, [`names`] says which sets get a name, and this
+//! From small to large: a `Test` is one condition of a line, `matching` makes tests of
+//! exact packet sets, `chains` makes chains of lists, `names` says which sets get a name, and this
 //! file puts everything together.
 
 mod addresses;

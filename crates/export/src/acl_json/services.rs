@@ -1,0 +1,82 @@
+//! Services, cut into what one entry of a list can say.
+
+use bastium_core::space::{IntervalSet, Protocol, ServiceSet};
+
+/// A stretch of the service line, as an entry can say it.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Service {
+    pub(super) protocol: Option<u8>,
+    /// Ports, or ICMP type and code.
+    pub(super) details: Option<(u16, u16)>,
+    /// The ports that it comes from.
+    pub(super) from: Option<(u16, u16)>,
+    pub(super) flag: Option<&'static str>,
+}
+
+impl Service {
+    /// Whether it speaks of ports for which these lists have no words.
+    pub(super) fn is_odd(&self) -> bool {
+        self.details.is_some() && !matches!(self.protocol, Some(1 | 6 | 17 | 58))
+    }
+
+    /// The same as replies from the ports on a line; a service without ports may answer from anywhere.
+    pub(super) fn answered_from(&self, line: &IntervalSet<u32>) -> Vec<Self> {
+        let Some(protocol) = self.protocol.map(Protocol).filter(|protocol| protocol.has_ports())
+        else {
+            return vec![self.clone()];
+        };
+        let (low, high) = protocol.stretch();
+        let here = line.intersection(&IntervalSet::range(low, high));
+        let flags: &[Option<&'static str>] =
+            if protocol == Protocol::TCP { &[Some("ack"), Some("rst")] } else { &[None] };
+        let mut all = Vec::new();
+        for &(first, last) in here.spans() {
+            let whole = (first, last) == (low, high);
+            let from = (!whole).then_some(((first - low) as u16, (last - low) as u16));
+            all.extend(flags.iter().map(|flag| Self { from, flag: *flag, ..self.clone() }));
+        }
+        all
+    }
+}
+
+/// The services of one family, as single stretches.
+pub(super) fn services(line: &IntervalSet<u32>) -> Vec<Service> {
+    if IntervalSet::range(0, ServiceSet::LINE_END).is_subset(line) {
+        return vec![Service::default()];
+    }
+    let mut all = Vec::new();
+    for &(low, high) in line.spans() {
+        for number in (low >> 16)..=(high >> 16).min(0xff) {
+            let start = number << 16;
+            let (from, to) =
+                ((low.max(start) - start) as u16, (high.min(start | 0xffff) - start) as u16);
+            let protocol = Some(number as u8);
+            let whole = (from, to) == (0, u16::MAX);
+            if whole || !Protocol(number as u8).is_icmp() {
+                let details = (!whole).then_some((from, to));
+                all.push(Service { protocol, details, ..Service::default() });
+                continue;
+            }
+            // Type by type, as the module has no ranges of them.
+            for kind in (from >> 8)..=(to >> 8) {
+                let (first, last) = (from.max(kind << 8), to.min(kind << 8 | 0xff));
+                all.extend(codes(number as u8, first, last));
+            }
+        }
+    }
+    all
+}
+
+fn codes(number: u8, first: u16, last: u16) -> Vec<Service> {
+    let protocol = Some(number);
+    if first & 0xff == 0 && last & 0xff == 0xff {
+        let details = Some((first >> 8, u16::MAX));
+        return vec![Service { protocol, details, ..Service::default() }];
+    }
+    let each = (first..=last).map(|point| Service {
+        protocol,
+        details: Some((point >> 8, point & 0xff)),
+        ..Service::default()
+    });
+    each.collect()
+}
