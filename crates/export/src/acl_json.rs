@@ -12,7 +12,7 @@ use crate::nftables::{Known, fingerprint};
 use bastium_core::addressing::StandIn;
 use bastium_core::plan::{Action, Plan};
 use bastium_core::rules::{Applies, Rule, RuleList, RuleSet, Surroundings};
-use bastium_core::space::{AddressSet, Leg, Match, ServiceSet};
+use bastium_core::space::{AddressSet, Leg, Match, PacketSet, ServiceSet};
 use ipnet::{IpNet, Ipv4Subnets, Ipv6Subnets};
 use rest::{Part, Rest};
 use serde_json::{Map, Value, json};
@@ -156,35 +156,31 @@ impl Writer<'_> {
         let rule = &list.rules[place];
         let Some(product) = self.sayable(rule) else { return };
         if let Some(ports) = &rule.back {
-            if let Some(product) = rest.plainest(product) {
-                self.back(rule, &product, ports, aces);
+            if let Some(part) = rest.plainest(place, product) {
+                // What looks like a reply is let in, whatever comes further down.
+                rest.take(&self.back(rule, &part, ports, aces));
             }
             return;
         }
-        for Part { place, product } in rest.said(list, place, product) {
-            self.part(list, &list.rules[place], &product, aces);
+        for part in rest.said(list, place, product) {
+            self.part(list, &part, aces);
         }
     }
 
     /// Adds the entries for a part of a rule.
-    fn part(&mut self, list: &RuleList, rule: &Rule, product: &Match, aces: &mut Aces) {
-        let v6 = aces.v6;
-        let source = prefixes(&product.source, v6);
-        let destination = prefixes(&product.destination, v6);
+    fn part(&mut self, list: &RuleList, part: &Part, aces: &mut Aces) {
+        let (v6, product) = (aces.v6, &part.product);
+        let rule = &list.rules[part.place];
         let line = if v6 { &product.service.v6 } else { &product.service.v4 };
         let services = self.with_ports(rule, services(line));
         for interface in self.interfaces(list, product) {
-            for source in &source {
-                for destination in &destination {
-                    for service in &services {
-                        let mut matches = Map::new();
-                        addresses(&mut matches, v6, *source, *destination, service);
-                        if let Some(interface) = &interface {
-                            matches.insert("ingress-interface".to_owned(), json!(interface));
-                        }
-                        aces.add(rule, matches);
-                    }
+            for (ends, service) in worth_saying(part, v6, &services) {
+                let mut matches = Map::new();
+                addresses(&mut matches, v6, ends, service);
+                if let Some(interface) = &interface {
+                    matches.insert("ingress-interface".to_owned(), json!(interface));
                 }
+                aces.add(rule, matches);
             }
         }
     }
@@ -243,11 +239,9 @@ impl Writer<'_> {
     }
 
     /// Adds the entries that let replies back where there is no state, from the ports that were asked: of TCP
-    /// only what is no opening.
-    fn back(&mut self, rule: &Rule, product: &Match, ports: &ServiceSet, aces: &mut Aces) {
-        let v6 = aces.v6;
-        let source = prefixes(&product.source, v6);
-        let destination = prefixes(&product.destination, v6);
+    /// only what is no opening. Given back are the first packets that they let in as well.
+    fn back(&mut self, rule: &Rule, part: &Part, ports: &ServiceSet, aces: &mut Aces) -> PacketSet {
+        let (v6, product) = (aces.v6, &part.product);
         let (to, from) = match v6 {
             true => (&product.service.v6, &ports.v6),
             false => (&product.service.v4, &ports.v4),
@@ -259,15 +253,18 @@ impl Writer<'_> {
         if services.len() < count {
             self.unsay(rule, Why::Rare, false);
         }
-        for service in services.iter().flat_map(|service| service.answered_from(from)) {
-            for source in &source {
-                for destination in &destination {
-                    let mut matches = Map::new();
-                    addresses(&mut matches, v6, *source, *destination, &service);
-                    aces.add(rule, matches);
-                }
+        let services: Vec<Service> =
+            services.iter().flat_map(|service| service.answered_from(from)).collect();
+        let mut firsts = Vec::new();
+        for (ends, service) in worth_saying(part, v6, &services) {
+            let mut matches = Map::new();
+            addresses(&mut matches, v6, ends, service);
+            aces.add(rule, matches);
+            if service.from.is_none() && service.flag.is_none() {
+                firsts.push(Match { service: service.set(v6), ..between(ends) });
             }
         }
+        firsts.into_iter().collect()
     }
 
     /// The interfaces that a rule's entries name; none where its list is on one anyway, or it is for all.
@@ -351,12 +348,47 @@ fn short(name: &str) -> String {
     format!("{}~{:08x}", kept, fingerprint(name))
 }
 
+/// Source and destination of an entry; all addresses where there is none.
+type Prefixes = [Option<IpNet>; 2];
+
+/// What entries a part of a rule needs: from each prefix to each, by each service, where something of it can
+/// come.
+fn worth_saying<'s>(
+    part: &Part,
+    v6: bool,
+    services: &'s [Service],
+) -> Vec<(Prefixes, &'s Service)> {
+    let [sources, destinations] =
+        [&part.product.source, &part.product.destination].map(|set| prefixes(set, v6));
+    let mut entries = Vec::new();
+    for source in &sources {
+        for destination in &destinations {
+            let ends = [*source, *destination];
+            let product = between(ends);
+            if !part.meets(&product) {
+                continue;
+            }
+            let meets = |service: &&Service| {
+                part.meets(&Match { service: service.set(v6), ..product.clone() })
+            };
+            entries.extend(services.iter().filter(meets).map(|service| (ends, service)));
+        }
+    }
+    entries
+}
+
+/// Everything from one prefix to another.
+fn between(ends: Prefixes) -> Match {
+    let set = |prefix: Option<IpNet>| prefix.map_or_else(AddressSet::full, AddressSet::from);
+    let [source, destination] = ends.map(set);
+    Match { source, destination, ..Match::everything() }
+}
+
 /// Fills in the network header and what follows it.
 fn addresses(
     matches: &mut Map<String, Value>,
     v6: bool,
-    source: Option<IpNet>,
-    destination: Option<IpNet>,
+    [source, destination]: Prefixes,
     service: &Service,
 ) {
     let family = if v6 { "ipv6" } else { "ipv4" };

@@ -18,10 +18,20 @@ pub(super) struct Rest {
     v6: bool,
 }
 
-/// What is said for a rule, or for a part of it: the rule's place in its list, and the match.
+/// What is said for a rule, or for a part of it.
 pub(super) struct Part {
+    /// The rule's place in its list.
     pub(super) place: usize,
     pub(super) product: Match,
+    /// What can come to it; `None` where that is not known.
+    taken: Option<PacketSet>,
+}
+
+impl Part {
+    /// Whether something of a match can come to it, so that it is worth an entry.
+    pub(super) fn meets(&self, product: &Match) -> bool {
+        self.taken.as_ref().is_none_or(|taken| !taken.is_disjoint(&product.into()))
+    }
 }
 
 /// More entries than this are worth a closer look.
@@ -38,9 +48,16 @@ impl Rest {
         Self { packets, nobody: nobody(plan), v6 }
     }
 
+    /// Takes off what something else has decided.
+    pub(super) fn take(&mut self, packets: &PacketSet) {
+        if let Some(rest) = &mut self.packets {
+            *rest = rest.difference(packets);
+        }
+    }
+
     /// The simplest ends for a match that lets replies back; `None` where nothing of it can come. Addresses
     /// that nobody has may be among them or not.
-    pub(super) fn plainest(&self, product: &Match) -> Option<Match> {
+    pub(super) fn plainest(&self, place: usize, product: &Match) -> Option<Part> {
         let own = PacketSet::from(product);
         let somebody = self.nobody.complement();
         let (taken, others) = match &self.packets {
@@ -50,7 +67,8 @@ impl Rest {
         let between =
             Match { source: somebody.clone(), destination: somebody, ..Match::everything() };
         let others = others.intersection(&between.into());
-        (!taken.is_empty()).then(|| few_prefixes(product, &taken, &others, self.v6))
+        let product = few_prefixes(product, &taken, &others, self.v6);
+        (!taken.is_empty()).then(|| Part { place, product, taken: Some(taken) })
     }
 
     /// The simplest matches that together do the same with what can still come, in order; then takes that off.
@@ -59,7 +77,7 @@ impl Rest {
     /// There it is shorter to say first what the rules further down do with these few, and then all.
     pub(super) fn said(&mut self, list: &RuleList, place: usize, product: &Match) -> Vec<Part> {
         let Some(rest) = &self.packets else {
-            return vec![Part { place, product: product.clone() }];
+            return vec![Part { place, product: product.clone(), taken: None }];
         };
         let own = PacketSet::from(product);
         let taken = rest.intersection(&own);
@@ -78,7 +96,7 @@ impl Rest {
             return parts;
         }
         self.packets = Some(others);
-        vec![Part { place, product: plain }]
+        vec![Part { place, product: plain, taken: Some(taken) }]
     }
 
     /// All services between the same ends, after what the rules further down do with those that are not the
@@ -112,7 +130,8 @@ impl Rest {
             let apart = left.difference(&piece);
             for product in piece.products() {
                 let taken = PacketSet::from(&product);
-                parts.push(Part { place, product: simplest(&product, &taken, &apart, self.v6) });
+                let product = simplest(&product, &taken, &apart, self.v6);
+                parts.push(Part { place, product, taken: Some(taken) });
             }
             if parts.len() > FEW {
                 return None;
@@ -122,7 +141,8 @@ impl Rest {
         }
         let taken = left.intersection(&PacketSet::from(&all));
         let after = left.difference(&taken);
-        parts.push(Part { place, product: simplest(&all, &taken, &after, self.v6) });
+        let product = simplest(&all, &taken, &after, self.v6);
+        parts.push(Part { place, product, taken: Some(taken) });
         open.is_empty().then_some((parts, after))
     }
 }

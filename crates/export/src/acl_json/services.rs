@@ -14,6 +14,30 @@ pub(super) struct Service {
 }
 
 impl Service {
+    /// The same as a set.
+    pub(super) fn set(&self, v6: bool) -> ServiceSet {
+        let line = match (self.protocol, self.details) {
+            (None, _) => return ServiceSet::any(),
+            (Some(number), None) => {
+                let (low, high) = Protocol(number).stretch();
+                IntervalSet::range(low, high)
+            }
+            (Some(number), Some((low, high))) => {
+                // Of ICMP it is a type and a code, or all codes.
+                let (low, high) = match (Protocol(number).is_icmp(), high) {
+                    (false, high) => (low, high),
+                    (true, u16::MAX) => (low << 8, low << 8 | 0xff),
+                    (true, code) => (low << 8 | code, low << 8 | code),
+                };
+                let start = u32::from(number) << 16;
+                IntervalSet::range(start | u32::from(low), start | u32::from(high))
+            }
+        };
+        let nothing = IntervalSet::empty();
+        let [v4, v6] = if v6 { [nothing, line] } else { [line, nothing] };
+        ServiceSet { v4, v6 }
+    }
+
     /// Whether it speaks of ports for which these lists have no words.
     pub(super) fn is_odd(&self) -> bool {
         self.details.is_some() && !matches!(self.protocol, Some(1 | 6 | 17 | 58))
