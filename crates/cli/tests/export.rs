@@ -357,6 +357,21 @@ fn text(cell: &Data) -> String {
     }
 }
 
+/// On top of a printed page an ampersand begins an instruction; in a site's name it is only itself.
+#[test]
+fn a_site_with_an_ampersand_keeps_its_name_on_paper() {
+    let bench = Bench::new();
+    let name = format!("Farm & Sons &P {}", "x".repeat(200));
+    let plan = demo("bare.toml").replacen("Two networks", &name, 1);
+    assert!(plan.contains(&name));
+    bench.write("bare.toml", plan);
+    let run = export(&bench, "bare.toml", "xlsx --to bare.xlsx");
+    assert_eq!(run.code, 0, "{}", run.err);
+    let parts = unzipped(&std::fs::read(bench.file("bare.xlsx")).expect("a file"));
+    let sheet = &parts["xl/worksheets/sheet1.xml"];
+    assert!(sheet.contains("&amp;LFarm &amp;&amp; Sons &amp;&amp;P x"), "{sheet}");
+}
+
 #[test]
 fn a_workbook_has_tables_filters_and_headings_that_stay() {
     let bench = Bench::new();
@@ -371,7 +386,12 @@ fn a_workbook_has_tables_filters_and_headings_that_stay() {
     let sheets = parts.iter().filter(|(name, _)| name.starts_with("xl/worksheets/sheet"));
     for (name, sheet) in sheets {
         assert!(sheet.contains("state=\"frozen\""), "{name}");
+        // Printed, it is as wide as a page.
+        assert!(sheet.contains("orientation=\"landscape\""), "{name}");
+        assert!(sheet.contains("fitToHeight=\"0\""), "{name}");
     }
+    let book = &parts["xl/workbook.xml"];
+    assert_eq!(book.matches("_xlnm.Print_Titles").count(), 5, "headings on every page");
     assert!(parts["xl/styles.xml"].contains("FFD9EAD3"), "allowed cells are coloured");
 }
 

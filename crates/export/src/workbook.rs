@@ -14,6 +14,10 @@ const MOST_ROWS: usize = 1_048_576;
 /// The widest column, in characters.
 const WIDEST: f64 = 60.0;
 
+/// The height of a line of text, in points.
+const LINE_HEIGHT: f64 = 15.0;
+/// The most lines of text that a row shows; a row cannot be higher than 409 points.
+const MOST_LINES: f64 = 27.0;
 /// How much of the site's name stands on top of a page, in characters.
 const MOST_OF_NAME: usize = 80;
 
@@ -191,9 +195,19 @@ fn place(sheet: &mut Worksheet, table: &Table, top: usize) -> Result<usize, Xlsx
         for ((cell, column), number) in row.iter().zip(&table.columns).zip(0u16..) {
             let format = look(cell.tone);
             match cell.text.parse::<f64>().ok().filter(|n| column.numbers && n.is_finite()) {
-                Some(value) => sheet.write_number_with_format(at, number, value, &format)?,
+                Some(value) => {
+                    // Away from the text of the next column.
+                    let format = format.set_align(FormatAlign::Right).set_indent(1);
+                    sheet.write_number_with_format(at, number, value, &format)?
+                }
                 None => sheet.write_string_with_format(at, number, clean(&cell.text), &format)?,
             };
+        }
+        let longest = row.iter().map(|cell| cell.text.chars().count()).max().unwrap_or(0);
+        // Not every program makes room for text that is broken into lines.
+        let lines = (longest as f64 / (WIDEST - 2.0)).ceil().min(MOST_LINES);
+        if lines > 1.0 {
+            sheet.set_row_height(at, lines * LINE_HEIGHT)?;
         }
     }
     if !table.rows.is_empty() && !table.columns.is_empty() {
