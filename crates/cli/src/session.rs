@@ -94,14 +94,16 @@ impl<'w> Session<'w> {
         Ok(self.out.write_all(text.as_bytes())?)
     }
 
-    /// Writes a piece of the result as prose, in lines that fit. Each line of `text` is a paragraph.
+    /// Writes a piece of the result as prose, in lines that fit. Each line of `text` is a paragraph; what
+    /// follows the first line of an item (`- `) stands under its text.
     ///
     /// # Errors
     /// When it cannot be written.
     pub(crate) fn prose(&mut self, style: Style, text: &str) -> Result<(), Failure> {
         let mut wrapped = String::new();
         for paragraph in text.split('\n') {
-            let options = whole_words(usize::from(self.look.width));
+            let hanging = if paragraph.starts_with("- ") { "  " } else { "" };
+            let options = whole_words(usize::from(self.look.width)).subsequent_indent(hanging);
             for line in textwrap::wrap(&clean(paragraph), options) {
                 wrapped.push_str(&in_style(style, &line));
                 wrapped.push('\n');

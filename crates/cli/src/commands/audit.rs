@@ -101,13 +101,16 @@ fn print(sheet: &AuditSheet, session: &mut Session<'_>) -> Result<(), Failure> {
     part("not understood", obscure.collect(), session)?;
     session.print("\n")?;
     if sheet.compared {
-        let says = match (sheet.differences.len(), sheet.not_understood.len()) {
-            (0, 0) => {
+        let says = match (sheet.differences.len(), sheet.not_understood.len(), sheet.undecided) {
+            (0, 0, 0) => {
                 "The gateway does what the plan says, with every packet there can be.".to_owned()
             }
-            (0, _) => "The gateway does what the plan says, as far as its rules are understood."
+            (0, 0, _) => {
+                "The gateway does what the plan says, as far as it could be decided.".to_owned()
+            }
+            (0, ..) => "The gateway does what the plan says, as far as its rules are understood."
                 .to_owned(),
-            (some, _) => {
+            (some, ..) => {
                 format!("Gateway and plan differ: {}.", count(some, "box").replace("boxs", "boxes"))
             }
         };

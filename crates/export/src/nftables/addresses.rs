@@ -1,10 +1,10 @@
 //! From a set of addresses to tests, knowing which addresses can come at all.
 
 use super::test::{End, Test};
-use bastium_core::addressing::{Family, StandIn, Subnet};
+use bastium_core::addressing::{Family, StandIn, Subnet, link_local, multicast};
 use bastium_core::plan::Plan;
-use bastium_core::space::AddressSet;
-use std::net::IpAddr;
+use bastium_core::space::{AddressSet, IntervalSet, Leg};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// What a plan says about addresses that matters here.
 pub(crate) struct Known {
@@ -166,4 +166,53 @@ pub(super) fn elements(set: &AddressSet) -> Vec<String> {
 /// An address as an element.
 pub(super) fn element(address: IpAddr) -> String {
     address.to_string()
+}
+
+/// The part of a set in the families that another one has members of.
+pub(super) fn in_families_of(set: &AddressSet, other: &AddressSet) -> AddressSet {
+    let mut set = set.clone();
+    if other.v4.is_empty() {
+        set.v4 = IntervalSet::empty();
+    }
+    if other.v6.is_empty() {
+        set.v6 = IntervalSet::empty();
+    }
+    set
+}
+
+/// The broadcast addresses of networks and uplinks, with the leg of each.
+pub(super) fn broadcasts(plan: &Plan) -> Vec<(IpAddr, Leg)> {
+    let networks = plan.network_ids().flat_map(|id| {
+        let subnets = plan.network(id).subnets.iter();
+        subnets.filter_map(Subnet::broadcast).map(move |b| (b, plan.network_leg(id)))
+    });
+    let uplinks = plan.uplinks().iter().enumerate().flat_map(|(index, uplink)| {
+        let subnets = uplink.addresses.iter();
+        let subnets = subnets.filter_map(|a| Subnet::new(a.trunc(), a.addr()));
+        subnets.filter_map(|s| s.broadcast()).map(move |b| (b, plan.uplink_leg(index)))
+    });
+    networks.chain(uplinks).collect()
+}
+
+/// The broadcast addresses of subnets behind other routers.
+pub(super) fn behind_broadcasts(plan: &Plan) -> AddressSet {
+    let subnets = plan.routes().iter().filter_map(|route| {
+        Subnet::with_first_gateway(route.to)?.broadcast().filter(|b| route.reach.contains(*b))
+    });
+    subnets.collect()
+}
+
+/// The gateway's own addresses, as far as they are known.
+pub(super) fn own_addresses(plan: &Plan, known: &Known) -> AddressSet {
+    plan.gateway_inside().union(&plan.gateway_outside()).difference(known.stand_ins())
+}
+
+/// Every IPv6 address that is local on the gateway without being one of its own.
+pub(super) fn local_to_all() -> AddressSet {
+    link_local().union(&multicast())
+}
+
+/// The address of whoever has none yet, in both families.
+pub(super) fn unspecified() -> AddressSet {
+    [IpAddr::V4(Ipv4Addr::UNSPECIFIED), IpAddr::V6(Ipv6Addr::UNSPECIFIED)].into_iter().collect()
 }

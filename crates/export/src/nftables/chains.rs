@@ -1,17 +1,18 @@
 //! From rule lists to chains, and what leads to them.
 
-use super::addresses::{Known, of_family};
+use super::addresses::{
+    Known, behind_broadcasts, broadcasts, in_families_of, of_family, unspecified,
+};
 use super::matching::{Context, tcp_apart};
 use super::tag::tag;
 use super::test::{Chain, Chains, End, Entry, Line, Test, Then};
 use super::{Desk, translation};
-use bastium_core::addressing::{Family, link_local, multicast};
+use bastium_core::addressing::{Family, link_local};
 use bastium_core::plan::{Action, Plan};
 use bastium_core::rules::{Applies, Otherwise, Rule, RuleList, Stage};
 use bastium_core::space::{AddressSet, IntervalSet, Leg, Match};
 use bastium_core::verdict::{Cause, Forgery};
 use std::collections::HashMap;
-use std::net::IpAddr;
 
 /// The chains of all lists.
 pub(super) fn all(desk: &Desk<'_>) -> Chains {
@@ -419,57 +420,6 @@ impl Writer<'_, '_> {
             entries,
         }
     }
-}
-
-/// The part of a set in the families that another one has members of.
-fn in_families_of(set: &AddressSet, other: &AddressSet) -> AddressSet {
-    let mut set = set.clone();
-    if other.v4.is_empty() {
-        set.v4 = IntervalSet::empty();
-    }
-    if other.v6.is_empty() {
-        set.v6 = IntervalSet::empty();
-    }
-    set
-}
-
-/// The broadcast addresses of networks and uplinks, with the leg of each.
-pub(super) fn broadcasts(plan: &Plan) -> Vec<(IpAddr, Leg)> {
-    use bastium_core::addressing::Subnet;
-    let networks = plan.network_ids().flat_map(|id| {
-        let subnets = plan.network(id).subnets.iter();
-        subnets.filter_map(Subnet::broadcast).map(move |b| (b, plan.network_leg(id)))
-    });
-    let uplinks = plan.uplinks().iter().enumerate().flat_map(|(index, uplink)| {
-        let subnets = uplink.addresses.iter();
-        let subnets = subnets.filter_map(|a| Subnet::new(a.trunc(), a.addr()));
-        subnets.filter_map(|s| s.broadcast()).map(move |b| (b, plan.uplink_leg(index)))
-    });
-    networks.chain(uplinks).collect()
-}
-
-/// The broadcast addresses of subnets behind other routers.
-fn behind_broadcasts(plan: &Plan) -> AddressSet {
-    use bastium_core::addressing::Subnet;
-    let subnets = plan.routes().iter().filter_map(|route| {
-        Subnet::with_first_gateway(route.to)?.broadcast().filter(|b| route.reach.contains(*b))
-    });
-    subnets.collect()
-}
-
-/// The gateway's own addresses, as far as they are known.
-pub(super) fn own_addresses(plan: &Plan, known: &Known) -> AddressSet {
-    plan.gateway_inside().union(&plan.gateway_outside()).difference(known.stand_ins())
-}
-
-/// Every IPv6 address that is local on the gateway without being one of its own.
-pub(super) fn local_to_all() -> AddressSet {
-    link_local().union(&multicast())
-}
-
-fn unspecified() -> AddressSet {
-    use std::net::{Ipv4Addr, Ipv6Addr};
-    [IpAddr::V4(Ipv4Addr::UNSPECIFIED), IpAddr::V6(Ipv6Addr::UNSPECIFIED)].into_iter().collect()
 }
 
 fn tcp() -> Test {

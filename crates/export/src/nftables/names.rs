@@ -5,8 +5,8 @@
 //! grows with the square of their number.
 
 use super::Desk;
+use super::addresses::local_to_all;
 use super::addresses::{Known, of_family};
-use super::chains::local_to_all;
 use super::test::{Chains, Entry, Line, Test};
 use bastium_core::addressing::Family;
 use bastium_core::space::AddressSet;

@@ -2,7 +2,7 @@
 //! comments and prefixes hold tags only.
 
 use super::addresses::{Known, elements, of_family};
-use super::chains::{broadcasts, local_to_all, own_addresses};
+use super::addresses::{broadcasts, local_to_all, own_addresses};
 use super::names::Names;
 use super::tag::LOG_MARK;
 use super::test::{Chain, Chains, End, Entry, Line, Test, Then};
