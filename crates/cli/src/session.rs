@@ -94,21 +94,32 @@ impl<'w> Session<'w> {
         Ok(self.out.write_all(text.as_bytes())?)
     }
 
-    /// Writes a piece of the result as prose, in lines that fit. Each line of `text` is a paragraph; what
-    /// follows the first line of an item (`- `) stands under its text.
+    /// Writes a piece of the result as prose, in lines that fit. Each line of `text` is a paragraph, or an
+    /// item where it begins with `- `.
     ///
     /// # Errors
     /// When it cannot be written.
     pub(crate) fn prose(&mut self, style: Style, text: &str) -> Result<(), Failure> {
-        let mut wrapped = String::new();
         for paragraph in text.split('\n') {
-            let hanging = if paragraph.starts_with("- ") { "  " } else { "" };
-            let options = whole_words(usize::from(self.look.width)).subsequent_indent(hanging);
-            for line in textwrap::wrap(&clean(paragraph), options) {
-                wrapped.push_str(&in_style(style, &line));
-                wrapped.push('\n');
+            match paragraph.strip_prefix("- ") {
+                Some(item) => self.item(style, "- ", item)?,
+                None => self.item(style, "", paragraph)?,
             }
         }
+        Ok(())
+    }
+
+    /// Writes an item: what follows its first line stands under its text.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub(crate) fn item(&mut self, style: Style, lead: &str, text: &str) -> Result<(), Failure> {
+        let hanging = " ".repeat(lead.chars().count());
+        let options = whole_words(usize::from(self.look.width));
+        let options = options.initial_indent(lead).subsequent_indent(&hanging);
+        let text = clean(text);
+        let lines = textwrap::wrap(&text, options).into_iter();
+        let wrapped: String = lines.map(|line| format!("{}\n", in_style(style, &line))).collect();
         self.print(&wrapped)
     }
 

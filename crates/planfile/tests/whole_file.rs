@@ -1,6 +1,8 @@
 //! Every table of the format: that it is read, and what is said where it is wrong.
 
 use bastium_core::plan::Hang;
+use bastium_core::space::Minute;
+use std::collections::BTreeSet;
 
 const CLINIC: &str = include_str!("../../../demo/clinic.toml");
 
@@ -107,6 +109,26 @@ fn each_mistake_is_told_by_its_name() {
 
 /// A wide route does not take what a network inside it has; and what is behind a router belongs to the
 /// zone of the network where the router is, unless it says otherwise.
+/// Whatever holds at some minute of the week holds at one of the plan's moments, and each stands for
+/// something else.
+#[test]
+fn the_moments_of_a_plan_stand_for_all_minutes() {
+    let farm = include_str!("../../../demo/farm.toml");
+    let more =
+        "\n[hours.milking]\nspans = [{ days = \"mon-sun\", from = \"05:00\", to = \"07:00\" }]\n";
+    for (text, count) in [(CLINIC, 2), (farm, 2), (&*format!("{farm}{more}"), 4)] {
+        let plan = bastium_planfile::read("plan", text.as_bytes()).expect("the plan is whole");
+        let hold = |at: Minute| -> Vec<bool> {
+            plan.hours().iter().map(|hours| hours.minutes.contains(at)).collect()
+        };
+        let moments: BTreeSet<Vec<bool>> = plan.moments().into_iter().map(hold).collect();
+        assert_eq!(moments.len(), plan.moments().len());
+        assert_eq!(moments.len(), count);
+        let minutes = (0..Minute::PER_WEEK).map(Minute::new);
+        assert_eq!(minutes.map(hold).collect::<BTreeSet<_>>(), moments);
+    }
+}
+
 #[test]
 fn the_longest_prefix_decides_where_an_address_belongs() {
     let text = CLINIC.replace(

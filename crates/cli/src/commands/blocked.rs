@@ -108,7 +108,7 @@ fn print(sheet: &BlockedSheet, all: bool, session: &mut Session<'_>) -> Result<(
     )?;
     session.print("\n")?;
     for row in sheet.groups.iter().filter(|row| all || !noise(row)).take(MOST) {
-        session.prose(tone(row.sort), &line(row))?;
+        session.item(tone(row.sort), &format!("{:>5}  ", row.count), &line(row))?;
     }
     asides(sheet, all, noise, session)?;
     let looked: Vec<&GroupRow> =
@@ -124,7 +124,7 @@ fn print(sheet: &BlockedSheet, all: bool, session: &mut Session<'_>) -> Result<(
     Ok(())
 }
 
-/// `37  reception -> records, tcp/443: missing; cell.staff>clinical (cell staff>clinical, line 298)`
+/// `reception -> records, tcp/443: missing; cell.staff>clinical (cell staff>clinical, line 298)`
 fn line(row: &GroupRow) -> String {
     let service = row.service.as_deref().unwrap_or("several services");
     let at = row.because.line.map(|line| format!(", line {line}")).unwrap_or_default();
@@ -135,7 +135,7 @@ fn line(row: &GroupRow) -> String {
         (None, None) => entry,
     };
     let sort = row.sort.replace('_', " ");
-    format!("{:>5}  {} -> {}, {service}: {sort}; {by}", row.count, row.from, row.to)
+    format!("{} -> {}, {service}: {sort}; {by}", row.from, row.to)
 }
 
 fn tone(sort: &str) -> anstyle::Style {

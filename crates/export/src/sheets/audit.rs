@@ -124,14 +124,21 @@ impl AuditSheet {
         let singles = foreign.singles();
         self.undecided += singles.undecided;
         let lines = &foreign.lines;
+        // The names of lines, and whether it is only one.
         let named = |places: &[usize]| {
-            let names: Vec<&str> =
-                places.iter().map(|place| lines[*place].bare.id.as_str()).collect();
-            match names.len() {
+            // A rule may be on several lines.
+            let mut names: Vec<&str> = Vec::new();
+            for name in places.iter().map(|place| lines[*place].bare.id.as_str()) {
+                if !names.contains(&name) {
+                    names.push(name);
+                }
+            }
+            let says = match names.len() {
                 0 => "the lines above".to_owned(),
                 1..=3 => names.join(", "),
                 more => format!("{} and {} more", names[..2].join(", "), more - 2),
-            }
+            };
+            (says, names.len() == 1)
         };
         // A line that is come to by several ways is dead only if it is on all of them.
         let dead: HashSet<usize> = singles.never_matching.iter().map(|(line, _)| *line).collect();
@@ -140,7 +147,9 @@ impl AuditSheet {
         let lives: HashSet<&str> = lives.map(|line| lines[line].at.as_str()).collect();
         for (line, covered_by) in &singles.never_matching {
             if !lines[*line].end && !lives.contains(lines[*line].at.as_str()) {
-                let says = format!("it can never match: {} take all of it", named(covered_by));
+                let (by, one) = named(covered_by);
+                let take = if one { "takes" } else { "take" };
+                let says = format!("it can never match: {by} {take} all of it");
                 let kind = ("never-matches", Severity::Warning);
                 self.find(kind, foreign, *line, says, "move it above them, or take it out");
             }
@@ -152,8 +161,9 @@ impl AuditSheet {
             let touched = touched.map(PacketSet::from).any(|own| !own.is_disjoint(&unsure));
             let denies = lines[*line].bare.action != Action::Allow;
             if !lines[*line].end && !touched && !denies {
-                let says =
-                    format!("nothing changes without it: {} does the same", named(repeated_by));
+                let (by, one) = named(repeated_by);
+                let does = if one { "does" } else { "do" };
+                let says = format!("nothing changes without it: {by} {does} the same");
                 let kind = ("changes-nothing", Severity::Advice);
                 self.find(kind, foreign, *line, says, "take it out, or say why it stays");
             }
@@ -177,7 +187,7 @@ impl AuditSheet {
         for (upper, lower) in above {
             let says = format!(
                 "it has to stay above {}: each takes some of the other's packets, and they do different things",
-                named(&lower)
+                named(&lower).0
             );
             let kind = ("depends-on-order", Severity::Advice);
             self.find(kind, foreign, upper, says, "keep them in this order");
