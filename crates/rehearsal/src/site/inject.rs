@@ -43,11 +43,13 @@ struct Pinned(Option<CpuSet>);
 
 impl Pinned {
     fn here() -> Self {
-        let before = sched_getaffinity(None).ok();
-        let mut only = CpuSet::new();
-        only.set(sched_getcpu());
+        let (here, before) = (sched_getcpu(), sched_getaffinity(None).ok());
         // A system that does not allow it may mix up the order, no more.
-        Self(before.filter(|_| sched_setaffinity(None, &only).is_ok()))
+        Self(before.filter(|_| here < CpuSet::MAX_CPU).filter(|_| {
+            let mut only = CpuSet::new();
+            only.set(here);
+            sched_setaffinity(None, &only).is_ok()
+        }))
     }
 }
 
