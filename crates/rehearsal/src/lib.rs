@@ -4,7 +4,7 @@
 //! Everything works without privilege where the system allows that.
 
 //!
-//! On Linux there is more: a whole [`site`](crate::site) in the kernel, built from name spaces, in which
+//! On Linux there is more: a whole [`site`] in the kernel, built from name spaces, in which
 //! a gateway's rules are tried before anybody touches the gateway.
 
 pub mod answer;
