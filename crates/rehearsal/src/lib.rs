@@ -2,7 +2,6 @@
 //!
 //! A [`probe::Task`] says what to try, a [`probe::Sight`] what came back.
 //! Everything works without privilege where the system allows that.
-
 //!
 //! On Linux there is more: a whole [`site`] in the kernel, built from name spaces, in which
 //! a gateway's rules are tried before anybody touches the gateway.

@@ -122,18 +122,44 @@ fn acl(plan: &Plan, rules: &RuleSet, session: &mut Session<'_>) -> Result<Vec<u8
     let file = acl_json(plan, rules);
     let (opens, told): (Vec<&Unsaid>, Vec<&Unsaid>) = file.unsaid.iter().partition(|one| one.opens);
     if !opens.is_empty() {
-        let refused = opens.iter().map(|one| {
-            Diagnosis::new("unsayable", Severity::Error, None)
-                .says(format!("RFC 8519 cannot say {}: {}", one.rule, why(one.why)))
-                .cure("write it with addresses, or use another format")
-        });
-        return Err(Failure::Words { diagnoses: refused.collect() });
+        return Err(Failure::Words { diagnoses: unsayable(&opens) });
     }
     for one in told {
         session.remark(&format!("not in these lists: {}, {}", one.rule, why(one.why)));
     }
     session.remark(&format!("entries: {}", file.entries));
     json_text(&file.json)
+}
+
+/// What keeps the lists from being written, reason by reason.
+fn unsayable(opens: &[&Unsaid]) -> Vec<Diagnosis> {
+    let mut reasons: Vec<Why> = Vec::new();
+    for one in opens {
+        if !reasons.contains(&one.why) {
+            reasons.push(one.why);
+        }
+    }
+    let told = reasons.into_iter().map(|reason| {
+        let rules: Vec<&str> =
+            opens.iter().filter(|one| one.why == reason).map(|one| one.rule.as_str()).collect();
+        let rest = match rules.len() {
+            1 => String::new(),
+            2 => " and one more rule".to_owned(),
+            many => format!(" and {} more rules", many - 1),
+        };
+        let cure = match reason {
+            Why::Leased => {
+                "give the uplink the fixed address that it has, where it has one; `bastium export \
+                 nftables` does without"
+            }
+            Why::Names => "write the addresses in place of the domain",
+            _ => "let the rule do without it, or use another format",
+        };
+        Diagnosis::new("unsayable", Severity::Error, None)
+            .says(format!("RFC 8519 cannot say {}{rest}: {}", rules[0], why(reason)))
+            .cure(cure)
+    });
+    told.collect()
 }
 
 fn why(why: Why) -> &'static str {
