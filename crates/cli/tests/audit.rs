@@ -1,10 +1,12 @@
 //! Rule lists that somebody else wrote: what is said about them, and what is not guessed.
 
 mod common;
+#[path = "audit/made.rs"]
+mod made;
 
 use common::{Bench, DAY, Run};
+use made::{accept, chain, counter, drop_it, field, hook, jump, meta, replies, rule, test};
 use serde_json::{Value, json};
-use std::sync::atomic::{AtomicU64, Ordering};
 
 fn audit(bench: &Bench, words: &str) -> Run {
     bench.run(&format!("audit {words} --format json"))
@@ -22,57 +24,6 @@ fn found(json: &Value) -> Vec<String> {
         format!("{} {}", word("name"), word("rule"))
     });
     words.collect()
-}
-
-fn hook(name: &str, hook: &str, policy: &str) -> Value {
-    json!({ "chain": { "family": "inet", "table": "site", "name": name, "type": "filter",
-        "hook": hook, "prio": 0, "policy": policy } })
-}
-
-fn chain(name: &str) -> Value {
-    json!({ "chain": { "family": "inet", "table": "site", "name": name } })
-}
-
-/// A rule of a chain, with a comment by which it is found again.
-fn rule(chain: &str, comment: &str, expr: Vec<Value>) -> Value {
-    static NEXT: AtomicU64 = AtomicU64::new(1);
-    let handle = NEXT.fetch_add(1, Ordering::Relaxed);
-    json!({ "rule": { "family": "inet", "table": "site", "chain": chain, "handle": handle,
-        "comment": comment, "expr": expr } })
-}
-
-fn test(left: Value, right: Value) -> Value {
-    json!({ "match": { "op": "==", "left": left, "right": right } })
-}
-
-fn meta(key: &str, value: &str) -> Value {
-    test(json!({ "meta": { "key": key } }), json!(value))
-}
-
-fn field(protocol: &str, field: &str, value: Value) -> Value {
-    test(json!({ "payload": { "protocol": protocol, "field": field } }), value)
-}
-
-fn accept() -> Value {
-    json!({ "accept": null })
-}
-
-fn drop_it() -> Value {
-    json!({ "drop": null })
-}
-
-fn counter(packets: u64) -> Value {
-    json!({ "counter": { "packets": packets, "bytes": 0 } })
-}
-
-fn jump(target: &str) -> Value {
-    json!({ "jump": { "target": target } })
-}
-
-fn replies() -> Value {
-    let test = json!({ "match": { "op": "in", "left": { "ct": { "key": "state" } },
-        "right": ["established", "related"] } });
-    rule("forward", "replies", vec![test, accept()])
 }
 
 /// Writes a list of the kernel's and looks at it alone.
