@@ -5,7 +5,9 @@ mod common;
 mod made;
 
 use common::{Bench, DAY, Run};
-use made::{accept, chain, counter, drop_it, field, hook, jump, meta, replies, rule, test};
+use made::{
+    accept, chain, counter, drop_it, field, hook, in_table, jump, meta, replies, rule, test,
+};
 use serde_json::{Value, json};
 
 fn audit(bench: &Bench, words: &str) -> Run {
@@ -188,15 +190,6 @@ fn chains_jumps_and_maps_are_followed() {
 #[test]
 fn chains_of_several_tables_at_one_place_are_all_asked() {
     let bench = Bench::new();
-    let table = |mut object: Value, family: &str, table: &str, prio: i64| {
-        let body = object.as_object_mut().and_then(|o| o.values_mut().next()).expect("a body");
-        body["family"] = json!(family);
-        body["table"] = json!(table);
-        if body.get("prio").is_some() {
-            body["prio"] = json!(prio);
-        }
-        object
-    };
     let guests = || field("ip", "saddr", json!({ "prefix": { "addr": "10.44.60.0", "len": 22 } }));
     let web = || field("tcp", "dport", json!(443));
     let first = [
@@ -204,7 +197,7 @@ fn chains_of_several_tables_at_one_place_are_all_asked() {
         rule("forward", "ssh", vec![field("tcp", "dport", json!(22)), accept()]),
         rule("forward", "no-guests", vec![guests(), drop_it()]),
     ];
-    let first = first.map(|object| table(object, "inet", "early", -10));
+    let first = first.map(|object| in_table(object, "inet", "early", -10));
     let second = vec![
         hook("forward", "forward", "drop"),
         rule("forward", "guests-web", vec![guests(), web(), accept()]),
@@ -222,14 +215,26 @@ fn chains_of_several_tables_at_one_place_are_all_asked() {
     // Tables of one family each do not meet: the policy of each is a last word.
     let v4 = [hook("forward", "forward", "drop"), rule("forward", "web", vec![web(), accept()])];
     let v6 = [hook("forward", "forward", "accept"), rule("forward", "no", vec![web(), drop_it()])];
-    let v4 = v4.map(|object| table(object, "ip", "filter", 0));
-    let v6 = v6.map(|object| table(object, "ip6", "filter", 0));
+    let v4 = v4.map(|object| in_table(object, "ip", "filter", 0));
+    let v6 = v6.map(|object| in_table(object, "ip6", "filter", 0));
     let sheet = alone(&bench, v4.into_iter().chain(v6).collect());
     assert_eq!(sheet["not_understood"], json!([]));
     let wide = sheet["findings"].as_array().expect("findings").iter();
     let wide: Vec<&Value> = wide.filter(|one| one["name"] == "too-wide").collect();
     assert_eq!(wide.len(), 1, "{wide:?}");
     assert_eq!(wide[0]["says"], "what no line decides passes");
+    // Where only IPv4 is filtered, all of IPv6 passes, whether an idle chain says so or none.
+    let idle = in_table(hook("forward", "forward", "accept"), "inet", "idle", 0);
+    for more in [vec![], vec![idle]] {
+        let v4 =
+            [hook("forward", "forward", "drop"), rule("forward", "web", vec![web(), accept()])];
+        let v4 = v4.map(|object| in_table(object, "ip", "filter", 0));
+        let sheet = alone(&bench, v4.into_iter().chain(more).collect());
+        let wide: Vec<&Value> =
+            rows(&sheet, "findings").iter().filter(|one| one["name"] == "too-wide").collect();
+        assert_eq!(wide.len(), 1, "{sheet}");
+        assert_eq!(wide[0]["says"], "what no line decides passes");
+    }
 }
 
 #[test]

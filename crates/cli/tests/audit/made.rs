@@ -53,3 +53,14 @@ pub(crate) fn replies() -> Value {
         "right": ["established", "related"] } });
     rule("forward", "replies", vec![test, accept()])
 }
+
+/// The same object in another table; a chain with another priority.
+pub(crate) fn in_table(mut object: Value, family: &str, table: &str, prio: i64) -> Value {
+    let body = object.as_object_mut().and_then(|o| o.values_mut().next()).expect("a body");
+    body["family"] = json!(family);
+    body["table"] = json!(table);
+    if body.get("prio").is_some() {
+        body["prio"] = json!(prio);
+    }
+    object
+}

@@ -51,14 +51,17 @@ impl<'j> Reader<'j> {
             };
             all.push((hook, self.on(legs).intersection(&of_family(&word(hook, "family")))));
         }
+        let everywhere = all.iter().fold(PacketSet::empty(), |sum, (_, own)| sum.union(own));
         // What lets all pass matters only where no other chain does anything.
-        let decide: Vec<bool> = all.iter().map(|(hook, _)| !self.is_harmless(hook)).collect();
-        let meet = |one: usize, other: usize| !all[one].1.is_disjoint(&all[other].1);
-        let idle = |one: usize| {
-            !decide[one] && (0..all.len()).any(|other| decide[other] && meet(one, other))
-        };
-        let asked: Vec<&(&Value, PacketSet)> =
-            all.iter().enumerate().filter(|(place, _)| !idle(*place)).map(|(_, one)| one).collect();
+        let decide = all.iter().filter(|(hook, _)| !self.is_harmless(hook));
+        let decided = decide.fold(PacketSet::empty(), |sum, (_, own)| sum.union(own));
+        let asked: Vec<(&Value, PacketSet)> = all
+            .into_iter()
+            .map(|(hook, own)| match self.is_harmless(hook) {
+                true => (hook, own.difference(&decided)),
+                false => (hook, own),
+            })
+            .collect();
         let mut gone = PacketSet::empty();
         for (place, (hook, region)) in asked.iter().enumerate() {
             let later = asked[place + 1..].iter().map(|(_, region)| region);
@@ -73,6 +76,19 @@ impl<'j> Reader<'j> {
                 let denied = self.passing.take().unwrap_or_default().denied;
                 gone = gone.union(&denied).tidied();
             }
+        }
+        if !self.lines.is_empty() {
+            self.unasked(&everywhere);
+        }
+    }
+
+    /// Where there is no chain, the kernel lets everything pass: IPv6 beside a table of IPv4 alone, say.
+    fn unasked(&mut self, asked: &PacketSet) {
+        let at = "where no chain is asked";
+        let rest = self.everything().difference(asked);
+        let (action, log, sure, hits, end) = (Action::Allow, false, true, None, true);
+        if !rest.is_empty() {
+            self.push(&Said { at, name: at, action, log, sure, hits, end }, rest);
         }
     }
 

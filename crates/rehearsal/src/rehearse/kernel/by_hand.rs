@@ -49,8 +49,8 @@ impl Play<'_, '_> {
         Ok(tried)
     }
 
-    /// Other packets that a rule decides at a time. The kernel drops some before it asks any rule: what has no source
-    /// and is not for everyone, what is a part of a conversation that there is not.
+    /// Other packets that a rule decides at a time. The kernel drops some before it asks any rule: what has
+    /// no source and is not for everyone, what is a part of a conversation that there is not.
     fn others(&self, id: &str, packet: &Packet, at: Option<Minute>) -> Vec<Packet> {
         let v6 = packet.source().is_ipv6();
         let everyone =
