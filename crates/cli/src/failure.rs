@@ -9,6 +9,9 @@ use bastium_planfile::edit::{EditProblem, KINDS, SINGLE};
 use std::io;
 use std::path::PathBuf;
 
+/// How many differences between a file and its plan are shown: one is enough not to write it.
+const MOST_FAULTS: usize = 10;
+
 /// How the program ends.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Exit {
@@ -49,6 +52,8 @@ pub(crate) enum Failure {
     Words { diagnoses: Vec<Diagnosis> },
     /// A change of the plan that cannot be made.
     Edit(EditProblem),
+    /// What would be written does not do what the plan says: nothing is written.
+    Unproved { faults: Vec<String> },
     /// This machine lacks what is needed.
     Machine { says: String, cure: String },
     /// The call asks for something that cannot be.
@@ -78,6 +83,12 @@ impl Failure {
                 for diagnosis in diagnoses {
                     session.complain(&diagnosis.says, &diagnosis.cure);
                 }
+            }
+            Self::Unproved { faults } => {
+                for fault in faults.iter().take(MOST_FAULTS) {
+                    session.complain(fault, "this is a fault of bastium: please report it");
+                }
+                return Exit::No;
             }
             other => {
                 if matches!(other, Self::Output(_)) {
@@ -117,7 +128,9 @@ impl Failure {
             Self::Call { says, cure } | Self::Machine { says, cure } => {
                 (says.clone(), cure.clone())
             }
-            Self::Refused { .. } | Self::Words { .. } | Self::Closed => Default::default(),
+            Self::Refused { .. } | Self::Words { .. } | Self::Unproved { .. } | Self::Closed => {
+                Default::default()
+            }
         }
     }
 }

@@ -10,12 +10,14 @@ use bastium_core::diagnosis::Severity;
 use bastium_core::plan::Form;
 use bastium_export::clean;
 use bastium_export::foreign::{NotAList, read_rules};
-use bastium_export::sheets::AuditSheet;
+use bastium_export::sheets::{AuditSheet, DifferenceRow};
 use std::io::Read;
 use std::path::Path;
 
-/// How many sentences of a kind are shown one by one.
+/// How many sentences of a kind are shown one by one, where none of them is a warning.
 const MOST: usize = 30;
+/// How many further packets are named in one sentence.
+const MOST_TOGETHER: usize = 3;
 
 pub(super) fn run(args: &Audit, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let text = text(&args.rules)?;
@@ -29,13 +31,11 @@ pub(super) fn run(args: &Audit, session: &mut Session<'_>) -> Result<Exit, Failu
         let rules = session::in_form(&meaning, Form::PerPair)?;
         let foreign =
             read_rules(&text, Some(&plan)).map_err(|problem| not_a_list(&args.rules, &problem))?;
-        AuditSheet::new(&foreign, Some((&plan, &rules)))
+        AuditSheet::new(&foreign, Some((&meaning, &rules)))
     };
     let warned = sheet.count(Severity::Warning) > 0;
-    let exit = match sheet.differences.is_empty() && !warned {
-        true => Exit::Fine,
-        false => Exit::No,
-    };
+    let fine = !warned && (sheet.agrees || !sheet.compared && sheet.not_understood.is_empty());
+    let exit = if fine && sheet.undecided == 0 { Exit::Fine } else { Exit::No };
     if !show::for_programs(session, &sheet, || sheet.tables(), "part")? {
         print(&sheet, session)?;
     }
@@ -62,7 +62,7 @@ fn not_a_list(path: &Path, problem: &NotAList) -> Failure {
     let (says, cure) = match problem {
         NotAList::Neither => (
             format!("{path} is no rule list"),
-            "give it what `nft -j list ruleset` prints, RFC 8519 in JSON, or a table with headings",
+            "give it what `nft list ruleset` prints, as text or (-j) as JSON, RFC 8519 in JSON, or a table with headings",
         ),
         NotAList::OtherJson => (
             format!("{path} is JSON, but no rule list"),
@@ -74,6 +74,10 @@ fn not_a_list(path: &Path, problem: &NotAList) -> Failure {
         NotAList::NoColumns(missing) => (
             format!("{path} has no column {}", missing.join(", ")),
             "its first row needs the headings action, source, destination and service",
+        ),
+        NotAList::BrokenText { at, what } => (
+            format!("{path} cannot be read at {}: {}", clean(at), clean(what)),
+            "give it what `nft list ruleset` prints, or `nft -j list ruleset`",
         ),
         NotAList::BrokenTable(error) => {
             (format!("{path} is no table: {}", clean(error)), "is it comma-separated (RFC 4180)?")
@@ -88,51 +92,105 @@ fn not_a_list(path: &Path, problem: &NotAList) -> Failure {
 }
 
 fn print(sheet: &AuditSheet, session: &mut Session<'_>) -> Result<(), Failure> {
-    session.prose(style::PLAIN, &format!("{}.", count(sheet.lines, "line")))?;
-    let differences = sheet.differences.iter().map(|row| (row.after == "allow", row.says.clone()));
-    part("differences", differences.collect(), session)?;
+    // The answer first, and once more below everything that it rests on.
+    let (good, answer) = answer(sheet);
+    let style = if good { style::GOOD } else { style::ERROR };
+    session.prose(style, &answer)?;
+    let groups = sheet.groups();
+    let (spoofed, others): (Vec<_>, Vec<_>) =
+        groups.into_iter().partition(|group| group[0].because.kind == "forged");
+    let words = |group: &Vec<&DifferenceRow>| (group[0].opens(), sentence(group));
+    let differences: Vec<(bool, String)> = others.iter().map(words).collect();
+    part("differences", differences, usize::MAX, session)?;
+    let obscure = sheet.not_understood.iter();
+    let obscure = obscure.map(|one| (true, format!("{}: {}", one.at, one.what))).collect();
+    part("not understood", obscure, usize::MAX, session)?;
     let findings = sheet.findings.iter().map(|one| {
         let says = format!("{} at {} ({}): {}", one.name, one.at, one.rule, one.says);
         (one.severity == "warning", says)
     });
-    part("findings", findings.collect(), session)?;
-    let obscure =
-        sheet.not_understood.iter().map(|one| (false, format!("{}: {}", one.at, one.what)));
-    part("not understood", obscure.collect(), session)?;
-    session.print("\n")?;
-    if sheet.compared {
-        let says = match (sheet.differences.len(), sheet.not_understood.len(), sheet.undecided) {
-            (0, 0, 0) => {
-                "The gateway does what the plan says, with every packet there can be.".to_owned()
-            }
-            (0, 0, _) => {
-                "The gateway does what the plan says, as far as it could be decided.".to_owned()
-            }
-            (0, ..) => "The gateway does what the plan says, as far as its rules are understood."
-                .to_owned(),
-            (some, ..) => {
-                format!("Gateway and plan differ: {}.", count(some, "box").replace("boxs", "boxes"))
-            }
-        };
-        let good = sheet.differences.is_empty();
-        session.prose(if good { style::GOOD } else { style::ERROR }, &says)?;
+    let (warnings, advice): (Vec<_>, Vec<_>) = findings.partition(|(warns, _)| *warns);
+    part("warnings", warnings, usize::MAX, session)?;
+    part("worth a look", advice, MOST, session)?;
+    part("anti-spoofing", spoofed.iter().map(words).collect(), MOST, session)?;
+    let long = sheet.differences.len() + sheet.findings.len() + sheet.not_understood.len() > 0;
+    if long {
+        session.print("\n")?;
+        session.prose(style, &answer)?;
     }
     let (warnings, advice) = (sheet.count(Severity::Warning), sheet.count(Severity::Advice));
-    session.prose(
-        style::PLAIN,
-        &format!("{}, {} worth a look.", count(warnings, "warning"), advice),
-    )?;
-    if sheet.undecided > 0 {
-        let says = format!("{} could not be decided", count(sheet.undecided, "question"));
-        session.prose(style::WARN, &says)?;
+    if warnings + advice > 0 {
+        let says = format!("{}, {} worth a look.", count(warnings, "warning"), advice);
+        session.prose(style::PLAIN, &says)?;
     }
     Ok(())
+}
+
+/// The answer in a sentence or two, and whether it is a good one.
+fn answer(sheet: &AuditSheet) -> (bool, String) {
+    let lines = count(sheet.lines, "line");
+    let unread = sheet.not_understood.len();
+    let open = match (unread, sheet.undecided) {
+        (0, 0) => String::new(),
+        (0, _) => " Some of it could not be decided, so there is no all-clear.".to_owned(),
+        (1, _) => " One thing was not understood, so there is no all-clear.".to_owned(),
+        (many, _) => format!(" {many} things were not understood, so there is no all-clear."),
+    };
+    if !sheet.compared {
+        return (open.is_empty(), format!("{lines} looked at, without a plan.{open}"));
+    }
+    if sheet.differences.is_empty() {
+        let says = match (open.is_empty(), sheet.whole) {
+            (true, true) => {
+                "The gateway does what the plan says, for every packet: verdicts, log, \
+                             translation, replies."
+                    .to_owned()
+            }
+            (true, false) => {
+                "The list does what the plan says, for every packet. It says nothing of \
+                              translation, of replies and of what else the gateway does."
+                    .to_owned()
+            }
+            (false, _) => format!("No difference was found in what could be read.{open}"),
+        };
+        return (open.is_empty(), format!("{says} ({lines})"));
+    }
+    let opens = sheet.differences.iter().filter(|row| row.opens()).count();
+    let classes = sheet.differences.len();
+    let word = if classes == 1 { "class" } else { "classes" };
+    let opened = match opens {
+        0 => "none of them lets pass what the plan denies".to_owned(),
+        1 => "1 of them lets pass what the plan denies".to_owned(),
+        many => format!("{many} of them let pass what the plan denies"),
+    };
+    let says = format!("Gateway and plan differ for {classes} {word} of packets; {opened}.{open}");
+    (false, format!("{says} ({lines})"))
+}
+
+/// What is said of differences that go together.
+fn sentence(group: &[&DifferenceRow]) -> String {
+    let first = group[0];
+    let mut says = first.says.clone();
+    let others: Vec<&str> = group[1..].iter().map(|row| row.packets.short.as_str()).collect();
+    // What opens is never cut off.
+    let shown = if first.opens() { others.len() } else { others.len().min(MOST_TOGETHER) };
+    if shown > 0 {
+        says.push_str(&format!("; likewise {}", others[..shown].join("; ")));
+    }
+    if others.len() > shown {
+        says.push_str(&format!("; and {} more", others.len() - shown));
+    }
+    if !first.line_says.is_empty() && first.line_says != first.line {
+        says.push_str(&format!(" -- {}", first.line_says));
+    }
+    says
 }
 
 /// A part of the report, a sentence each; what matters most is marked.
 fn part(
     title: &str,
     sentences: Vec<(bool, String)>,
+    most: usize,
     session: &mut Session<'_>,
 ) -> Result<(), Failure> {
     if sentences.is_empty() {
@@ -140,8 +198,8 @@ fn part(
     }
     session.print("\n")?;
     session.prose(style::STRONG, title)?;
-    let more = sentences.len().saturating_sub(MOST);
-    for (marked, says) in sentences.into_iter().take(MOST) {
+    let more = sentences.len().saturating_sub(most);
+    for (marked, says) in sentences.into_iter().take(most) {
         session.prose(if marked { style::WARN } else { style::PLAIN }, &format!("- {says}"))?;
     }
     if more > 0 {

@@ -11,7 +11,7 @@ use bastium_core::diagnosis::{Diagnosis, Severity};
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Form, Plan};
 use bastium_core::rules::RuleSet;
-use bastium_export::nftables::{self, NftOptions, NoInterface};
+use bastium_export::nftables::{self, Held, NftOptions, NoInterface, NoProof, ProvenFile};
 use bastium_export::sheets::{AddressSheet, ChecklistSheet, MatrixSheet, PortSheet, RuleSheet};
 use bastium_export::{Book, Part, Unsaid, Why, acl_json};
 use serde_json::Value;
@@ -28,7 +28,7 @@ pub(super) fn run(args: &Export, session: &mut Session<'_>) -> Result<Exit, Fail
                 return Err(not_for_nft(form));
             }
             let rules = session::in_form(&meaning, form)?;
-            nftables(&plan, &rules, NftOptions::default())?.into_bytes()
+            nftables(&meaning, &rules, NftOptions::default())?.into_bytes()
         }
         ExportFormat::Dnsmasq => bastium_export::dnsmasq(&plan).into_bytes(),
         ExportFormat::AclJson => {
@@ -197,25 +197,40 @@ fn no_file() -> Failure {
     }
 }
 
-/// The rules as a file for `nft -f`.
+/// The rules as a file for `nft -f`, read back and proved.
 ///
 /// # Errors
-/// When the plan does not name every interface.
+/// When the plan does not name every interface, or the file would not do what the plan says.
 pub(super) fn nftables(
-    plan: &Plan,
+    meaning: &Meaning<'_>,
     rules: &RuleSet,
     options: NftOptions,
-) -> Result<String, Failure> {
-    nftables::nftables(plan, rules, options).map_err(|missing| {
-        let says = |missing: &NoInterface| {
-            let (kind, name) = match missing {
-                NoInterface::Network(name) => ("network", name),
-                NoInterface::Uplink(name) => ("uplink", name),
-            };
-            Diagnosis::new("no-port", Severity::Error, None)
-                .says(format!("{kind} `{name}` has no port, so its interface has no name"))
-                .cure(format!("give it one: `bastium set {kind} {name} port=…`"))
-        };
-        Failure::Words { diagnoses: missing.iter().map(says).collect() }
+) -> Result<ProvenFile, Failure> {
+    nftables::proven(meaning, rules, options).map_err(|why| match why {
+        NoProof::NoInterface(missing) => without_interface(&missing),
+        NoProof::Differs(held) => Failure::Unproved { faults: unproved(meaning, &held) },
     })
+}
+
+fn without_interface(missing: &[NoInterface]) -> Failure {
+    let says = |missing: &NoInterface| {
+        let (kind, name) = match missing {
+            NoInterface::Network(name) => ("network", name),
+            NoInterface::Uplink(name) => ("uplink", name),
+        };
+        Diagnosis::new("no-port", Severity::Error, None)
+            .says(format!("{kind} `{name}` has no port, so its interface has no name"))
+            .cure(format!("give it one: `bastium set {kind} {name} port=…`"))
+    };
+    Failure::Words { diagnoses: missing.iter().map(says).collect() }
+}
+
+/// What differs between a file and its plan, a sentence each, with a packet and both verdicts.
+fn unproved(meaning: &Meaning<'_>, held: &Held) -> Vec<String> {
+    let mut faults = bastium_export::sheets::fault_sentences(meaning.plan(), &held.faults);
+    faults.extend(held.unread.iter().map(|(at, what)| format!("{at}: {what}")));
+    if held.undecided > 0 {
+        faults.push(format!("{} could not be decided", count(held.undecided, "question")));
+    }
+    faults
 }

@@ -88,15 +88,17 @@ fn in_kernel(
         None => None,
     };
     // What cannot be written is said before anything is built.
-    let written = super::export::nftables(plan, rules, NftOptions::default())?;
+    let written = super::export::nftables(meaning, rules, NftOptions::default())?;
     let at_hours = |at: Minute| match given {
         Some(_) => None,
-        None => nftables::nftables(plan, rules, NftOptions::at(at)).ok(),
+        None => super::export::nftables(meaning, rules, NftOptions::at(at))
+            .ok()
+            .map(|file| file.text().to_owned()),
     };
     let tags = nftables::tags(rules).into_iter();
     let props = Props {
         table: nftables::TABLE,
-        rules: given.as_ref().unwrap_or(&written),
+        rules: given.as_deref().unwrap_or(written.text()),
         rules_at: &at_hours,
         names_and_leases: &bastium_export::dnsmasq(plan),
         ids: tags.map(|(tag, rule)| (tag, rule.id.clone())).collect(),

@@ -167,7 +167,7 @@ fn read_back(plan: &Plan, meaning: &Meaning<'_>, form: Form, site: &Site, tally:
     let rules = rules::in_form(meaning, form).expect("this form says everything");
     let look = |text: &str| {
         let foreign = read_rules(text, Some(plan)).expect("a rule list");
-        AuditSheet::new(&foreign, Some((plan, &rules))).differences
+        AuditSheet::new(&foreign, Some((meaning, &rules))).differences
     };
     // Rules that were fixed to one time hold at all times now.
     if rules.rules().any(|rule| rule.hours.is_some()) {

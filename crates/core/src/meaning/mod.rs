@@ -116,8 +116,23 @@ impl<'p> Meaning<'p> {
         self.ground.translated.iter().map(|entry| entry.1.clone()).collect()
     }
 
+    /// The packets from outside the gateway that are decided before anybody asks whether they are to be
+    /// translated: those that stay in their network, and those whose source does not belong there.
+    pub fn decided_untranslated(&self) -> Vec<Match> {
+        let legs = (0..self.ground.gateway_leg.0).map(Leg);
+        let steps = legs.flat_map(|leg| self.steps(leg));
+        let early = steps.filter_map(|step| match step {
+            Step::Decide(packets, decision) => {
+                matches!(decision.cause, Cause::SameNetwork(_) | Cause::Forged(..))
+                    .then_some(*packets)
+            }
+            Step::Offered | Step::Exceptions(_) => None,
+        });
+        early.collect()
+    }
+
     /// The packets that ask for offered services that are translated, as they are before.
-    pub(crate) fn asked_outside(&self) -> Vec<Match> {
+    pub fn asked_outside(&self) -> Vec<Match> {
         self.translations().map(|inbound| ground::asked_outside(self.plan, inbound)).collect()
     }
 

@@ -82,7 +82,8 @@ pub fn changes<'r>(
     let legs = (joint.old.legs(), joint.new.legs());
     let frame = Frame::joint(&[(old, legs.0), (new, legs.1)], joint.outer(), &PacketSet::empty());
     let read = |meaning, side| {
-        let reading = Reading { fate: noticed, side: Some(side), offered_outside: true };
+        let reading =
+            Reading { fate: noticed, side: Some(side), offered_outside: true, expects: None };
         MeaningLines::new(meaning, &frame, &reading)
     };
     let (before, after) = (read(old, &joint.old), read(new, &joint.new));

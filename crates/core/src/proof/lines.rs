@@ -1,5 +1,6 @@
 //! The two ways to a verdict, as ordered lines: what the plan means, and what the rules do.
 
+use super::carried::Expects;
 use super::change::Side;
 use super::frame::Frame;
 use super::table::{Fate, Table};
@@ -36,11 +37,13 @@ pub(super) struct Reading<'r> {
     /// Whether what asks for offered services is decided where it asks; else as what it becomes, on legs of
     /// its own.
     pub(super) offered_outside: bool,
+    /// What is expected of a decision's packets, part by part, where that is more than its fate.
+    pub(super) expects: Option<Expects<'r>>,
 }
 
 impl Default for Reading<'_> {
     fn default() -> Self {
-        Self { fate: Fate::of, side: None, offered_outside: false }
+        Self { fate: Fate::of, side: None, offered_outside: false, expects: None }
     }
 }
 
@@ -105,6 +108,12 @@ impl<'f> MeaningLines<'f> {
     fn push(&mut self, packets: &PacketSet, decision: Decision, reading: &Reading<'_>) {
         let owner = self.decisions.len() as u32;
         self.decisions.push(decision);
+        if let Some(expects) = reading.expects {
+            for (part, fate) in expects(decision, packets) {
+                self.table.push(&part, fate, owner);
+            }
+            return;
+        }
         let fate = (reading.fate)(decision);
         match reading.side {
             Some(side) => self.table.push(&side.joined(packets), fate, owner),
@@ -184,7 +193,7 @@ impl<'f, 'r> RuleLines<'f, 'r> {
             // Most lists are for whole legs, so that nothing has to be cut off.
             let covers =
                 list.covers.products().filter(|cover| !cover.enters.is_disjoint(&rule.enters));
-            covers.map(|cover| cut(rule, &cover)).collect::<Vec<_>>()
+            covers.map(|cover| rule.intersection(&cover)).collect::<Vec<_>>()
         };
         for (place, rule) in list.rules.iter().enumerate() {
             let Some(matches) = rule.first_packets() else { continue };
@@ -214,17 +223,4 @@ impl<'f, 'r> RuleLines<'f, 'r> {
 
 fn fate(rule: &Rule) -> Fate {
     Fate::Decided(rule.action, rule.log)
-}
-
-fn cut(rule: &Match, cover: &Match) -> Match {
-    Match {
-        enters: rule.enters.intersection(&cover.enters),
-        source: rule.source.intersection(&cover.source),
-        destination: rule.destination.intersection(&cover.destination),
-        service: crate::space::ServiceSet {
-            v4: rule.service.v4.intersection(&cover.service.v4),
-            v6: rule.service.v6.intersection(&cover.service.v6),
-        },
-        at: rule.at.intersection(&cover.at),
-    }
 }

@@ -3,6 +3,7 @@
 mod anomalies;
 mod bare;
 mod boxes;
+mod carried;
 mod change;
 mod comparison;
 pub(crate) mod frame;
@@ -17,12 +18,14 @@ mod table;
 
 pub use bare::{BareChange, BareSingles, bare_changes, bare_singles};
 pub use boxes::{NamedBox, boxes, hours};
+pub use carried::{Carried, CarriedLine, Divergence, Expects, alike, carried};
 pub use change::{Change, Changes, LineChange, RuleChange, changes, line_changes};
 pub use guarantee::{Kept, guarantee};
 pub use leak::{Leak, leaks};
 pub use lookup::{Lookup, Ready};
 pub use prove::{Idle, Order, Proof, Singles, equal, packets_covered, prove, singles};
 pub use replies::unanswered;
+pub use table::Fate;
 
 use crate::meaning::Meaning;
 use crate::rules::{Outcome, RuleSet};

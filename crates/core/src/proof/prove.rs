@@ -120,7 +120,7 @@ pub fn singles<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> Singles<'r> {
 }
 
 /// Clashes of the same two lines are one.
-fn gathered(clashes: Vec<Clash>) -> Vec<Clash> {
+pub(super) fn gathered(clashes: Vec<Clash>) -> Vec<Clash> {
     let mut places: HashMap<(u32, u32), usize> = HashMap::new();
     let mut all: Vec<Clash> = Vec::new();
     for clash in clashes {

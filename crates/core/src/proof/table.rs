@@ -9,11 +9,15 @@ use crate::verdict::{Decision, Verdict};
 
 /// What a line does, as far as proofs care.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub(crate) enum Fate {
+pub enum Fate {
     /// No list is asked, so that nothing is compared.
     Unasked,
     /// It is decided so, and logged or not.
     Decided(Action, bool),
+    /// It must not get through; how it is stopped, and whether that is logged, is left open.
+    Barred,
+    /// One of several things other than a verdict, by number: where it is translated to, how fast it may go.
+    Value(u32),
 }
 
 impl Fate {
@@ -30,14 +34,20 @@ impl Fate {
     /// What is done, if it is decided at all.
     pub(crate) fn action(self) -> Option<Action> {
         match self {
-            Self::Unasked => None,
             Self::Decided(action, _) => Some(action),
+            Self::Unasked | Self::Barred | Self::Value(_) => None,
         }
     }
 
     /// Whether it is decided at all, and otherwise than the other one.
     pub(crate) fn differs(self, other: Self) -> bool {
-        self != other && self != Self::Unasked && other != Self::Unasked
+        match (self, other) {
+            (Self::Unasked, _) | (_, Self::Unasked) => false,
+            (Self::Barred, Self::Decided(action, _)) | (Self::Decided(action, _), Self::Barred) => {
+                action == Action::Allow
+            }
+            (one, other) => one != other,
+        }
     }
 }
 

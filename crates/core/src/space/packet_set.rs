@@ -32,6 +32,34 @@ impl Match {
         }
     }
 
+    /// Every packet that enters there.
+    pub fn entering(enters: IntervalSet<Leg>) -> Self {
+        Self { enters, ..Self::everything() }
+    }
+
+    /// What both products have: a product again. It may hold no packet.
+    #[must_use]
+    pub fn intersection(&self, other: &Self) -> Self {
+        Self {
+            enters: self.enters.intersection(&other.enters),
+            source: self.source.intersection(&other.source),
+            destination: self.destination.intersection(&other.destination),
+            service: self.service.intersection(&other.service),
+            at: self.at.intersection(&other.at),
+        }
+    }
+
+    /// Whether there is no packet in it, in either family.
+    pub fn is_empty(&self) -> bool {
+        let no_v4 = self.source.v4.is_empty()
+            || self.destination.v4.is_empty()
+            || self.service.v4.is_empty();
+        let no_v6 = self.source.v6.is_empty()
+            || self.destination.v6.is_empty()
+            || self.service.v6.is_empty();
+        self.enters.is_empty() || self.at.is_empty() || (no_v4 && no_v6)
+    }
+
     /// Whether that packet is in it.
     pub fn contains(&self, packet: &Packet) -> bool {
         let line = match packet.ends {

@@ -50,7 +50,16 @@ pub(super) fn read(acls: &Value, plan: Option<&Plan>) -> Result<Foreign, NotALis
         }
         reader.end("the end", from_outside);
     }
-    Ok(Foreign { ways: reader.ways, lines: reader.lines, obscure: reader.obscure, replies: None })
+    let rules = reader.lines.iter().filter(|line| !line.end).count();
+    Ok(Foreign {
+        ways: reader.ways,
+        lines: reader.lines,
+        obscure: reader.obscure,
+        replies: None,
+        rules,
+        exhausted: false,
+        ruleset: None,
+    })
 }
 
 fn names(all: &[&Value], points: &[&Value]) -> Vec<String> {

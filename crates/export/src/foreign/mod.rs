@@ -7,11 +7,13 @@
 mod acl;
 mod alike;
 mod nft;
-mod nft_words;
 mod sheet;
 
 pub(crate) use alike::Alike;
 
+use crate::nftables::read::{self, Ruleset};
+use crate::nftables::{Held, Manner, held};
+use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Action, Plan};
 use bastium_core::proof::bare_singles;
 use bastium_core::rules::{BareLine, RuleSet, Surroundings};
@@ -60,6 +62,12 @@ pub struct Foreign {
     pub obscure: Vec<Obscure>,
     /// Whether replies to what was let through are let back; `None` where the list keeps no state.
     pub replies: Option<bool>,
+    /// How many rules it has, wherever they stand.
+    pub rules: usize,
+    /// Whether it was too much to be looked at.
+    pub exhausted: bool,
+    /// The rules as they were read, where they are those of the kernel's packet filter.
+    pub(crate) ruleset: Option<Ruleset>,
 }
 
 /// Why a file is no rule list.
@@ -71,6 +79,13 @@ pub enum NotAList {
     OtherJson,
     /// The JSON is broken off or wrong.
     BrokenJson(String),
+    /// It is a text for the kernel's packet filter, but not all of it can be read.
+    BrokenText {
+        /// Where.
+        at: String,
+        /// What stands there.
+        what: String,
+    },
     /// A table without the columns that are needed.
     NoColumns(Vec<&'static str>),
     /// The table cannot be read.
@@ -181,15 +196,20 @@ impl Ways {
     }
 
     /// What is passed on, comes to the gateway, or is begun by it.
-    fn hook(&self, from_gateway: bool, to_gateway: bool) -> IntervalSet<Leg> {
+    pub(crate) fn hook(&self, from_gateway: bool, to_gateway: bool) -> IntervalSet<Leg> {
         self.some(
             |from| (from == self.plain) == from_gateway,
             |to| (to == self.plain) == to_gateway,
         )
     }
 
+    /// What comes from outside the gateway, before anything is translated.
+    pub(crate) fn arriving(&self) -> IntervalSet<Leg> {
+        self.some(|from| from < self.plain, |_| true)
+    }
+
     /// The legs that begin at an interface whose name fits.
-    fn entering(&self, fits: impl Fn(&str) -> bool) -> IntervalSet<Leg> {
+    pub(crate) fn entering(&self, fits: impl Fn(&str) -> bool) -> IntervalSet<Leg> {
         self.some(
             |from| fits(self.from[from].strip_suffix(" translated").unwrap_or(&self.from[from])),
             |_| true,
@@ -197,11 +217,11 @@ impl Ways {
     }
 
     /// The legs that end at an interface whose name fits.
-    fn leaving(&self, fits: impl Fn(&str) -> bool) -> IntervalSet<Leg> {
+    pub(crate) fn leaving(&self, fits: impl Fn(&str) -> bool) -> IntervalSet<Leg> {
         self.some(|_| true, |to| fits(&self.to[to]))
     }
 
-    fn translated(&self) -> IntervalSet<Leg> {
+    pub(crate) fn translated(&self) -> IntervalSet<Leg> {
         self.some(|from| from > self.plain, |_| true)
     }
 }
@@ -217,16 +237,32 @@ pub fn read_rules(text: &str, plan: Option<&Plan>) -> Result<Foreign, NotAList> 
         let json: serde_json::Value = serde_json::from_str(trimmed)
             .map_err(|error| NotAList::BrokenJson(error.to_string()))?;
         if let Some(objects) = json.get("nftables").and_then(serde_json::Value::as_array) {
-            nft::read(objects, plan)?
+            nft::list(read::from_json(objects), plan)?
         } else if let Some(acls) = acl::lists(&json) {
             acl::read(acls, plan)?
         } else {
             return Err(NotAList::OtherJson);
         }
+    } else if is_nft(trimmed) {
+        let ruleset = read::from_text(text)
+            .map_err(|problem| NotAList::BrokenText { at: problem.at, what: problem.what })?;
+        nft::list(ruleset, plan)?
     } else {
         sheet::read(trimmed, plan)?
     };
-    if foreign.lines.is_empty() { Err(NotAList::Empty) } else { Ok(foreign) }
+    let empty = foreign.rules == 0 && foreign.obscure.is_empty();
+    if empty { Err(NotAList::Empty) } else { Ok(foreign) }
+}
+
+/// Whether a text begins as those for the kernel's packet filter do.
+fn is_nft(text: &str) -> bool {
+    let lines = text.lines().map(str::trim).filter(|line| !line.is_empty());
+    let mut lines = lines.filter(|line| !line.starts_with('#'));
+    let first = lines.next().and_then(|line| line.split([' ', '\t', ';']).next());
+    text.starts_with("#!/usr/sbin/nft")
+        || ["table", "flush", "add", "delete", "destroy", "define", "include"]
+            .iter()
+            .any(|word| first == Some(word))
 }
 
 /// The rules of a plan, over the same ways.
@@ -322,6 +358,18 @@ pub fn beyond(plan: &Plan, rules: &RuleSet, ways: &Ways) -> PacketSet {
 }
 
 impl Foreign {
+    /// Holds it against a plan in everything that a gateway does, where it is a whole rule set of the kernel's
+    /// packet filter; `None` for a list of another kind.
+    pub fn held(&self, meaning: &Meaning<'_>) -> Option<Held> {
+        let ruleset = self.ruleset.as_ref()?;
+        Some(held(meaning, ruleset, Manner::default()))
+    }
+
+    /// Whether it is all that decides over packets.
+    pub fn is_whole(&self) -> bool {
+        self.ruleset.is_some()
+    }
+
     /// The lines without anything around them.
     pub fn bare(&self) -> Vec<BareLine> {
         self.lines.iter().map(|line| line.bare.clone()).collect()
@@ -368,7 +416,11 @@ impl Named {
 
     /// What a list means by an address, a prefix or a range.
     fn meant(&self, word: &str) -> Option<AddressSet> {
-        let mut set = address_word(word)?.difference(&self.stand_ins);
+        Some(self.meant_by(address_word(word)?))
+    }
+
+    fn meant_by(&self, written: AddressSet) -> AddressSet {
+        let mut set = written.difference(&self.stand_ins);
         for address in &self.at_large {
             if !set.contains(*address) {
                 continue;
@@ -377,7 +429,7 @@ impl Named {
             let other = AddressSet { v6: self.stand_ins.v6.clone(), ..AddressSet::empty() };
             set = set.union(if address.is_ipv4() { &own } else { &other });
         }
-        Some(set)
+        set
     }
 }
 

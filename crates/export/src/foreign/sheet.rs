@@ -57,7 +57,16 @@ pub(super) fn read(text: &str, plan: Option<&Plan>) -> Result<Foreign, NotAList>
         let at = "the end".to_owned();
         sheet.lines.push(ForeignLine { bare, at, sure: true, hits: None, end: true });
     }
-    Ok(Foreign { ways: sheet.ways, lines: sheet.lines, obscure: sheet.obscure, replies: None })
+    let rules = sheet.lines.iter().filter(|line| !line.end).count();
+    Ok(Foreign {
+        ways: sheet.ways,
+        lines: sheet.lines,
+        obscure: sheet.obscure,
+        replies: None,
+        rules,
+        exhausted: false,
+        ruleset: None,
+    })
 }
 
 struct Sheet<'p> {

@@ -4,7 +4,7 @@ use super::addresses::{
     Known, behind_broadcasts, broadcasts, in_families_of, of_family, unspecified,
 };
 use super::matching::{Context, tcp_apart};
-use super::tag::tag;
+use super::tag::{self, tag};
 use super::test::{Chain, Chains, End, Entry, Line, Test, Then};
 use super::{Desk, translation};
 use bastium_core::addressing::{Family, link_local};
@@ -12,7 +12,7 @@ use bastium_core::plan::{Action, Plan};
 use bastium_core::rules::{Applies, Otherwise, Rule, RuleList, Stage};
 use bastium_core::space::{AddressSet, IntervalSet, Leg, Match};
 use bastium_core::verdict::{Cause, Forgery};
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 /// The chains of all lists.
 pub(super) fn all(desk: &Desk<'_>) -> Chains {
@@ -28,7 +28,7 @@ struct Writer<'d, 'p> {
 impl Writer<'_, '_> {
     fn all(&self) -> Chains {
         let lists = &self.desk.rules.lists;
-        let mut pass = Vec::new();
+        let (mut pass, mut taken) = (Vec::new(), HashSet::new());
         let mut gate = Vec::new();
         let (mut leads_through, mut leads_to_gateway) = (Vec::new(), Vec::new());
         let (mut through_last, mut gateway_last) = (Vec::new(), Vec::new());
@@ -40,7 +40,7 @@ impl Writer<'_, '_> {
             };
             match (list.stage, list.applies) {
                 (_, Some(Applies::Pair { .. })) => {
-                    leads_through.extend(self.pass(list, &lead, &mut pass));
+                    leads_through.extend(self.pass(list, &lead, &mut pass, &mut taken));
                 }
                 (_, Some(Applies::ToGateway { .. })) => {
                     leads_to_gateway.extend(self.gate(list, &lead, &mut gate));
@@ -126,7 +126,7 @@ impl Writer<'_, '_> {
         let Some(matches) = rule.first_packets() else {
             return vec![
                 line(vec![Test::State("established,related")], Then::Accept),
-                Line::own(vec![Test::State("invalid")], Then::Drop, "no_conversation"),
+                Line::own(vec![Test::State("invalid")], Then::Drop, tag::NO_CONVERSATION),
             ];
         };
         let lines = |product: &Match| self.desk.lines(&self.known, product, context);
@@ -192,6 +192,7 @@ impl Writer<'_, '_> {
         list: &RuleList,
         lead: &Then,
         map: &mut Vec<(String, String, Then)>,
+        taken: &mut HashSet<(String, String)>,
     ) -> Vec<Line> {
         let around = &self.desk.surroundings;
         let stays = link_local().union(&unspecified());
@@ -199,18 +200,19 @@ impl Writer<'_, '_> {
         for (product, leg) in self.entries(list) {
             let sources = around.sources[usize::from(leg.0)].difference(&stays);
             for out in around.legs() {
+                // In a family that one of the two has not, nothing passes.
                 let reached = &around.reached[usize::from(out.0)];
+                let sources = in_families_of(&sources, reached);
+                let reached = &in_families_of(reached, &sources);
                 let destination = product.destination.intersection(reached);
-                if destination.is_empty() {
+                let wanted = in_families_of(&product.source.intersection(&sources), &destination);
+                if destination.is_empty() || wanted.is_empty() {
                     continue;
                 }
-                // In a family that one of the two has not, nothing passes.
-                let sources = in_families_of(&sources, &destination);
-                let reached = &in_families_of(reached, &sources);
                 let names = [leg, out].map(|leg| self.desk.interfaces[usize::from(leg.0)].clone());
                 let [from, to] = names;
                 if sources.is_subset(&product.source) && reached.is_subset(&destination) {
-                    if !map.iter().any(|(a, b, _)| (a, b) == (&from, &to)) {
+                    if taken.insert((from.clone(), to.clone())) {
                         map.push((from, to, lead.clone()));
                     }
                     continue;
@@ -296,12 +298,6 @@ impl Writer<'_, '_> {
     fn input(&self, leads: Vec<Line>, mapped: bool, last: Vec<Line>) -> Chain {
         let lo = Line::lead(vec![Test::In(vec!["lo".to_owned()])], Then::Accept);
         let mut entries = vec![Entry::Line(lo)];
-        let own = |family, set: &str| Test::Named {
-            end: End::Source,
-            family,
-            set: set.to_owned(),
-            not: false,
-        };
         let to_all = Test::Address {
             end: End::Destination,
             family: Family::V4,
@@ -309,8 +305,8 @@ impl Writer<'_, '_> {
             not: false,
         };
         entries.push(Entry::Remark("what the gateway tells everyone comes back to it".to_owned()));
-        let echo = vec![own(Family::V4, "gateway"), to_all];
-        entries.push(Entry::Line(Line::own(echo, Then::Drop, "own_broadcast")));
+        let echo = vec![Test::FromGateway, to_all];
+        entries.push(Entry::Line(Line::own(echo, Then::Drop, tag::OWN_BROADCAST)));
         entries.push(Entry::Line(Line::lead(vec![], Then::Jump("opening".to_owned()))));
         let broadcasts = self.other_broadcasts();
         if !broadcasts.is_empty() {
@@ -336,7 +332,7 @@ impl Writer<'_, '_> {
         if broadcasts(self.desk.plan).is_empty() {
             return Vec::new();
         }
-        vec![Line::own(vec![Test::OthersBroadcast], Then::Drop, "no_way")]
+        vec![Line::own(vec![Test::OthersBroadcast], Then::Drop, tag::NO_WAY)]
     }
 
     fn forward(&self, leads: Vec<Line>, mapped: bool, last: Vec<Line>) -> Chain {
@@ -369,7 +365,7 @@ impl Writer<'_, '_> {
         let plan = self.desk.plan;
         let mut lines = Vec::new();
         let out = self.desk.uplinks();
-        let drop = |tests| Line::own(tests, Then::Drop, "no_way");
+        let drop = |tests| Line::own(tests, Then::Drop, tag::NO_WAY);
         let address = |end, family, set: &AddressSet| Test::Address {
             end,
             family,

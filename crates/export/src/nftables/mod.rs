@@ -12,9 +12,12 @@
 
 mod addresses;
 mod chains;
+mod held;
 mod hours;
 mod matching;
 mod names;
+mod proof;
+pub(crate) mod read;
 mod service;
 mod tag;
 mod test;
@@ -22,8 +25,11 @@ mod translation;
 mod write;
 
 pub(crate) use addresses::Known;
-pub(crate) use tag::fingerprint;
+pub use held::{Aspect, Fault, Held};
+pub(crate) use held::{Manner, held};
+pub use proof::{NoProof, ProvenFile, prove, write as proven};
 pub use tag::{LOG_MARK, tag, tags};
+pub(crate) use tag::{fingerprint, is_beside_rules};
 
 use bastium_core::plan::Plan;
 use bastium_core::rules::{RuleSet, Surroundings};

@@ -6,6 +6,17 @@ use std::collections::HashMap;
 /// What every log prefix begins with.
 pub const LOG_MARK: &str = "bastium ";
 
+/// The comments of lines that no rule is behind: the gateway's own broadcasts that come back to it, what has no
+/// way, and what belongs to no conversation.
+pub(super) const OWN_BROADCAST: &str = "own_broadcast";
+pub(super) const NO_WAY: &str = "no_way";
+pub(super) const NO_CONVERSATION: &str = "no_conversation";
+
+/// Whether a comment is that of a line which a file has beside those of its rules.
+pub(crate) fn is_beside_rules(comment: &str) -> bool {
+    [OWN_BROADCAST, NO_WAY, NO_CONVERSATION].contains(&comment) || comment.starts_with("limit_")
+}
+
 /// The longest tag, in bytes. A log prefix has room for 127, the mark and `: ` included.
 const LONGEST: usize = 100;
 

@@ -24,6 +24,8 @@ pub(super) enum Test {
     Named { end: End, family: Family, set: String, not: bool },
     /// An address is one of the gateway's that the plan does not know: a leased one.
     Leased { end: End, family: Family },
+    /// The source is one of the gateway's own addresses, known to the plan or not.
+    FromGateway,
     /// It is of one of these protocols, or of none of them.
     Protocols { numbers: Vec<u8>, not: bool },
     /// It asks for one of these ports, by the protocol's keyword.

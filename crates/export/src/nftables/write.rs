@@ -233,6 +233,7 @@ fn test_words(test: &Test, names: &Names) -> String {
             let own = if *family == Family::V4 { "@gateway" } else { "@gateway_v6" };
             format!("fib {field} type local {} != {own}", end_words(*end, *family))
         }
+        Test::FromGateway => "fib saddr type local".to_owned(),
         Test::Protocols { numbers, not: n } => {
             let numbers: Vec<String> = numbers.iter().map(u8::to_string).collect();
             format!("meta l4proto {}{}", not(n), among(&numbers))

@@ -1,14 +1,18 @@
 //! What is to be said about a rule list that somebody else wrote.
 
-use super::boxes;
-use super::{Because, BoxRow, EDITION};
-use crate::foreign::{Alike, Foreign, beyond, own_lines};
+mod differences;
+
+pub use differences::{DifferenceRow, fault_sentences};
+
+use super::EDITION;
+use crate::foreign::Foreign;
+use crate::nftables::{is_beside_rules, tags};
 use crate::{Cell, Column, Table, Tone};
 use bastium_core::diagnosis::Severity;
-use bastium_core::plan::{Action, Plan};
-use bastium_core::proof::bare_changes;
-use bastium_core::rules::{BareLine, RuleSet};
-use bastium_core::space::{IntervalSet, Match, PacketSet, ServiceSet};
+use bastium_core::meaning::Meaning;
+use bastium_core::plan::Action;
+use bastium_core::rules::RuleSet;
+use bastium_core::space::{Match, PacketSet, ServiceSet};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::{BTreeMap, HashSet};
@@ -29,6 +33,11 @@ pub struct AuditSheet {
     pub compared: bool,
     /// Where gateway and plan differ.
     pub differences: Vec<DifferenceRow>,
+    /// Whether everything that the gateway does was read, and is what the plan says.
+    pub agrees: bool,
+    /// Whether it is all that decides over a gateway's packets, translation and replies included; a list of
+    /// its own says nothing of these.
+    pub whole: bool,
     /// What was not understood, and takes part in nothing that is said here.
     pub not_understood: Vec<ObscureRow>,
     /// How many questions could not be decided in the steps that are allowed.
@@ -53,26 +62,8 @@ pub struct AuditFinding {
     pub cure: &'static str,
 }
 
-/// Packets that gateway and plan treat differently.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
-pub struct DifferenceRow {
-    /// The packets.
-    #[serde(flatten)]
-    pub packets: BoxRow,
-    /// What the plan says.
-    pub before: &'static str,
-    /// What the gateway does.
-    pub after: &'static str,
-    /// The entry of the plan.
-    pub because: Because,
-    /// The line of the gateway.
-    pub line: String,
-    /// The difference in a sentence.
-    pub says: String,
-}
-
 /// Something that was not understood.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct ObscureRow {
     /// Where it stands.
     pub at: String,
@@ -81,24 +72,58 @@ pub struct ObscureRow {
 }
 
 impl AuditSheet {
-    /// Looks at a rule list, and holds it against a plan's rules if there is one.
-    pub fn new(foreign: &Foreign, own: Option<(&Plan, &RuleSet)>) -> Self {
+    /// Looks at a rule list, and holds it against a plan if there is one.
+    pub fn new(foreign: &Foreign, own: Option<(&Meaning<'_>, &RuleSet)>) -> Self {
         let obscure = foreign.obscure.iter();
         let obscure = obscure.map(|one| ObscureRow { at: one.at.clone(), what: one.what.clone() });
         let mut sheet = Self {
             bastium: EDITION,
-            lines: foreign.lines.iter().filter(|line| !line.end).count(),
+            lines: foreign.rules,
             findings: Vec::new(),
             compared: own.is_some(),
             differences: Vec::new(),
+            agrees: false,
+            whole: foreign.is_whole(),
             not_understood: obscure.collect(),
-            undecided: 0,
+            undecided: usize::from(foreign.exhausted),
         };
-        sheet.look_at_lines(foreign);
-        if let Some((plan, rules)) = own {
-            sheet.compare(foreign, plan, rules);
+        let mut known = HashSet::new();
+        if let Some((meaning, rules)) = own {
+            known = tags(rules).into_keys().collect();
+            sheet.hold(foreign, meaning, rules);
         }
+        sheet.agrees = sheet.compared
+            && sheet.differences.is_empty()
+            && sheet.not_understood.is_empty()
+            && sheet.undecided == 0;
+        if !foreign.exhausted {
+            sheet.look_at_lines(foreign);
+        }
+        if sheet.agrees {
+            // Of its own lines, a plan answers for each.
+            let own = |name: &String| known.contains(name) || is_beside_rules(name);
+            sheet.findings.retain(|finding| !own(&finding.rule));
+        }
+        let rank = |finding: &AuditFinding| usize::from(finding.severity != "warning");
+        sheet.findings.sort_by_key(rank);
         sheet
+    }
+
+    fn hold(&mut self, foreign: &Foreign, meaning: &Meaning<'_>, rules: &RuleSet) {
+        let Some(held) = foreign.held(meaning) else {
+            let (rows, undecided) = differences::of_list(foreign, meaning.plan(), rules);
+            self.differences = rows;
+            self.undecided += undecided;
+            return;
+        };
+        self.differences = differences::of_gateway(meaning.plan(), &held.faults);
+        self.undecided = held.undecided;
+        for (at, what) in held.unread {
+            let row = ObscureRow { at, what };
+            if !self.not_understood.contains(&row) {
+                self.not_understood.push(row);
+            }
+        }
     }
 
     fn find(
@@ -235,55 +260,25 @@ impl AuditSheet {
             let kind = ("not-logged", Severity::Advice);
             self.find(kind, foreign, place, says, "log it, if somebody may ask why");
         }
-        if line.hits == Some(0) && !line.bare.matches.is_empty() {
+        // Where nothing was counted yet, nothing can be said.
+        let counted = foreign.lines.iter().any(|other| other.hits.is_some_and(|hits| hits > 0));
+        if counted && line.hits == Some(0) && !line.bare.matches.is_empty() {
             let says = "nothing has hit it since its counter began".to_owned();
             let kind = ("never-hit", Severity::Advice);
             self.find(kind, foreign, place, says, "is it still needed?");
         }
     }
 
-    /// Where gateway and plan differ.
-    fn compare(&mut self, foreign: &Foreign, plan: &Plan, rules: &RuleSet) {
-        let ways = &foreign.ways;
-        // What no list is asked about is not compared.
-        let apart: Vec<Match> = beyond(plan, rules, ways).products().collect();
-        let apart = BareLine::new("", 0, apart, Action::Block, false);
-        let mut own = vec![apart.clone()];
-        own.extend(own_lines(plan, rules, ways));
-        let mut theirs = vec![apart];
-        theirs.extend(foreign.bare());
-        let alike = Alike::of(&[&own, &theirs], ways.legs());
-        let (old, new) = (alike.reduced(&own), alike.reduced(&theirs));
-        let (changes, undecided) = bare_changes(ways.legs(), &old, &new);
-        self.undecided += undecided;
-        for change in &changes {
-            let Some(line) = change.after.checked_sub(1).map(|place| &foreign.lines[place]) else {
-                continue;
-            };
-            if !line.sure {
-                continue;
-            }
-            let (before, after) = (own[change.before].action, theirs[change.after].action);
-            let id = &own[change.before].id;
-            let rule = rules.lists.iter().flat_map(|list| &list.rules).find(|rule| rule.id == *id);
-            let because = match rule {
-                Some(rule) => Because::new(rule.cause, plan),
-                None => Because { kind: "end", name: id.clone(), line: None },
-            };
-            let packets = to_plan(plan, foreign, &alike.on_all(&change.packets));
-            for row in boxes::rows(plan, &packets) {
-                let says = says(&row, before, after, &because, &line.at);
-                self.differences.push(DifferenceRow {
-                    packets: row,
-                    before: before.word(),
-                    after: after.word(),
-                    because: because.clone(),
-                    line: line.at.clone(),
-                    says,
-                });
+    /// The differences that can be said together: the same line, the same entry of the plan.
+    pub fn groups(&self) -> Vec<Vec<&DifferenceRow>> {
+        let mut groups: Vec<Vec<&DifferenceRow>> = Vec::new();
+        for row in &self.differences {
+            match groups.iter_mut().find(|group| differences::go_together(group[0], row)) {
+                Some(group) => group.push(row),
+                None => groups.push(vec![row]),
             }
         }
-        self.differences.sort_by_key(|row| (row.after != "allow", row.before != "allow"));
+        groups
     }
 
     /// How many findings there are of a severity.
@@ -321,8 +316,8 @@ impl AuditSheet {
         .titled("differences");
         for row in &self.differences {
             differences.row([
-                Cell::action(row.before),
-                Cell::action(row.after),
+                Cell::action(row.before.as_str()),
+                Cell::action(row.after.as_str()),
                 Cell::from(&row.packets.short),
                 Cell::from(format!("{} {}", row.because.kind.replace('_', " "), row.because.name)),
                 Cell::toned(row.line.as_str(), Tone::Faint),
@@ -341,33 +336,4 @@ impl AuditSheet {
 fn unsure(foreign: &Foreign) -> PacketSet {
     let unsure = foreign.lines.iter().filter(|line| !line.sure);
     unsure.flat_map(|line| &line.bare.matches).cloned().collect()
-}
-
-fn says(row: &BoxRow, before: Action, after: Action, because: &Because, line: &str) -> String {
-    let does = |action: Action| match action {
-        Action::Allow => "lets pass",
-        Action::Block => "blocks",
-        Action::Reject => "rejects",
-    };
-    let at = because.line.map(|line| format!(", line {line}")).unwrap_or_default();
-    format!(
-        "the gateway {} {}; the plan {} it ({} {}{at}); gateway: {line}",
-        does(after),
-        row.short,
-        does(before),
-        because.kind.replace('_', " "),
-        because.name
-    )
-}
-
-/// Packets over the ways of a gateway, over the plan's own legs.
-fn to_plan(plan: &Plan, foreign: &Foreign, set: &PacketSet) -> PacketSet {
-    let products = set.products().map(|product| {
-        let legs = product.enters.spans().iter();
-        let legs = legs.flat_map(|(low, high)| low.0..=high.0).map(bastium_core::space::Leg);
-        let enters: IntervalSet<_> =
-            legs.filter_map(|leg| foreign.ways.plan_leg(plan, leg)).collect();
-        Match { enters, ..product }
-    });
-    products.collect::<PacketSet>().tidied()
 }

@@ -1,0 +1,26 @@
+//! What a Linux gateway runs, read: from the text that `nft` takes and prints, or from its JSON.
+//!
+//! Nothing here knows how Bastium writes such a file; reader and writer share the packet sets alone, so
+//! that a mistake in the one cannot hide in the other. From words to packets in three steps: [`text`] and
+//! [`json`] make a typed [`Ruleset`]; [`values`] says what words mean; [`lower`] turns chains and jumps
+//! into lines of which the first that matches decides. What has no exact meaning here is kept as
+//! *unread*, with its place, and is never guessed.
+
+mod json;
+mod lexer;
+mod lower;
+mod ruleset;
+mod statement;
+mod text;
+mod values;
+mod world;
+
+pub(crate) use json::ruleset as from_json;
+pub(crate) use lower::{
+    Conversation, Line, Lowered, Place, Translated, lower, translated_in, translated_out,
+};
+pub(crate) use ruleset::{
+    Key, Part, Problem, Ruleset, Side, Value, Values, Verdict, interfaces_of, references,
+};
+pub(crate) use text::ruleset as from_text;
+pub(crate) use world::{PlanWorld, World};
