@@ -97,5 +97,6 @@ pub(crate) fn packet(plan: &Plan, packets: &PacketSet) -> Option<Packet> {
         let (enters, ends) = (product.enters.first()?, Ends::new(source, destination)?);
         Some(Packet { enters, ends, service, at: product.at.first()? })
     });
-    Some(typical.unwrap_or(ordinary))
+    // Addresses that somebody has may still be none of this very set.
+    Some(typical.filter(|packet| packets.contains(packet)).unwrap_or(ordinary))
 }

@@ -83,8 +83,7 @@ fn any_change() -> impl Strategy<Value = Edit> {
 
 /// Places that every plan of the model has.
 fn plain(ends: Vec<bastium_core::source::Text>) -> Vec<bastium_core::source::Text> {
-    let extended = ["visits", "barn", "field", "register", "internet - register", "any - barn"];
-    if ends.iter().any(|end| extended.contains(&end.value.as_str())) {
+    if ends.iter().any(|end| model::EXTENDED.contains(&end.value.as_str())) {
         texts(&["guests"])
     } else {
         ends

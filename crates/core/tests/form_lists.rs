@@ -163,7 +163,10 @@ fn what_the_gateway_begins_has_lists_on_the_way_out_where_the_plan_speaks_of_it(
     assert!(silent.lists.iter().all(|list| !list.name.ends_with(" out")));
     let mail = exception("no-mail", "gateway", "internet", "tcp/25", "reject");
     let rules = in_form(&plan([BLOCKED; 4], vec![mail]), Form::PerInterface);
-    assert_eq!(ids(list(&rules, "fibre out")), ["exception.no-mail@fibre", "from_gateway@fibre"]);
+    assert_eq!(
+        ids(list(&rules, "fibre out")),
+        ["from_gateway@needs@fibre", "exception.no-mail@fibre", "from_gateway@fibre"]
+    );
     assert!(rules.settings.contains(&Setting::OwnPorts));
 }
 

@@ -42,10 +42,10 @@ fn packets(plan: &Plan) -> Vec<Packet> {
             add(address, address);
         }
     }
-    let leased = StandIn::Uplink(0).addresses();
+    let leased = (0u16..).zip(plan.uplinks()).filter(|(_, uplink)| uplink.dhcp);
+    let leased = leased.flat_map(|(number, _)| StandIn::Uplink(number).addresses());
     let named = plan.domains().iter().flat_map(|domain| domain.stand_in.addresses());
-    for address in leased.into_iter().filter(|_| plan.uplinks().iter().any(|u| u.dhcp)).chain(named)
-    {
+    for address in leased.chain(named) {
         add(address, address);
     }
     for own in plan.uplinks().iter().flat_map(|u| &u.addresses) {

@@ -47,6 +47,9 @@ impl Meaning<'_> {
     }
 
     fn begun_by_gateway(&self, packet: &Packet) -> Decision {
+        if has(&self.ground.lives_by, packet) {
+            return allowed(false, Cause::FromGateway);
+        }
         match self.top_exception(packet) {
             Some(id) => self.exception(id),
             None => allowed(false, Cause::FromGateway),
@@ -99,7 +102,8 @@ impl Meaning<'_> {
             }
         }
         let leased = plan.uplink_on(packet.enters).is_some_and(|uplink| uplink.dhcp);
-        if leased && has(&self.ground.uplink_lease, packet) {
+        let told = ground.lease_points.contains(destination);
+        if leased && told && has(&self.ground.uplink_lease, packet) {
             return allowed(false, Cause::GatewayService(packet.enters));
         }
         denied(Verdict::Block, plan.matrix().unmatched().log, Cause::Unmatched)
@@ -139,7 +143,7 @@ impl Meaning<'_> {
         if !ground.internet.contains(destination) {
             return Some(NoWay::Nowhere);
         }
-        if !ground.has_uplink {
+        if !ground.outward.contains(destination) {
             return Some(NoWay::NoUplink);
         }
         ground.unique_local.contains(source).then_some(NoWay::UniqueLocal)

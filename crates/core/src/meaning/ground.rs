@@ -18,6 +18,9 @@ pub(super) struct LegGround {
     pub(super) to_gateway: AddressSet,
     /// Of these, the ones at which the network's services are offered.
     pub(super) service_points: AddressSet,
+    /// For an uplink's leg, where what brings the gateway its address there arrives: at its address on that
+    /// link, and at those that everyone there hears.
+    pub(super) lease_points: AddressSet,
     /// For a network's leg, what lies in it and is neither gateway, broadcast nor anycast.
     pub(super) own: AddressSet,
     /// For an uplink's leg, the destinations that no packet from outside can have.
@@ -36,12 +39,15 @@ pub(super) struct Ground {
     pub(super) broadcasts: AddressSet,
     pub(super) unique_local: AddressSet,
     pub(super) link_only: AddressSet,
-    pub(super) has_uplink: bool,
+    /// The part of the internet that an uplink leads to.
+    pub(super) outward: AddressSet,
     pub(super) ipv6_needs: ServiceSet,
     /// What may come from the unspecified address: requests for an address (RFC 2131, RFC 4861,
     /// RFC 4862) and the listener reports that go with it (RFC 3590).
     pub(super) from_unspecified: ServiceSet,
     pub(super) uplink_lease: ServiceSet,
+    /// What the gateway itself must be able to send, whatever an exception says about it.
+    pub(super) lives_by: ServiceSet,
     pub(super) discovery: ServiceSet,
     /// What each offered service lets in, after translation; by its place in the plan's list.
     pub(super) translated: Vec<(usize, Match)>,
@@ -79,10 +85,11 @@ impl Ground {
             broadcasts: broadcasts.collect(),
             unique_local: unique_local(),
             link_only: link_local().union(&unspecified()),
-            has_uplink: !plan.uplinks().is_empty(),
+            outward: plan.reachable_internet(),
             ipv6_needs: ipv6_needs(),
             from_unspecified: from_unspecified(),
             uplink_lease: uplink_lease(),
+            lives_by: lives_by(plan),
             discovery: ServiceSet::ports(Protocol::UDP, 5353, 5353),
             translated,
         }
@@ -104,7 +111,7 @@ impl Ground {
     /// not for the gateway, not between two devices of one network, and with a way.
     pub(super) fn passing(&self) -> Vec<Match> {
         let unicast = self.inside.difference(&self.broadcasts);
-        let outward = if self.has_uplink { self.internet.clone() } else { AddressSet::empty() };
+        let outward = &self.outward;
         let mut products = Vec::new();
         for ground in &self.legs {
             let sources = ground.belongs.difference(&self.link_only);
@@ -199,6 +206,7 @@ fn network_ground(
         belongs,
         to_gateway: shared.union(&broadcasts),
         service_points: everyone.union(&here),
+        lease_points: AddressSet::empty(),
         own,
         hidden: AddressSet::empty(),
     }
@@ -215,20 +223,27 @@ fn uplink_ground(
     let reserved: AddressSet =
         subnets().flat_map(|s| [s.broadcast(), s.network_address()]).flatten().collect();
     let broadcasts: AddressSet = subnets().filter_map(|s| s.broadcast()).collect();
-    let outside = AddressSet::full().difference(&not_global()).union(&uplink.own());
+    // What comes from where no route leads back does not belong (RFC 3704).
+    let outside = AddressSet::full().difference(&not_global());
+    let outside = uplink.in_its_families(&outside).union(&uplink.own());
+    let named = plan.domains().iter().map(|domain| domain.stand_in.set()).collect();
     let belongs = outside
         .difference(plan.inside())
         .difference(gateway)
         .difference(&multicast())
         .difference(&loopback())
         .difference(&reserved)
-        .union(&plan.domains().iter().map(|domain| domain.stand_in.set()).collect())
+        .union(&uplink.in_its_families(&named))
         .union(&link_local());
     LegGround {
         leg,
         belongs,
         to_gateway: shared.union(&broadcasts),
         service_points: AddressSet::empty(),
+        lease_points: AddressSet::from(IpAddr::V4(Ipv4Addr::BROADCAST))
+            .union(&multicast())
+            .union(&link_local())
+            .union(&uplink.gateway()),
         own: AddressSet::empty(),
         hidden: plan.inside().intersection(&not_global()),
     }
@@ -295,6 +310,22 @@ fn from_unspecified() -> ServiceSet {
         v4: IntervalSet::point(ServicePoint::port(Protocol::UDP, 67).coordinate()),
         v6: ServiceSet::icmp_types(Protocol::ICMP_V6, &[131, 132, 133, 135, 143], None).v6,
     }
+}
+
+/// What the gateway lives by: neighbour discovery, router advertisements (RFC 4861), listener reports (RFC 2710,
+/// RFC 3810), DHCP's answers (RFC 2131, RFC 8415), and its own requests where an uplink makes some.
+fn lives_by(plan: &Plan) -> ServiceSet {
+    let port = |number| ServicePoint::port(Protocol::UDP, number).coordinate();
+    let leased = plan.uplinks().iter().any(|uplink| uplink.dhcp);
+    let (mut v4, mut v6) = (vec![port(68)], vec![port(546)]);
+    if leased {
+        v4.push(port(67));
+        v6.push(port(547));
+    }
+    let needs =
+        ServiceSet::icmp_types(Protocol::ICMP_V6, &[130, 131, 132, 133, 134, 135, 136, 143], None);
+    let v6 = v6.into_iter().collect::<IntervalSet<u32>>().union(&needs.v6);
+    ServiceSet { v4: v4.into_iter().collect(), v6 }
 }
 
 /// What a provider's router sends an uplink that asks for its address (RFC 2131, 8415, 4861).

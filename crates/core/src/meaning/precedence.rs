@@ -4,13 +4,14 @@
 //! forged, have a way and so on. A range that also holds the broadcast address is not wider for it.
 
 use super::ground::Ground;
+use crate::addressing::link_local;
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::graph;
 use crate::name::Name;
 use crate::plan::{Action, Exception, ExceptionId, Plan};
 use crate::sample;
 use crate::source::Span;
-use crate::space::{AddressSet, IntervalSet, Match, Packet, PacketSet, neighbours};
+use crate::space::{AddressSet, IntervalSet, Match, Packet, PacketSet, ServiceSet, neighbours};
 
 /// One side of a contradiction.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -247,10 +248,7 @@ fn decidable(
             enters: reach.enters.clone(),
             source: reach.source.intersection(source),
             destination: reach.destination.intersection(destination),
-            service: crate::space::ServiceSet {
-                v4: reach.service.v4.intersection(&service.v4),
-                v6: reach.service.v6.intersection(&service.v6),
-            },
+            service: reach.service.intersection(service),
             at: minutes.clone(),
         });
     };
@@ -260,11 +258,17 @@ fn decidable(
     if to.gateway {
         for reach in arriving {
             clip(reach, &from.addresses, &AddressSet::full());
+            let enters = reach.enters.intersection(&from.links);
+            if !enters.is_empty() {
+                // Whoever stands on the link of a network that is named belongs to it.
+                clip(&Match { enters, ..reach.clone() }, &link_local(), &AddressSet::full());
+            }
         }
     }
     if from.gateway {
         let enters = IntervalSet::point(ground.gateway_leg);
-        let begun = Match { enters, ..Match::everything() };
+        let service = ServiceSet::any().difference(&ground.lives_by);
+        let begun = Match { enters, service, ..Match::everything() };
         clip(&begun, &AddressSet::full(), &to.addresses);
     }
     products.into_iter().collect()

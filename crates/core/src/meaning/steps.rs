@@ -32,6 +32,9 @@ impl Meaning<'_> {
     pub(crate) fn steps(&self, leg: Leg) -> Vec<Step> {
         let mut steps = Vec::new();
         if leg == self.ground.gateway_leg {
+            let lives = Match { service: self.ground.lives_by.clone(), ..entering(leg) };
+            let goes_out = decision(Verdict::Allow, false, Cause::FromGateway);
+            steps.push(Step::Decide(Box::new(lives), goes_out));
             steps.push(Step::Exceptions(AddressSet::full()));
             let begun = decision(Verdict::Allow, false, Cause::FromGateway);
             steps.push(Step::Decide(Box::new(entering(leg)), begun));
@@ -120,8 +123,9 @@ impl Meaning<'_> {
             }
         }
         if plan.uplink_on(ground.leg).is_some_and(|uplink| uplink.dhcp) {
-            let service = self.ground.uplink_lease.clone();
-            let lease = Match { service, ..here.clone() };
+            let (service, destination) =
+                (self.ground.uplink_lease.clone(), ground.lease_points.clone());
+            let lease = Match { service, destination, ..here.clone() };
             allow(lease, false, Cause::GatewayService(ground.leg));
         }
         let logged = plan.matrix().unmatched().log;
@@ -139,9 +143,7 @@ impl Meaning<'_> {
         none(NoWay::LinkOnly, Match { source: ground.link_only.clone(), ..entering(leg) });
         none(NoWay::Broadcast, to(ground.broadcasts.clone()));
         none(NoWay::Nowhere, to(ground.inside.union(&ground.internet).complement()));
-        if !ground.has_uplink {
-            none(NoWay::NoUplink, to(ground.internet.clone()));
-        }
+        none(NoWay::NoUplink, to(ground.internet.difference(&ground.outward)));
         let source = ground.unique_local.clone();
         none(NoWay::UniqueLocal, Match { source, ..to(ground.internet.clone()) });
     }

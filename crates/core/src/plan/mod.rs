@@ -295,6 +295,13 @@ impl Plan {
         self.uplinks.iter().map(Uplink::gateway).collect()
     }
 
+    /// The part of the internet that some uplink leads to: a family that none has leads nowhere.
+    pub fn reachable_internet(&self) -> AddressSet {
+        let all =
+            self.uplinks.iter().map(|uplink| uplink.in_its_families(self.internet_addresses()));
+        all.fold(AddressSet::empty(), |all, part| all.union(&part))
+    }
+
     /// A set of addresses together with the gateway's own and the reserved ones, which no place holds.
     pub(crate) fn gateway_and(&self, addresses: &AddressSet) -> AddressSet {
         addresses.union(&self.directory.inside.difference(&self.directory.devices))

@@ -144,6 +144,16 @@ impl Uplink {
         known.union(&self.stand_in.map(StandIn::set).unwrap_or_default())
     }
 
+    /// The part of a set of addresses that this uplink leads to: in the families that it has. A leased one
+    /// has both.
+    pub fn in_its_families(&self, set: &AddressSet) -> AddressSet {
+        let has = |v4: bool| self.dhcp || self.addresses.iter().any(|a| a.addr().is_ipv4() == v4);
+        AddressSet {
+            v4: if has(true) { set.v4.clone() } else { IntervalSet::empty() },
+            v6: if has(false) { set.v6.clone() } else { IntervalSet::empty() },
+        }
+    }
+
     /// The subnets that the uplink itself lies in, as far as they are known.
     pub fn subnets(&self) -> impl Iterator<Item = Subnet> + '_ {
         self.addresses.iter().filter_map(|a| Subnet::new(a.trunc(), a.addr()))

@@ -4,7 +4,7 @@ use super::HostId;
 use super::resolve::PlaceProblem;
 use crate::name::{Name, nearest};
 use crate::source::{Span, Text};
-use crate::space::AddressSet;
+use crate::space::{AddressSet, IntervalSet, Leg};
 use ipnet::IpNet;
 use std::collections::HashMap;
 use std::net::IpAddr;
@@ -18,6 +18,9 @@ pub struct Place {
     pub text: String,
     /// Its addresses. The gateway's are never among them.
     pub addresses: AddressSet,
+    /// The networks that it names whole, by the legs on which they enter: whoever stands on such a link
+    /// belongs to it, also with a link-local address, where the gateway is spoken to.
+    pub links: IntervalSet<Leg>,
     /// Whether the gateway itself belongs to it.
     pub gateway: bool,
     /// The hosts that it names to have them in.
@@ -30,6 +33,7 @@ impl Place {
     /// The union with another place; the text stays this one's.
     fn add(&mut self, other: &Self) {
         self.addresses = self.addresses.union(&other.addresses);
+        self.links = self.links.union(&other.links);
         self.gateway |= other.gateway;
         self.hosts.extend(&other.hosts);
         self.without.extend(&other.without);
@@ -37,6 +41,7 @@ impl Place {
 
     fn take_away(&mut self, other: &Self) {
         self.addresses = self.addresses.difference(&other.addresses);
+        self.links = self.links.difference(&other.links);
         self.gateway &= !other.gateway;
         self.without.extend(&other.hosts);
     }
@@ -104,6 +109,8 @@ pub(super) struct Directory {
     /// What is inside and can be a device's.
     pub(super) devices: AddressSet,
     pub(super) internet: AddressSet,
+    /// The legs of all networks and tunnels.
+    pub(super) links: IntervalSet<Leg>,
     pub(super) gateway: AddressSet,
     /// Addresses that only stand for something: nobody can name them as addresses.
     pub(super) stand_ins: AddressSet,
@@ -243,7 +250,10 @@ impl Directory {
 
     fn term(&self, word: &str, at: Span, problems: &mut Vec<PlaceProblem>) -> Option<Place> {
         match word {
-            "any" => return Some(plain(self.anywhere())),
+            "any" => {
+                let (addresses, links) = (self.anywhere(), self.links.clone());
+                return Some(Place { addresses, links, ..Place::default() });
+            }
             "internet" => return Some(plain(self.internet.clone())),
             "gateway" => return Some(Place { gateway: true, ..Place::default() }),
             _ => {}

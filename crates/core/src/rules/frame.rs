@@ -42,7 +42,10 @@ pub(super) fn forged_at_uplink(plan: &Plan, index: usize) -> Match {
     let own = uplink.own();
     let mut bad = plan.inside().union(&all_gateway(plan)).union(&multicast()).union(&loopback());
     let named: AddressSet = plan.domains().iter().map(|domain| domain.stand_in.set()).collect();
-    bad = bad.union(&not_global().difference(&own)).difference(&named);
+    bad = bad.union(&not_global().difference(&own)).difference(&uplink.in_its_families(&named));
+    // Where no route leads back, nobody is.
+    let everything = AddressSet::full();
+    bad = bad.union(&everything.difference(&uplink.in_its_families(&everything)).difference(&own));
     for address in &uplink.addresses {
         let Some(subnet) = Subnet::new(address.trunc(), address.addr()) else { continue };
         let reserved = [subnet.broadcast(), subnet.network_address()];
@@ -95,6 +98,21 @@ pub(super) fn lease_from_provider() -> ServiceSet {
     lease.v6 = lease.v6.union(&ServiceSet::ports(Protocol::UDP, 546, 546).v6);
     lease.v4 = ServiceSet::ports(Protocol::UDP, 68, 68).v4;
     lease
+}
+
+/// What the gateway lives by, as it sends it: neighbour discovery and router advertisements (RFC 4861), listener
+/// queries and reports (RFC 2710, RFC 3810), answers of DHCP (RFC 2131, RFC 8415); and where an uplink asks
+/// for its address, the asking.
+pub(super) fn lives_by(plan: &Plan) -> ServiceSet {
+    let kinds = [130, 131, 132, 133, 134, 135, 136, 143];
+    let mut lives = ServiceSet::icmp_types(Protocol::ICMP_V6, &kinds, None);
+    lives.v4 = ServiceSet::ports(Protocol::UDP, 68, 68).v4;
+    lives.v6 = lives.v6.union(&ServiceSet::ports(Protocol::UDP, 546, 546).v6);
+    if plan.uplinks().iter().any(|uplink| uplink.dhcp) {
+        lives.v4 = lives.v4.union(&ServiceSet::ports(Protocol::UDP, 67, 67).v4);
+        lives.v6 = lives.v6.union(&ServiceSet::ports(Protocol::UDP, 547, 547).v6);
+    }
+    lives
 }
 
 /// The addresses that everyone on a link hears: limited broadcast, multicast, link-local.
@@ -205,9 +223,7 @@ pub(super) fn no_way(plan: &Plan) -> [Match; 3] {
     });
     let broadcasts = broadcasts.chain(behind);
     let mut nowhere = plan.inside().union(outward).complement().union(&broadcasts.collect());
-    if plan.uplinks().is_empty() {
-        nowhere = nowhere.union(outward);
-    }
+    nowhere = nowhere.union(&outward.difference(&plan.reachable_internet()));
     let stays = link_local().union(&unspecified());
     [
         Match { destination: nowhere, ..Match::everything() },

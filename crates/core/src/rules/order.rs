@@ -1,6 +1,7 @@
 //! The order of exceptions: narrow above wide, `before` where the plan says so, else the plan's own.
 
 use super::frame;
+use crate::addressing::link_local;
 use crate::graph;
 use crate::plan::{Exception, ExceptionId, Plan};
 use crate::space::{
@@ -131,7 +132,11 @@ impl Reach {
             entries: frame::entries(plan),
             for_gateway,
             never_arriving: forged.chain(outside).chain(rest).map(PacketSet::from).collect(),
-            begun: Match { enters: IntervalSet::point(plan.gateway_leg()), ..Match::everything() },
+            begun: Match {
+                enters: IntervalSet::point(plan.gateway_leg()),
+                service: ServiceSet::any().difference(&frame::lives_by(plan)),
+                ..Match::everything()
+            },
             offered: super::translations(plan, day)
                 .map(|(index, inbound)| {
                     (index, frame::offered(plan, inbound).into_iter().collect())
@@ -147,7 +152,7 @@ impl Reach {
                 enters: base.enters.clone(),
                 source,
                 destination,
-                service: exception.service.set.clone(),
+                service: base.service.intersection(&exception.service.set),
                 at: exception.minutes(),
             })
         };
@@ -176,7 +181,10 @@ impl Reach {
             }
         }
         if to.gateway {
-            let arriving = entering(&AddressSet::full()).intersection(&self.for_gateway);
+            let on_link = Match { enters: from.links.clone(), ..Match::everything() };
+            let on_link = product(&on_link, link_local(), AddressSet::full());
+            let arriving = entering(&AddressSet::full()).union(&on_link);
+            let arriving = arriving.intersection(&self.for_gateway);
             all = all.union(&without(arriving, &self.never_arriving));
         }
         if from.gateway {

@@ -5,6 +5,7 @@
 use super::slice::{Part, named};
 use super::{Applies, Job, Otherwise, Rule, RuleList, RuleSet, Setting, Stage, Translation};
 use super::{frame, outer_legs, outgoing, replies, ways};
+use crate::addressing::link_local;
 use crate::plan::{Form, Plan};
 use crate::space::{AddressSet, IntervalSet, Leg, Match, PacketSet, ServiceSet};
 use crate::verdict::Cause;
@@ -113,10 +114,13 @@ impl<'p> Here<'p> {
 
     fn to_gateway(&self, job: &Job<'_>) -> Vec<Rule> {
         let own = frame::gateway_at(self.plan, self.leg);
+        // Whoever stands on the link speaks to the gateway with a link-local address, too.
+        let sources = self.part.sources.union(&link_local());
+        let here = Here { part: Part { sources, ..self.part.clone() }, ..*self };
         let rules = job.base.to_gateway.iter().filter_map(|rule| {
             // What comes without an address of its own asks the gateway, too.
             let any = rule.matches.as_ref()?.source == AddressSet::full();
-            let mut slice = if any { self.whole(rule)? } else { self.slice(job, rule)? };
+            let mut slice = if any { self.whole(rule)? } else { here.slice(job, rule)? };
             slice.to = "gateway".to_owned();
             let matches = slice.matches.as_mut()?;
             matches.destination = matches.destination.intersection(&own);

@@ -4,6 +4,7 @@
 use super::slice::Part;
 use super::ways::{entries, offers, something_passes, translated, with_translated};
 use super::{Applies, Job, Otherwise, Rule, RuleList, RuleSet, Stage, frame, one_list};
+use crate::addressing::link_local;
 use crate::plan::{Form, Plan, ZoneId};
 use crate::space::{AddressSet, Match, PacketSet};
 use crate::verdict::Cause;
@@ -18,8 +19,9 @@ pub(super) fn compile(job: &Job<'_>) -> RuleSet {
     let (local, rest) = (Stage::ToGateway, frame::for_gateway(plan));
     lists.push(closing("closing-to-gateway", local, &job.base.to_gateway, rest));
     let zones: Vec<AddressSet> = plan.zone_ids().map(|zone| plan.zone_prefixes(zone)).collect();
+    let sources: Vec<AddressSet> = plan.zone_ids().map(|zone| sources(job, zone)).collect();
     let touched: Vec<Touched> =
-        job.base.through.iter().map(|rule| Touched::by(&zones, rule)).collect();
+        job.base.through.iter().map(|rule| Touched::by(&sources, &zones, rule)).collect();
     for from in plan.zone_ids() {
         for to in plan.zone_ids() {
             if something_passes(plan, from, to) || offers(plan, from, to).next().is_some() {
@@ -40,10 +42,12 @@ struct Touched {
 }
 
 impl Touched {
-    fn by(zones: &[AddressSet], rule: &Rule) -> Self {
+    fn by(sources: &[AddressSet], zones: &[AddressSet], rule: &Rule) -> Self {
         let Some(matches) = &rule.matches else { return Self { from: Vec::new(), to: Vec::new() } };
-        let touches = |set: &AddressSet| zones.iter().map(|zone| !zone.is_disjoint(set)).collect();
-        Self { from: touches(&matches.source), to: touches(&matches.destination) }
+        let touches = |all: &[AddressSet], set: &AddressSet| {
+            all.iter().map(|zone| !zone.is_disjoint(set)).collect()
+        };
+        Self { from: touches(sources, &matches.source), to: touches(zones, &matches.destination) }
     }
 
     fn between(&self, from: ZoneId, to: ZoneId) -> bool {
@@ -56,7 +60,7 @@ fn pair(job: &Job<'_>, touched: &[Touched], from: ZoneId, to: ZoneId) -> RuleLis
     let plan = job.plan;
     let prefixes = plan.zone_prefixes(to);
     let mut part = part(plan, from, &prefixes, plan.zone(to).name.as_str());
-    part.destination = plan.zone_addresses(to);
+    part.sources = sources(job, from);
     let mut rules: Vec<Rule> = Vec::new();
     let mut decided = false;
     for (rule, touched) in job.base.through.iter().zip(touched) {
@@ -82,6 +86,17 @@ fn pair(job: &Job<'_>, touched: &[Touched], from: ZoneId, to: ZoneId) -> RuleLis
     }
 }
 
+/// What packets from a zone can have as their source. Outside that is more than addresses of the internet: the
+/// broadcast address of one uplink is an ordinary one seen from another.
+fn sources(job: &Job<'_>, zone: ZoneId) -> AddressSet {
+    let plan = job.plan;
+    if zone != plan.internet() {
+        return plan.zone_addresses(zone);
+    }
+    let uplinks = (0..plan.uplinks().len()).map(|index| job.true_sources(plan.uplink_leg(index)));
+    uplinks.fold(AddressSet::empty(), |all, sources| all.union(sources))
+}
+
 /// A zone's list for the gateway itself; `None` where no packet comes from the zone at all.
 fn to_gateway(job: &Job<'_>, from: ZoneId) -> Option<RuleList> {
     let plan = job.plan;
@@ -93,10 +108,11 @@ fn to_gateway(job: &Job<'_>, from: ZoneId) -> Option<RuleList> {
     // What comes without an address of its own, or stays on its link, asks the gateway too.
     part.sources = AddressSet::full();
     let own = plan.zone_addresses(from);
+    let here = own.union(&link_local());
     let named = |rule: &&Rule| match rule.cause {
         Cause::Unmatched => false,
         Cause::Manage | Cause::Exception(_) => {
-            rule.matches.as_ref().is_some_and(|m| !m.source.is_disjoint(&own))
+            rule.matches.as_ref().is_some_and(|m| !m.source.is_disjoint(&here))
         }
         _ => true,
     };

@@ -11,6 +11,7 @@ use crate::verdict::Cause;
 const MOST_ABOVE: usize = 200;
 
 /// The part of the traffic that a list is for.
+#[derive(Clone)]
 pub(super) struct Part {
     /// Where its packets enter.
     pub(super) enters: IntervalSet<Leg>,

@@ -21,6 +21,7 @@ pub(super) fn compile(job: &Job<'_>) -> Result<RuleSet, Vec<Inexpressible>> {
         job.base
             .begun
             .iter()
+            .filter(|rule| rule.cause != Cause::FromGateway)
             .map(|rule| Inexpressible { cause: rule.cause, why: Obstacle::Service }),
     );
     problems.sort_by_key(|problem| (problem.cause, problem.why));
@@ -145,7 +146,7 @@ fn forged(job: &Job<'_>, leg: Leg, devices: &AddressSet) -> Vec<Rule> {
 
 /// What devices can have that are reached by a leg.
 fn devices(plan: &Plan, leg: Leg) -> AddressSet {
-    let Some(id) = plan.network_on(leg) else { return plan.internet_addresses().clone() };
+    let Some(id) = plan.network_on(leg) else { return ways::reached_by(plan, leg) };
     let behind = plan.routes().iter().filter(|route| route.network == id);
     behind.fold(plan.network_addresses(id).clone(), |all, route| all.union(&route.devices))
 }

@@ -80,7 +80,8 @@ pub(super) fn something_passes(plan: &Plan, from: ZoneId, to: ZoneId) -> bool {
     let several = |zone| {
         let tunnels = plan.networks_of(zone).filter(|id| plan.network(*id).tunnel.is_some());
         let routes = plan.routes().iter().filter(|route| route.zone == zone);
-        plan.networks_of(zone).count() + tunnels.count() + routes.count() > 1
+        // Clients of one tunnel meet here, and so does what turns round at one router.
+        plan.networks_of(zone).count() + tunnels.count() + 2 * routes.count() > 1
     };
     // What is offered can come any way, and at hours when nothing lets it in the cell decides.
     let at_times = |inbound: &&Inbound| plan.exception(inbound.exception).hours.is_some();
@@ -98,7 +99,11 @@ pub(super) fn something_passes(plan: &Plan, from: ZoneId, to: ZoneId) -> bool {
 
 /// The addresses that lead to a leg: a network's subnets and what is behind its routers; the internet.
 pub(super) fn reached_by(plan: &Plan, leg: Leg) -> AddressSet {
-    let Some(id) = plan.network_on(leg) else { return plan.internet_addresses().clone() };
+    let Some(id) = plan.network_on(leg) else {
+        let uplink = plan.uplink_on(leg);
+        let internet = plan.internet_addresses();
+        return uplink.map(|uplink| uplink.in_its_families(internet)).unwrap_or_default();
+    };
     let behind = plan.routes().iter().filter(|route| route.network == id);
     behind.fold(plan.network(id).prefixes(), |all, route| all.union(&route.reach))
 }

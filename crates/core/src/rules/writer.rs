@@ -6,6 +6,7 @@ mod to_gateway;
 use super::order::{self, Line};
 use super::ways::{entries, something_passes, translated, with_translated};
 use super::{Rule, Stage, frame};
+use crate::addressing::link_local;
 use crate::plan::{Action, Exception, Plan, ZoneId};
 use crate::space::{AddressSet, IntervalSet, Leg, Match, PacketSet, ServiceSet};
 use crate::verdict::{Cause, Forgery};
@@ -190,22 +191,72 @@ impl Writer<'_> {
     fn begun(&self, lines: &[Line]) -> Vec<Rule> {
         let plan = self.plan;
         let own = IntervalSet::point(plan.gateway_leg());
-        lines
+        let mut rules = lines
             .iter()
             .filter(|line| plan.exception(line.exception).from.gateway)
             .filter_map(|line| self.exception_rule(line, Stage::FromGateway, own.clone()))
-            .collect()
+            .collect::<Vec<_>>();
+        if !rules.is_empty() {
+            rules.insert(0, self.lives_by(own));
+        }
+        rules
+    }
+
+    /// What the gateway lives by goes out, whatever an exception says about the gateway.
+    fn lives_by(&self, own: IntervalSet<Leg>) -> Rule {
+        let product =
+            Match { enters: own, service: frame::lives_by(self.plan), ..Match::everything() };
+        let words = Words::new("gateway", "any", "any", "any", "discovery and DHCP");
+        let (id, cause) = ("from_gateway@needs".to_owned(), Cause::FromGateway);
+        let mut rule = self.rule(id, Action::Allow, false, cause, words, Some(product));
+        rule.name = "what the gateway lives by".to_owned();
+        rule.reason =
+            "Without neighbour discovery and DHCP no network works (RFC 4861, RFC 2131)".to_owned();
+        rule
     }
 
     /// The rule of an exception in one list; `None` where it has nothing to say there.
     fn exception_rule(&self, line: &Line, stage: Stage, enters: IntervalSet<Leg>) -> Option<Rule> {
+        let source = match stage {
+            Stage::FromGateway => AddressSet::full(),
+            _ => self.plan.exception(line.exception).from.addresses.clone(),
+        };
+        self.exception_rule_from(line, stage, enters, &source)
+    }
+
+    /// The rules of an exception for what is for the gateway: whoever stands on the link of a network that
+    /// it names belongs to it, also with a link-local address.
+    fn exception_rules_to_gateway(&self, line: &Line) -> Vec<Rule> {
+        let plan = self.plan;
+        let (arriving, stage) = (frame::arriving(plan).enters, Stage::ToGateway);
+        let from = &plan.exception(line.exception).from;
+        if from.links.is_empty() || line.part.is_some() {
+            return self.exception_rule(line, stage, arriving).into_iter().collect();
+        }
+        let here = plan.network_ids().filter(|id| from.links.contains(plan.network_leg(*id)));
+        let here: AddressSet = here.map(|id| plan.network_addresses(id).clone()).collect();
+        if from.addresses.is_subset(&here) {
+            let source = from.addresses.union(&link_local());
+            let rule = self.exception_rule_from(line, stage, from.links.clone(), &source);
+            return rule.into_iter().collect();
+        }
+        let on_link = self.exception_rule_from(line, stage, from.links.clone(), &link_local());
+        self.exception_rule(line, stage, arriving).into_iter().chain(on_link).collect()
+    }
+
+    fn exception_rule_from(
+        &self,
+        line: &Line,
+        stage: Stage,
+        enters: IntervalSet<Leg>,
+        source: &AddressSet,
+    ) -> Option<Rule> {
         let plan = self.plan;
         let exception = plan.exception(line.exception);
         let full = AddressSet::full();
-        let (source, destination) = match stage {
-            Stage::ToGateway => (&exception.from.addresses, &full),
-            Stage::FromGateway => (&full, &exception.to.addresses),
-            _ => (&exception.from.addresses, &exception.to.addresses),
+        let destination = match stage {
+            Stage::ToGateway => &full,
+            _ => &exception.to.addresses,
         };
         let mut service = families(&exception.service.set, source, destination);
         if exception.translated {

@@ -54,13 +54,13 @@ pub(crate) fn located<T>(value: T) -> Option<Located<T>> {
 
 /// The same plan with cables, so that the gateway's interfaces have names.
 pub(crate) fn wired(mut draft: draft::Draft) -> draft::Draft {
-    draft.gateway.ports = texts(&["wan1", "lan1"]);
+    draft.gateway.ports = texts(&["wan1", "wan2", "lan1"]);
     for (vlan, network) in (20..).zip(draft.networks.iter_mut()) {
         network.port = Some(text("lan1"));
         network.vlan = located(vlan);
     }
-    for uplink in &mut draft.uplinks {
-        uplink.port = Some(text("wan1"));
+    for (uplink, port) in draft.uplinks.iter_mut().zip(["wan1", "wan2"]) {
+        uplink.port = Some(text(port));
     }
     draft
 }
@@ -132,6 +132,13 @@ fn extend(draft: &mut draft::Draft) {
         listens: Some(texts(&["udp/51820"])),
         ..draft::Tunnel::default()
     });
+    // A network of IPv6 alone, in a zone that has IPv4 behind a device of another zone's network.
+    draft.networks.push(draft::Network {
+        name: text("lab"),
+        zone: Some(text("guests")),
+        subnets: Some(texts(&["fd6b:2f4e:91c0:70::/64"])),
+        ..draft::Network::default()
+    });
     let route = |name: &str, to: &str, via: &str, zone: Option<&str>| draft::Route {
         name: text(name),
         to: Some(text(to)),
@@ -139,7 +146,7 @@ fn extend(draft: &mut draft::Draft) {
         zone: zone.map(text),
     };
     draft.routes = vec![
-        route("field", "10.44.128.0/28", "10.44.48.3", None),
+        route("field", "10.44.128.0/28", "10.44.48.3", Some("guests")),
         route("barn", "10.44.128.0/29", "10.44.24.3", Some("tills")),
     ];
     let names = texts(&["register.example.org"]);
@@ -189,8 +196,8 @@ fn offer(kind: u8) -> Vec<draft::Inbound> {
 }
 
 /// Places that are there only in an extended plan.
-const EXTENDED: &[&str] =
-    &["visits", "barn", "field", "register", "internet - register", "any - barn"];
+pub(crate) const EXTENDED: &[&str] =
+    &["visits", "barn", "field", "register", "internet - register", "any - barn", "lab"];
 
 pub(crate) const PLACES: &[&str] = &[
     "desks",
@@ -220,6 +227,10 @@ pub(crate) const PLACES: &[&str] = &[
     "register",
     "internet - register",
     "any - barn",
+    "lab",
+    "guests - kiosk",
+    "10.44.24.0",
+    "fd6b:2f4e:91c0:24::2",
 ];
 pub(crate) const SERVICES: &[&str] =
     &["any", "tcp/80", "tcp/80-90", "tcp", "udp/53", "dns", "icmp/echo", "icmp", "dhcp", "esp"];
@@ -255,11 +266,18 @@ pub(crate) fn any_draft() -> impl Strategy<Value = draft::Draft> {
     let exceptions: Vec<_> = (0..6).map(any_exception).collect();
     let shown = subsequence((0..6).collect::<Vec<usize>>(), 0..=6);
     let grid = prop::collection::vec(select(CELLS), 16);
-    let frame = (any::<(bool, bool, bool)>(), select(&["block", "reject", "block+quiet"][..]));
+    let frame = ((0..6u8, any::<bool>()), select(&["block", "reject", "block+quiet"][..]));
     let more = (any::<bool>(), 0..5u8);
     (exceptions, shown, grid, frame, more).prop_map(
-        |(exceptions, shown, cells, ((uplink, dhcp, manage), unmatched), (extended, offered))| {
-            let mut draft = frame_of(uplink, dhcp, manage);
+        |(exceptions, shown, cells, ((uplinks, manage), unmatched), (extended, offered))| {
+            let uplink = uplinks > 0;
+            let mut draft = frame_of(uplink, uplinks == 1, manage);
+            match uplinks {
+                2 => draft.uplinks[0].address = texts(&["198.51.100.14/30"]),
+                3 => draft.uplinks.push(second_uplink(&["192.0.2.14/29"])),
+                4 => draft.uplinks.push(second_uplink(&["dhcp"])),
+                _ => {}
+            }
             let zones = ["staff", "guests", "tills", "internet"];
             let rows = zones
                 .iter()
@@ -271,6 +289,9 @@ pub(crate) fn any_draft() -> impl Strategy<Value = draft::Draft> {
             draft.exceptions = shown.iter().map(|index| exceptions[*index].clone()).collect();
             if uplink {
                 draft.inbounds = offer(offered);
+                for inbound in &mut draft.inbounds {
+                    inbound.uplink = Some(text("fibre"));
+                }
             }
             if extended {
                 extend(&mut draft);
@@ -291,6 +312,10 @@ pub(crate) fn any_draft() -> impl Strategy<Value = draft::Draft> {
             draft
         },
     )
+}
+
+fn second_uplink(address: &[&str]) -> draft::Uplink {
+    draft::Uplink { name: text("mobile"), address: texts(address), ..draft::Uplink::default() }
 }
 
 /// Without what only an extended plan has.

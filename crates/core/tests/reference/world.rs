@@ -72,12 +72,18 @@ impl World<'_> {
 
     /// The gateway's addresses outside; those that are leased are only stood in for.
     pub(crate) fn own_outside(&self) -> Vec<IpAddr> {
-        let leased = StandIn::Uplink(0).addresses();
-        let own = |uplink: &Uplink| match uplink.dhcp {
-            true => leased.to_vec(),
+        (0u16..)
+            .zip(self.plan.uplinks())
+            .flat_map(|(number, one)| Self::own_at(number, one))
+            .collect()
+    }
+
+    /// The gateway's addresses at one uplink.
+    fn own_at(number: u16, uplink: &Uplink) -> Vec<IpAddr> {
+        match uplink.dhcp {
+            true => StandIn::Uplink(number).addresses().to_vec(),
             false => uplink.addresses.iter().map(IpNet::addr).collect(),
-        };
-        self.plan.uplinks().iter().flat_map(own).collect()
+        }
     }
 
     /// What an offered service makes of a packet.
@@ -92,7 +98,8 @@ impl World<'_> {
         self.plan.inbounds().iter().find_map(|inbound| {
             let (target, port) = (inbound.target?, packet.service.destination_port()?);
             let permission = &self.plan.exceptions()[inbound.exception.index()];
-            let asked = self.own_outside().contains(&packet.destination())
+            let own = Self::own_at(0, &self.plan.uplinks()[0]);
+            let asked = own.contains(&packet.destination())
                 && permission.from.addresses.contains(packet.source())
                 && packet.service.protocol() == Protocol::TCP
                 && Some(port) == inbound.outside_port;
@@ -167,16 +174,31 @@ impl World<'_> {
             None => {
                 let uplink = self.plan.uplink_on(packet.enters).expect("a network or an uplink");
                 if self.is_domain(source) {
-                    return true;
+                    return self.leads_out(uplink, source);
+                }
+                let uplinks = self.plan.uplinks().iter().flat_map(|uplink| &uplink.addresses);
+                let mut others = uplinks.map(IpNet::trunc);
+                if others.any(|own| {
+                    own.contains(&source) && !uplink.addresses.iter().any(|a| a.trunc() == own)
+                }) {
+                    return self.leads_out(uplink, source);
                 }
                 let beside = uplink.addresses.iter().find(|own| own.contains(&source));
                 if let Some(own) = beside {
                     let own = own.trunc();
                     return Self::broadcast(own) != Some(source) && Self::zero(own) != Some(source);
                 }
-                !self.is_inside(source) && !within(&NOT_GLOBAL, source)
+                self.leads_out(uplink, source)
+                    && !self.is_inside(source)
+                    && !within(&NOT_GLOBAL, source)
             }
         }
+    }
+
+    /// Whether an uplink has the family of an address.
+    fn leads_out(&self, uplink: &Uplink, address: IpAddr) -> bool {
+        let mut own = uplink.addresses.iter().map(IpNet::addr);
+        uplink.dhcp || own.any(|own| own.is_ipv4() == address.is_ipv4())
     }
 
     fn asks_for_address(packet: &Packet) -> bool {
@@ -234,6 +256,19 @@ impl World<'_> {
         }
     }
 
+    /// What the gateway must be able to send, whatever an exception says.
+    fn lives_by(&self, packet: &Packet) -> bool {
+        let leased = self.plan.uplinks().iter().any(|uplink| uplink.dhcp);
+        let port = |number| packet.service == ServicePoint::port(Protocol::UDP, number);
+        if packet.source().is_ipv4() {
+            return port(68) || leased && port(67);
+        }
+        let kinds = [130, 131, 132, 133, 134, 135, 136, 143];
+        let discovery = packet.service.protocol() == Protocol::ICMP_V6
+            && packet.service.icmp_kind().is_some_and(|kind| kinds.contains(&kind.0));
+        discovery || port(546) || leased && port(547)
+    }
+
     fn same_network(&self, packet: &Packet) -> bool {
         let Some(network) = self.network(packet.enters) else { return false };
         if network.tunnel.is_some() {
@@ -259,7 +294,7 @@ impl World<'_> {
             return near.chain(behind).any(|p| Self::broadcast(p) == Some(destination));
         }
         !self.is_internet(destination)
-            || self.plan.uplinks().is_empty()
+            || !self.plan.uplinks().iter().any(|uplink| self.leads_out(uplink, destination))
             || within(&["fc00::/7"], source)
     }
 
@@ -275,7 +310,7 @@ impl World<'_> {
         let from = exception.from.addresses.contains(packet.source());
         let to = exception.to.addresses.contains(packet.destination());
         if packet.enters == self.plan.gateway_leg() {
-            return exception.from.gateway && to;
+            return exception.from.gateway && to && !self.lives_by(packet);
         }
         if packet.enters > self.plan.gateway_leg() {
             // What was translated: by this entry, or decided by any that speaks of it.
@@ -288,6 +323,9 @@ impl World<'_> {
             return false;
         }
         if self.for_gateway(packet) {
+            let on_link =
+                is_link_local(packet.source()) && exception.from.links.contains(packet.enters);
+            let from = from || on_link;
             return exception.to.gateway && from && !Self::needed_by_ipv6(packet);
         }
         !self.no_way(packet) && from && to
@@ -344,6 +382,15 @@ impl World<'_> {
         }
     }
 
+    /// Whether an address is one at which an uplink hears what brings its address.
+    fn is_told_there(&self, leg: Leg, address: IpAddr) -> bool {
+        let number = usize::from(leg.0) - self.plan.networks().len();
+        Self::own_at(number as u16, &self.plan.uplinks()[number]).contains(&address)
+            || is_multicast(address)
+            || is_link_local(address)
+            || address == IpAddr::V4(Ipv4Addr::BROADCAST)
+    }
+
     fn at_gateway(&self, packet: &Packet) -> (&'static str, &'static str, bool) {
         let destination = packet.destination();
         let has = |set: &bastium_core::space::ServiceSet| {
@@ -383,7 +430,9 @@ impl World<'_> {
             if heard && uses.is_some_and(|uses| has(&uses.set)) {
                 return ("allow", "gateway_service", false);
             }
-        } else if self.plan.uplink_on(packet.enters).is_some_and(|uplink| uplink.dhcp) {
+        } else if self.plan.uplink_on(packet.enters).is_some_and(|uplink| uplink.dhcp)
+            && self.is_told_there(packet.enters, destination)
+        {
             let v4 = packet.service == ServicePoint::port(Protocol::UDP, 68);
             let v6 = packet.service == ServicePoint::port(Protocol::UDP, 546)
                 || (packet.service.protocol() == Protocol::ICMP_V6

@@ -250,8 +250,7 @@ pub fn read_rules(text: &str, plan: Option<&Plan>) -> Result<Foreign, NotAList> 
     } else {
         sheet::read(trimmed, plan)?
     };
-    let empty = foreign.rules == 0 && foreign.obscure.is_empty();
-    if empty { Err(NotAList::Empty) } else { Ok(foreign) }
+    if foreign.rules == 0 { Err(NotAList::Empty) } else { Ok(foreign) }
 }
 
 /// Whether a text begins as those for the kernel's packet filter do.

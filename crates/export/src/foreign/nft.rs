@@ -7,7 +7,7 @@ use crate::nftables::read::{
 };
 use bastium_core::plan::{Action, Plan};
 use bastium_core::rules::BareLine;
-use bastium_core::space::{AddressSet, Match};
+use bastium_core::space::{AddressSet, Match, Protocol, ServicePoint};
 use std::collections::{BTreeSet, HashMap};
 
 /// Makes a list of a rule set.
@@ -48,11 +48,18 @@ fn foreign(number: usize, line: &Line) -> ForeignLine {
     }
 }
 
-/// Whether anything that follows the first packet of a conversation passes.
+/// Whether a reply passes: it goes to a port that nobody serves, from which somebody asked (RFC 6056).
 fn lets_replies(ruleset: &Ruleset, world: &dyn World) -> bool {
+    const ASKED_FROM: u16 = 50_000;
     let follows = lower(ruleset, world, Conversation::GoesOn);
-    let rules = follows.lines.iter().filter(|line| !line.end);
-    rules.into_iter().any(|line| line.action == Action::Allow)
+    let point = ServicePoint::port(Protocol::TCP, ASKED_FROM).coordinate();
+    let lets = |line: &Line| {
+        let asked = |product: &Match| {
+            product.service.v4.contains(point) || product.service.v6.contains(point)
+        };
+        !line.end && line.action == Action::Allow && line.matches.iter().any(asked)
+    };
+    follows.lines.iter().any(lets)
 }
 
 /// Every interface that some condition, set or map names.

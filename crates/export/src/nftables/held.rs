@@ -192,9 +192,8 @@ impl Holding<'_, '_> {
             (Verdict::Block, _) => Fate::Decided(Action::Block, decision.logged),
             (Verdict::Reject, _) => Fate::Decided(Action::Reject, decision.logged),
             (Verdict::DoesNotPass, _) => Fate::Unasked,
-            (Verdict::NoWay, Cause::NoRoute(NoWay::NoUplink | NoWay::Nowhere))
-                if self.plan.uplinks().is_empty() =>
-            {
+            (Verdict::NoWay, Cause::NoRoute(NoWay::NoUplink)) => Fate::Unasked,
+            (Verdict::NoWay, Cause::NoRoute(NoWay::Nowhere)) if self.plan.uplinks().is_empty() => {
                 Fate::Unasked
             }
             (Verdict::NoWay, _) => Fate::Barred,

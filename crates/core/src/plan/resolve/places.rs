@@ -9,7 +9,7 @@ use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::graph;
 use crate::name::Name;
 use crate::source::Span;
-use crate::space::AddressSet;
+use crate::space::{AddressSet, IntervalSet, Leg};
 use ipnet::IpNet;
 use std::collections::HashMap;
 
@@ -109,20 +109,25 @@ pub(super) fn reach_of_zones(
     routes: &[Route],
     directory: &mut Directory,
 ) {
-    let known = |addresses| Reach::Known(Place { addresses, ..Place::default() });
-    for network in networks.iter().flatten() {
+    let known = |addresses, links| Reach::Known(Place { addresses, links, ..Place::default() });
+    let legs = || (0u16..).map(Leg).zip(networks.iter().flatten());
+    for (leg, network) in legs() {
         let kind = if network.tunnel.is_some() { Kind::Tunnel } else { Kind::Network };
-        directory.set_reach(&network.name, kind, known(network.device_addresses().clone()));
+        let reach = known(network.device_addresses().clone(), IntervalSet::point(leg));
+        directory.set_reach(&network.name, kind, reach);
     }
+    directory.links = legs().map(|(leg, _)| leg).collect();
     for route in routes {
-        directory.set_reach(&route.name, Kind::Route, known(route.devices.clone()));
+        let reach = known(route.devices.clone(), IntervalSet::empty());
+        directory.set_reach(&route.name, Kind::Route, reach);
     }
     for (index, zone) in zones.iter().enumerate() {
-        let own = networks.iter().flatten().filter(|n| n.zone.0 == index);
-        let own = own.map(|network| network.device_addresses().clone());
+        let own = legs().filter(|(_, network)| network.zone.0 == index);
+        let links = own.clone().map(|(leg, _)| leg).collect();
+        let own = own.map(|(_, network)| network.device_addresses().clone());
         let behind = routes.iter().filter(|route| route.zone.0 == index);
         let addresses: AddressSet = own.chain(behind.map(|route| route.devices.clone())).collect();
-        directory.set_reach(&zone.name, Kind::Zone, known(addresses));
+        directory.set_reach(&zone.name, Kind::Zone, known(addresses, links));
     }
 }
 

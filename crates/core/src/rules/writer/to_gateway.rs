@@ -22,8 +22,7 @@ impl Writer<'_> {
                 .to_owned();
         rules.push(rule);
         for line in lines.iter().filter(|line| plan.exception(line.exception).to.gateway) {
-            let enters = frame::arriving(plan).enters;
-            rules.extend(self.exception_rule(line, Stage::ToGateway, enters));
+            rules.extend(self.exception_rules_to_gateway(line));
         }
         rules.extend(self.manage());
         rules.extend(self.tunnel_ports());
@@ -32,7 +31,8 @@ impl Writer<'_> {
         for (index, uplink) in plan.uplinks().iter().enumerate().filter(|entry| entry.1.dhcp) {
             let leg = plan.uplink_leg(index);
             let service = frame::lease_from_provider();
-            let product = Match { service, ..frame::entering(leg) };
+            let destination = uplink.gateway().union(&frame::heard_by_all());
+            let product = Match { service, destination, ..frame::entering(leg) };
             let words = Words::new("internet", "any", "gateway", "any", "lease");
             let id = format!("gateway_service@uplink.{}", uplink.name);
             let cause = Cause::GatewayService(leg);

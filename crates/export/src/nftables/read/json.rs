@@ -479,6 +479,9 @@ fn shown(value: &Value) -> String {
         Value::Object(all) => match (all.get("protocol"), all.get("field"), all.get("key")) {
             (Some(protocol), Some(field), _) => format!("{} {}", shown(protocol), shown(field)),
             (_, _, Some(key)) => shown(key),
+            _ if all.contains_key("op") => ["left", "op", "right"]
+                .map(|part| all.get(part).map(shown).unwrap_or_default())
+                .join(" "),
             _ => all.iter().map(|(key, one)| named(key, one)).collect::<Vec<_>>().join(" "),
         },
         _ => String::new(),

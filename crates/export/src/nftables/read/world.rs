@@ -68,8 +68,13 @@ impl<'p> PlanWorld<'p> {
             rest = rest.difference(&own);
             outside.push(own);
         }
-        if let Some(own) = outside.get_mut(outward) {
-            *own = own.union(&rest);
+        // In a family that this uplink has not, another one leads out.
+        for place in std::iter::once(outward).chain(0..plan.uplinks().len()) {
+            if let (Some(own), Some(uplink)) = (outside.get_mut(place), plan.uplinks().get(place)) {
+                let part = uplink.in_its_families(&rest);
+                rest = rest.difference(&part);
+                *own = own.union(&part);
+            }
         }
         reached.extend(outside);
         let reached = reached.into_iter().map(|own| own.difference(&local)).collect();
