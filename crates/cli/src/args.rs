@@ -192,6 +192,9 @@ pub struct Add {
     /// Its keys, like vlan=24 or service=ssh,https
     #[arg(value_name = "KEY=VALUE")]
     pub settings: Vec<String>,
+    /// Open the matrix for a new zone as trust says; without this it is blocked everywhere
+    #[arg(long)]
+    pub open_by_trust: bool,
     /// Add one for each row of this table (.csv or .xlsx), by the headings of its columns
     #[arg(long, value_name = "FILE")]
     pub table: Option<PathBuf>,

@@ -19,7 +19,12 @@ fn settings(words: &[&str]) -> Vec<Setting> {
 }
 
 fn add(kind: &str, name: &str, words: &[&str]) -> Edit {
-    Edit::Add { kind: kind.to_owned(), name: name.to_owned(), settings: settings(words) }
+    Edit::Add {
+        kind: kind.to_owned(),
+        name: name.to_owned(),
+        settings: settings(words),
+        open_by_trust: false,
+    }
 }
 
 fn set(kind: &str, name: &str, words: &[&str]) -> Edit {
@@ -110,13 +115,26 @@ fn values_are_written_as_the_format_wants_them() {
 
 #[test]
 fn a_zone_comes_and_goes_with_its_row_and_column() {
+    use bastium_core::plan::Action;
+    let cell = |text: &str, from: &str, to: &str| {
+        let plan = read(text);
+        let zone = |name| plan.zone_named(name).expect("there");
+        plan.matrix().cell(zone(from), zone(to)).action
+    };
+    let trusted = Edit::Add {
+        kind: "zone".into(),
+        name: "guests".into(),
+        settings: settings(&["trust=none"]),
+        open_by_trust: true,
+    };
+    let opened = apply(BARE, &trusted).expect("a change");
+    assert_eq!(cell(&opened, "guests", "internet"), Some(Action::Allow));
+    assert_eq!(cell(&opened, "people", "guests"), Some(Action::Allow));
+    // Nothing opens by itself.
     let new = apply(BARE, &add("zone", "guests", &["trust=none"])).expect("a change");
-    let plan = read(&new);
-    let (guests, internet) = (plan.zone_named("guests").expect("there"), plan.internet());
-    assert_eq!(
-        plan.matrix().cell(guests, internet).action,
-        Some(bastium_core::plan::Action::Allow)
-    );
+    for (from, to) in [("guests", "internet"), ("people", "guests"), ("internet", "guests")] {
+        assert_eq!(cell(&new, from, to), Some(Action::Block), "{from} {to}");
+    }
     assert_eq!(apply(&new, &remove("zone", "guests")).as_deref(), Ok(BARE));
 }
 

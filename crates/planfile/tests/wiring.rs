@@ -174,6 +174,7 @@ fn what_the_gateway_cannot_do_is_told_where_it_is_asked_for() {
     assert_eq!(
         found(&plan),
         [
+            "already-so: exception `two` changes nothing: cell `staff>internet` says the same",
             "other-resolver: `workshop` may ask resolvers on the internet, and exception `two` depends on where `register` leads"
         ]
     );

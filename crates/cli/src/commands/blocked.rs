@@ -96,6 +96,7 @@ fn addition(offer: &Offer, count: u64) -> Edit {
         kind: "exception".to_owned(),
         name: offer.name.clone(),
         settings: settings.collect(),
+        open_by_trust: false,
     }
 }
 

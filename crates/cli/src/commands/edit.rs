@@ -23,7 +23,8 @@ pub(super) fn add(args: &Add, session: &mut Session<'_>) -> Result<Exit, Failure
         });
     };
     let settings = settings(&args.settings)?;
-    change(&Edit::Add { kind: args.kind.clone(), name, settings }, args.dry_run, session)
+    let (kind, open_by_trust) = (args.kind.clone(), args.open_by_trust);
+    change(&Edit::Add { kind, name, settings, open_by_trust }, args.dry_run, session)
 }
 
 pub(super) fn set(args: &Set, session: &mut Session<'_>) -> Result<Exit, Failure> {

@@ -19,7 +19,7 @@ pub(super) fn run(args: &Add, file: &Path, session: &mut Session<'_>) -> Result<
     let edit = |text: &str| {
         let plan = bastium_planfile::read("the plan", text.as_bytes()).map_err(plans::refused)?;
         let mut understood = understand(&args.kind, &headings, &rows, &plan).map_err(unusable)?;
-        let new = add_rows(text, &args.kind, &mut understood);
+        let new = add_rows(text, args, &mut understood);
         told = Some(understood);
         Ok(new)
     };
@@ -31,19 +31,20 @@ pub(super) fn run(args: &Add, file: &Path, session: &mut Session<'_>) -> Result<
 }
 
 /// Adds all rows that leave a plan. What would not is left out, with the reason.
-fn add_rows(text: &str, kind: &str, understood: &mut Understood) -> String {
+fn add_rows(text: &str, args: &Add, understood: &mut Understood) -> String {
     let entries = std::mem::take(&mut understood.entries);
-    let text = add_some(text.to_owned(), kind, &entries, understood);
+    let text = add_some(text.to_owned(), args, &entries, understood);
     understood.unused.sort_by_key(|problem| problem.row);
     text
 }
 
 /// Adds these rows together if that leaves a plan; else each half by itself, down to the single row.
-fn add_some(text: String, kind: &str, entries: &[Entry], understood: &mut Understood) -> String {
+fn add_some(text: String, args: &Add, entries: &[Entry], understood: &mut Understood) -> String {
     let edit = |entry: &Entry| Edit::Add {
-        kind: kind.to_owned(),
+        kind: args.kind.clone(),
         name: entry.name.clone(),
         settings: entry.settings.clone(),
+        open_by_trust: args.open_by_trust,
     };
     let edits: Vec<Edit> = entries.iter().map(edit).collect();
     let added = apply_all(&text, &edits).map_err(|problem| Failure::Edit(problem).says());
@@ -66,8 +67,8 @@ fn add_some(text: String, kind: &str, entries: &[Entry], understood: &mut Unders
         }
         (Err(_), _) => {
             let (first, second) = entries.split_at(entries.len() / 2);
-            let text = add_some(text, kind, first, understood);
-            add_some(text, kind, second, understood)
+            let text = add_some(text, args, first, understood);
+            add_some(text, args, second, understood)
         }
     }
 }

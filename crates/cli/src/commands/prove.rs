@@ -38,10 +38,7 @@ fn print(proof: &FormProof, day: &str, session: &mut Session<'_>) -> Result<(), 
     verdict(proof, session)?;
     for row in &proof.guarantees {
         let (tone, word) = if row.holds { (style::GOOD, "holds") } else { (style::BAD, "BROKEN") };
-        let broken = row
-            .counterexample
-            .as_ref()
-            .map(|packet| format!(": {} -> {}", packet.source, packet.destination));
+        let broken = row.about().map(|about| format!(": {about}"));
         let says = format!("{word}: {} {}{}", row.kind, row.name, broken.unwrap_or_default());
         session.prose(tone, &says)?;
     }

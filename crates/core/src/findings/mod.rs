@@ -2,6 +2,7 @@
 //! looks. One file per subject; each finding is a value, and reads as a [`Diagnosis`].
 
 mod addressing;
+mod effects;
 mod exceptions;
 pub mod explain;
 mod gateway;
@@ -13,6 +14,7 @@ mod promises;
 mod wiring;
 
 pub use addressing::AddressingFinding;
+pub use effects::EffectFinding;
 pub use exceptions::ExceptionFinding;
 pub use gateway::GatewayFinding;
 pub use known::KnownFinding;
@@ -55,6 +57,7 @@ pub fn find(
     match meaning {
         Ok(meaning) => {
             all.extend(exceptions::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
+            all.extend(effects::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
             all.extend(gateway::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
             all.extend(outside::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
             all.extend(promises::find_in_meaning(meaning).iter().map(Diagnose::diagnose));

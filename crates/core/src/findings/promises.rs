@@ -17,6 +17,10 @@ use crate::verdict::Verdict;
 pub enum PromiseFinding {
     /// A packet breaks a guarantee.
     Broken { word: &'static str, guarantee: Name, packet: String, because: String, at: Span },
+    /// Nothing that should always pass can arrive.
+    Nothing { guarantee: Name, why: &'static str, at: Span },
+    /// Some members of an end have no way to the other.
+    WithoutWay { guarantee: Name, members: Vec<String>, at: Span },
     /// What must never pass may, within a network, where the gateway has no say.
     Within { guarantee: Name, network: Name, at: Span },
     /// Names are repeated between networks that may not talk to each other at all.
@@ -66,6 +70,14 @@ impl Diagnose for PromiseFinding {
                 }))
                 .why(format!("{because}; a guarantee holds whatever else is written"))
                 .cure("change the entry that decides, or take the guarantee back"),
+            Self::Nothing { guarantee, why, at } => warning("guarantee-broken", at)
+                .says(format!("`always.{guarantee}` does not hold: no packet arrives, {why}"))
+                .why("what should always pass cannot pass at all")
+                .cure("add what is missing on the way, or take the guarantee back"),
+            Self::WithoutWay { guarantee, members, at } => warning("guarantee-in-part", at)
+                .says(format!("`always.{guarantee}` says nothing about {}: there is no way to the other end", members.join(", ")))
+                .why("it was shown for the others only")
+                .cure("give them an address in the family of the other end, or leave them out of the guarantee"),
             Self::Within { guarantee, network, at } => advice("never-within", at)
                 .says(format!("`never.{guarantee}` says nothing within `{network}`"))
                 .why("devices of one network meet without the gateway")
@@ -113,10 +125,21 @@ fn guarantees(meaning: &Meaning<'_>, found: &mut Vec<PromiseFinding>) {
             found.push(PromiseFinding::Broken {
                 word: guarantee.word(),
                 guarantee: name.clone(),
-                packet: plan.packet_words(&packet),
+                packet: match kept.at_hours {
+                    true => format!("{}, {},", plan.packet_words(&packet), packet.at),
+                    false => plan.packet_words(&packet),
+                },
                 because: decision.cause.words(plan),
                 at,
             });
+        }
+        if let Some(nothing) = kept.nothing {
+            let (guarantee, why) = (name.clone(), nothing.words());
+            found.push(PromiseFinding::Nothing { guarantee, why, at });
+        }
+        if !kept.without_way.is_empty() {
+            let (guarantee, members) = (name.clone(), kept.without_way);
+            found.push(PromiseFinding::WithoutWay { guarantee, members, at });
         }
         for id in kept.within.into_iter().filter(|id| !plan.network(*id).isolate) {
             let (guarantee, network) = (name.clone(), plan.network(id).name.clone());

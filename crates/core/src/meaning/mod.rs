@@ -18,8 +18,9 @@ pub use parts::Part;
 pub use precedence::{OrderProblem, Precedence};
 pub(crate) use steps::Step;
 
-use crate::plan::{Action, Exception, ExceptionId, Inbound, Plan};
-use crate::space::{AddressSet, Leg, Match, PacketSet};
+use crate::addressing::link_local;
+use crate::plan::{Action, Exception, ExceptionId, Inbound, Place, Plan};
+use crate::space::{AddressSet, IntervalSet, Leg, Match, PacketSet, ServiceSet};
 use crate::verdict::{Cause, Decision};
 use ground::Ground;
 use jiff::civil::Date;
@@ -72,6 +73,31 @@ impl<'p> Meaning<'p> {
     pub fn sources_on(&self, leg: Leg) -> AddressSet {
         let belongs = self.ground.leg(leg).map(|ground| ground.belongs.clone());
         belongs.unwrap_or_default().difference(&self.ground.link_only)
+    }
+
+    /// Everything by which a place speaks to the gateway: whatever counts as the gateway where it enters; also
+    /// from the links of networks that the place names. Nothing where the other place is not the gateway.
+    pub fn to_gateway_from(&self, from: &Place, to: &Place, service: &ServiceSet) -> PacketSet {
+        let legs = self.ground.legs.iter().filter(|_| to.gateway);
+        let all = legs.map(|ground| {
+            let mut source = ground.belongs.intersection(&from.addresses);
+            if from.links.contains(ground.leg) {
+                source = source.union(&link_local());
+            }
+            Match {
+                enters: IntervalSet::point(ground.leg),
+                source,
+                destination: ground.to_gateway.clone(),
+                service: service.clone(),
+                at: IntervalSet::full(),
+            }
+        });
+        all.collect()
+    }
+
+    /// What the gateway must be able to send, whatever an exception says about it.
+    pub(crate) fn lives_by(&self) -> &ServiceSet {
+        &self.ground.lives_by
     }
 
     /// What happens on a later day: the next one on which the rules are others than on this one,

@@ -64,6 +64,19 @@ impl Meaning<'_> {
         all.parts
     }
 
+    /// The same, as if the plan had no exceptions; what is offered is not looked at.
+    pub(crate) fn parts_without_exceptions(&self, set: &PacketSet) -> Vec<Part> {
+        let mut all = Cutter::new(set.intersection(&self.universe()));
+        for leg in self.legs_of(set) {
+            for step in self.steps(leg) {
+                if let Step::Decide(packets, decision) = step {
+                    all.cut_set(&(*packets).into(), decision);
+                }
+            }
+        }
+        all.parts
+    }
+
     /// The legs at which the packets of a set enter.
     pub(super) fn legs_of(&self, set: &PacketSet) -> Vec<Leg> {
         let enters = set.enters();

@@ -6,7 +6,7 @@
 
 mod variants;
 
-use super::{Rule, RuleSet, Stage};
+use super::{Rule, RuleSet, Stage, outer_legs};
 use crate::plan::{Action, Plan};
 use crate::space::{AddressSet, IntervalSet, Match};
 use crate::verdict::Cause;
@@ -195,7 +195,12 @@ fn within_rule(plan: &Plan, rules: &RuleSet, at: (usize, usize)) -> Vec<Mistake>
         let more = wider_sets(plan, set).into_iter().map(|set| (wider, set));
         let less = narrower_sets(plan, set).into_iter().map(|set| (narrower, set));
         for (kind, set) in more.chain(less) {
-            add(kind, Change::Matches(Box::new(put(set, matches.clone()))));
+            let mut changed = put(set, matches.clone());
+            if kind == Kind::SourceWider && stage == Stage::ToGateway {
+                // Whoever names the wrong source for the gateway names no interface.
+                changed.enters = outer_legs(plan).collect();
+            }
+            add(kind, Change::Matches(Box::new(changed)));
         }
     };
     ends((Kind::SourceWider, Kind::SourceNarrower), &matches.source, |source, matches| Match {

@@ -124,7 +124,7 @@ pub(crate) fn frame(uplink: bool, dhcp: bool) -> draft::Draft {
 
 /// What a plan can hold beside networks: a tunnel, nested routes of two zones, a domain, hours, repeated
 /// names.
-fn extend(draft: &mut draft::Draft) {
+pub(crate) fn extend(draft: &mut draft::Draft) {
     draft.tunnels.push(draft::Tunnel {
         name: text("visits"),
         zone: Some(text("guests")),
@@ -164,7 +164,7 @@ fn extend(draft: &mut draft::Draft) {
 
 /// A host offered outside by another port, to strangers or to a network as well; or one with a global
 /// address of its own.
-fn offer(kind: u8) -> Vec<draft::Inbound> {
+pub(crate) fn offer(kind: u8) -> Vec<draft::Inbound> {
     let offered = |from: &str| draft::Inbound {
         permission: draft::Exception {
             name: text("offer"),

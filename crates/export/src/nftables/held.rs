@@ -16,7 +16,7 @@ use bastium_core::space::{
     AddressSet, Ends, IntervalSet, Leg, Match, Minute, Packet, PacketSet, Protocol, ServicePoint,
     ServiceSet,
 };
-use bastium_core::verdict::{Cause, Decision, NoWay, Verdict};
+use bastium_core::verdict::{Decision, Verdict};
 use std::collections::HashMap;
 use std::net::IpAddr;
 
@@ -97,19 +97,18 @@ pub(crate) fn held(meaning: &Meaning<'_>, ruleset: &Ruleset, manner: Manner) -> 
     let Some(first) = worlds.first() else { return holding.held };
     let moved = holding.translation_in(first);
     for (uplink, world) in worlds.iter().enumerate() {
-        // What does not leave by an uplink is the same in all.
-        let apart = if uplink == 0 { None } else { world.elsewhere(uplink) };
+        let apart = world.apart(uplink);
         let lowered = lower(ruleset, world, Conversation::Begins);
         if holding.is_too_much(&lowered) {
             return holding.held;
         }
-        holding.verdicts(&lowered, apart.as_ref());
-        holding.own_announcements(&lowered, apart.as_ref());
-        holding.limits(&lowered, apart.as_ref());
-        holding.translation_out(world, apart.as_ref());
+        holding.verdicts(&lowered, &apart);
+        holding.limits(&lowered, &apart);
+        holding.translation_out(world, &apart);
         if uplink == 0 {
+            holding.own_announcements(&lowered);
             holding.spoofed_and_moved(&lowered, &moved);
-            holding.follow(world);
+            holding.follow(world, &apart);
         }
     }
     holding.held
@@ -147,10 +146,10 @@ impl Holding<'_, '_> {
     }
 
     /// What stands above a gateway's lines, so that it is not compared.
-    fn above(&self, apart: Option<&Match>) -> Vec<CarriedLine> {
+    fn above(&self, apart: &[Match]) -> Vec<CarriedLine> {
         let mut lines = Vec::new();
-        if let Some(apart) = apart {
-            lines.push(CarriedLine::new(vec![apart.clone()], Fate::Unasked));
+        if !apart.is_empty() {
+            lines.push(CarriedLine::new(apart.to_vec(), Fate::Unasked));
         }
         if let Some(now) = self.manner.at {
             let at = IntervalSet::point(now).complement();
@@ -185,22 +184,7 @@ impl Holding<'_, '_> {
         }
     }
 
-    /// What nobody decides where there is no default route: the kernel has nowhere to send it.
-    fn fate(&self, decision: Decision) -> Fate {
-        match (decision.verdict, decision.cause) {
-            (Verdict::Allow, _) => Fate::Decided(Action::Allow, decision.logged),
-            (Verdict::Block, _) => Fate::Decided(Action::Block, decision.logged),
-            (Verdict::Reject, _) => Fate::Decided(Action::Reject, decision.logged),
-            (Verdict::DoesNotPass, _) => Fate::Unasked,
-            (Verdict::NoWay, Cause::NoRoute(NoWay::NoUplink)) => Fate::Unasked,
-            (Verdict::NoWay, Cause::NoRoute(NoWay::Nowhere)) if self.plan.uplinks().is_empty() => {
-                Fate::Unasked
-            }
-            (Verdict::NoWay, _) => Fate::Barred,
-        }
-    }
-
-    fn verdicts(&mut self, lowered: &Lowered, apart: Option<&Match>) {
+    fn verdicts(&mut self, lowered: &Lowered, apart: &[Match]) {
         let mut lines = self.above(apart);
         // What comes back of the gateway's own announcements is looked at by itself.
         lines.push(CarriedLine::new(self.announced(), Fate::Unasked));
@@ -214,7 +198,7 @@ impl Holding<'_, '_> {
             CarriedLine::new(line.matches.clone(), fate)
         }));
         let found = carried(self.meaning, &lines, &|decision, packets| {
-            vec![(packets.clone(), self.fate(decision))]
+            vec![(packets.clone(), fate(decision))]
         });
         self.note(Aspect::Verdict, found, above, &lowered.lines, |_| None);
     }
@@ -235,10 +219,7 @@ impl Holding<'_, '_> {
     }
 
     /// Nothing of that may be taken for a stranger's and let in.
-    fn own_announcements(&mut self, lowered: &Lowered, apart: Option<&Match>) {
-        if apart.is_some() {
-            return;
-        }
+    fn own_announcements(&mut self, lowered: &Lowered) {
         // Our own rules drop it without a line in the log: it happens all the time.
         let quietly =
             if self.manner.own { Fate::Decided(Action::Block, false) } else { Fate::Barred };
@@ -246,17 +227,16 @@ impl Holding<'_, '_> {
             CarriedLine::new(self.announced(), quietly),
             CarriedLine::new(vec![Match::everything()], Fate::Unasked),
         ];
-        let mut lines = self.above(None);
+        let mut lines = self.above(&[]);
         let above = lines.len();
-        lines.extend(lowered.lines.iter().map(|line| {
-            let fate = if line.sure { Fate::Decided(line.action, line.log) } else { Fate::Unasked };
-            CarriedLine::new(line.matches.clone(), fate)
-        }));
+        lines.extend(
+            lowered.lines.iter().map(|line| CarriedLine::new(line.matches.clone(), does(line))),
+        );
         let found = alike(self.meaning, &expected, &lines);
         self.note(Aspect::Verdict, found, above, &lowered.lines, |_| None);
     }
 
-    fn limits(&mut self, lowered: &Lowered, apart: Option<&Match>) {
+    fn limits(&mut self, lowered: &Lowered, apart: &[Match]) {
         let limited = self.plan.exceptions().iter().any(|exception| exception.limit_mbps.is_some());
         if !limited && lowered.limits.is_empty() {
             return;
@@ -329,7 +309,7 @@ impl Holding<'_, '_> {
         let outer = world.at(Place::Prerouting);
         expected.push(CarriedLine::new(vec![outer], targets.fate(&Translated::No)));
         expected.push(CarriedLine::new(vec![Match::everything()], Fate::Unasked));
-        let mut actual = self.above(None);
+        let mut actual = self.above(&[]);
         let above = actual.len();
         for (matches, to, _) in &lines {
             actual.push(CarriedLine::new(matches.clone(), targets.fate(to)));
@@ -427,7 +407,7 @@ impl Holding<'_, '_> {
         }
     }
 
-    fn translation_out(&mut self, world: &PlanWorld<'_>, apart: Option<&Match>) {
+    fn translation_out(&mut self, world: &PlanWorld<'_>, apart: &[Match]) {
         let (lines, problems) = translated_out(self.ruleset, world);
         self.unread(&problems);
         let lines = named_own(self.plan, world, lines);
@@ -461,11 +441,11 @@ impl Holding<'_, '_> {
     }
 
     /// What follows the first packet of a conversation, and what belongs to none.
-    fn follow(&mut self, world: &PlanWorld<'_>) {
+    fn follow(&mut self, world: &PlanWorld<'_>, apart: &[Match]) {
         let goes_on = lower(self.ruleset, world, Conversation::GoesOn);
         self.unread(&goes_on.problems);
         let everything = [CarriedLine::new(vec![Match::everything()], Fate::Value(1))];
-        let found = alike(self.meaning, &everything, &passes(&goes_on));
+        let found = alike(self.meaning, &everything, &self.passes(apart, &goes_on));
         self.held.undecided += found.undecided;
         for divergence in found.divergences {
             let Some(packet) = self.of_permitted(world, &divergence.packets) else { continue };
@@ -477,7 +457,7 @@ impl Holding<'_, '_> {
             CarriedLine::new(vec![errors()], Fate::Value(1)),
             CarriedLine::new(vec![Match::everything()], Fate::Unasked),
         ];
-        let found = alike(self.meaning, &errors, &passes(&related));
+        let found = alike(self.meaning, &errors, &self.passes(apart, &related));
         self.held.undecided += found.undecided;
         for divergence in found.divergences {
             if let Some(packet) = self.arriving_rightly(world, &divergence.packets).sample() {
@@ -486,23 +466,31 @@ impl Holding<'_, '_> {
         }
         let invalid = lower(self.ruleset, world, Conversation::Invalid);
         self.unread(&invalid.problems);
-        let lines: Vec<CarriedLine> = invalid
-            .lines
-            .iter()
-            .map(|line| {
-                let fate =
-                    if line.sure { Fate::Decided(line.action, line.log) } else { Fate::Unasked };
-                CarriedLine::new(line.matches.clone(), fate)
-            })
-            .collect();
+        let first = CarriedLine::new(apart.to_vec(), Fate::Unasked);
+        let own =
+            invalid.lines.iter().map(|line| CarriedLine::new(line.matches.clone(), does(line)));
+        let lines: Vec<CarriedLine> = std::iter::once(first).chain(own).collect();
         let found = carried(self.meaning, &lines, &|decision, packets| {
-            let fate = match self.fate(decision) {
+            let fate = match fate(decision) {
                 Fate::Decided(Action::Allow, _) | Fate::Unasked => Fate::Unasked,
                 _ => Fate::Barred,
             };
             vec![(packets.clone(), fate)]
         });
-        self.note(Aspect::NoConversation, found, 0, &invalid.lines, |_| None);
+        self.note(Aspect::NoConversation, found, 1, &invalid.lines, |_| None);
+    }
+
+    /// Lines as far as they let pass or do not, below what is not looked at.
+    fn passes(&self, apart: &[Match], lowered: &Lowered) -> Vec<CarriedLine> {
+        let fate = |line: &Line| match (line.sure, line.action) {
+            (false, _) => Fate::Unasked,
+            (true, Action::Allow) => Fate::Value(1),
+            (true, _) => Fate::Value(2),
+        };
+        let own = lowered.lines.iter();
+        let own = own.map(|line| CarriedLine::new(line.matches.clone(), fate(line)));
+        let first = CarriedLine::new(apart.to_vec(), Fate::Unasked);
+        std::iter::once(first).chain(own).collect()
     }
 
     fn not_passed(
@@ -512,7 +500,7 @@ impl Holding<'_, '_> {
         divergence: &Divergence,
         lines: &[Line],
     ) {
-        let line = lines.get(divergence.line);
+        let line = divergence.line.checked_sub(1).and_then(|place| lines.get(place));
         self.held.faults.push(Fault {
             aspect,
             packet,
@@ -586,13 +574,20 @@ fn answer_to(plan: &Plan, world: &PlanWorld<'_>, asked: &Packet) -> Option<Packe
     })
 }
 
-fn passes(lowered: &Lowered) -> Vec<CarriedLine> {
-    let fate = |line: &Line| match (line.sure, line.action) {
-        (false, _) => Fate::Unasked,
-        (true, Action::Allow) => Fate::Value(1),
-        (true, _) => Fate::Value(2),
-    };
-    lowered.lines.iter().map(|line| CarriedLine::new(line.matches.clone(), fate(line))).collect()
+/// What a line does, if that is known.
+fn does(line: &Line) -> Fate {
+    if line.sure { Fate::Decided(line.action, line.log) } else { Fate::Unasked }
+}
+
+/// What has to become of packets by a decision. What has no way must not get through, if the kernel finds one.
+fn fate(decision: Decision) -> Fate {
+    match decision.verdict {
+        Verdict::Allow => Fate::Decided(Action::Allow, decision.logged),
+        Verdict::Block => Fate::Decided(Action::Block, decision.logged),
+        Verdict::Reject => Fate::Decided(Action::Reject, decision.logged),
+        Verdict::DoesNotPass => Fate::Unasked,
+        Verdict::NoWay => Fate::Barred,
+    }
 }
 
 /// The errors of both ICMPs (RFC 792, RFC 4443).

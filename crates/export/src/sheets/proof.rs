@@ -122,6 +122,24 @@ pub struct GuaranteeRow {
     pub holds: bool,
     /// A packet that breaks it.
     pub counterexample: Option<PacketView>,
+    /// Why nothing that should always pass can arrive at all.
+    pub nothing_arrives: Option<String>,
+    /// Members of its ends that have no way to the other, so that it says nothing about them.
+    pub without_way: Vec<String>,
+}
+
+impl GuaranteeRow {
+    /// What breaks it, or what it says nothing about, in a few words.
+    pub fn about(&self) -> Option<String> {
+        let broken = self.counterexample.as_ref().map(|packet| {
+            let at = packet.at.as_ref().map(|at| format!(", {at}")).unwrap_or_default();
+            format!("{} -> {}{at}", packet.source, packet.destination)
+        });
+        let nothing = self.nothing_arrives.as_ref().map(|why| format!("no packet arrives, {why}"));
+        let lacking = (!self.without_way.is_empty())
+            .then(|| format!("without a way: {}", self.without_way.join(", ")));
+        broken.or(nothing).or(lacking)
+    }
 }
 
 /// A rule that does nothing.
@@ -282,10 +300,7 @@ impl FormProof {
             table.row(["the form can say it".into(), yes(false), reason.clone().into()]);
         }
         for guarantee in &self.guarantees {
-            let about = guarantee
-                .counterexample
-                .as_ref()
-                .map(|packet| format!("from {} to {}", packet.source, packet.destination));
+            let about = guarantee.about();
             table.row([
                 format!("{} {}", guarantee.kind, guarantee.name).into(),
                 yes(guarantee.holds),
@@ -362,12 +377,15 @@ fn leak(meaning: &Meaning<'_>, rules: &RuleSet) -> Vec<LeakRow> {
 fn guarantees(meaning: &Meaning<'_>) -> Vec<GuaranteeRow> {
     let plan = meaning.plan();
     let row = |guarantee: &bastium_core::plan::Guarantee| {
-        let broken = proof::guarantee(meaning, guarantee).broken_by;
+        let kept = proof::guarantee(meaning, guarantee);
+        let at = kept.at_hours;
         GuaranteeRow {
             name: guarantee.name.to_string(),
             kind: guarantee.word(),
-            holds: broken.is_none(),
-            counterexample: broken.map(|(packet, _)| PacketView::new(&packet, false, plan)),
+            holds: kept.holds(),
+            counterexample: kept.broken_by.map(|(packet, _)| PacketView::new(&packet, at, plan)),
+            nothing_arrives: kept.nothing.map(|nothing| nothing.words().to_owned()),
+            without_way: kept.without_way,
         }
     };
     plan.guarantees().iter().map(row).collect()

@@ -150,8 +150,14 @@ impl Grid {
         Ok(())
     }
 
-    /// Adds a row and a column, before those of the internet, with what trust says.
-    pub(super) fn add_zone(&mut self, name: &str, zones: &Zones) {
+    /// Adds a row and a column, before those of the internet: blocked, inside as well, unless they are to be
+    /// opened as trust says.
+    pub(super) fn add_zone(&mut self, name: &str, zones: &Zones, by_trust: bool) {
+        let cell = |from: &str, to: &str| match zones.cell(from, to) {
+            "-" => "-".to_owned(),
+            says if by_trust => says.to_owned(),
+            _ => "block".to_owned(),
+        };
         let last = |words: &[String]| {
             words.iter().position(|word| word == "internet").unwrap_or(words.len())
         };
@@ -159,10 +165,10 @@ impl Grid {
         self.columns.insert(column, name.to_owned());
         for line in &mut self.lines {
             if let Line::Row { zone, cells, .. } = line {
-                cells.insert(column, zones.cell(zone, name).to_owned());
+                cells.insert(column, cell(zone, name));
             }
         }
-        let cells = self.columns.iter().map(|to| zones.cell(name, to).to_owned()).collect();
+        let cells = self.columns.iter().map(|to| cell(name, to)).collect();
         let row = Line::Row { zone: name.to_owned(), cells, comment: String::new() };
         let is_internet =
             |line: &Line| matches!(line, Line::Row { zone, .. } if zone == "internet");
@@ -258,11 +264,16 @@ mod tests {
         let mut grid = Grid::read(DRAWING).expect("a grid");
         assert_eq!(grid.set("guests", "staff", "reject+log"), Ok(()));
         let known = vec![("tills".to_owned(), 3, false), ("guests".to_owned(), 1, false)];
-        grid.add_zone("tills", &Zones { known });
+        grid.add_zone("tills", &Zones { known }, true);
         grid.rename_zone("guests", "visitors");
         let drawn = grid.to_string();
         assert!(drawn.contains("tills     allow       allow     -      allow"), "{drawn}");
         assert!(drawn.contains("visitors  reject+log  -         block  allow"), "{drawn}");
+        let known = vec![("lab".to_owned(), 4, true)];
+        let mut shut = grid.clone();
+        shut.add_zone("lab", &Zones { known }, false);
+        let drawn = shut.to_string();
+        assert!(drawn.contains("lab       block       block     block  block  block"), "{drawn}");
         grid.remove_zone("staff");
         assert!(!grid.to_string().contains("staff"));
         let nearest = Some("visitors".to_owned());

@@ -30,6 +30,8 @@ pub enum Edit {
         name: String,
         /// Its keys.
         settings: Vec<Setting>,
+        /// Of a zone: whether the matrix opens for it what trust says. Else it is blocked everywhere.
+        open_by_trust: bool,
     },
     /// Other keys of an entry, or of a table without entries such as `site`.
     Set {
@@ -141,7 +143,14 @@ pub fn apply_all(text: &str, edits: &[Edit]) -> Result<String, EditProblem> {
 
 fn change(document: &mut DocumentMut, edit: &Edit) -> Result<(), EditProblem> {
     match edit {
-        Edit::Add { kind, name, settings } => add(document, kind, name, settings),
+        Edit::Add { kind, name, settings, open_by_trust } => {
+            add(document, kind, name, settings)?;
+            if kind == "zone" {
+                let by_trust = *open_by_trust;
+                grid::change(document, |grid, zones| grid.add_zone(name, zones, by_trust))?;
+            }
+            Ok(())
+        }
         Edit::Set { kind, name, settings } => set(document, kind, name.as_deref(), settings),
         Edit::Cell { from, to, action } => cell(document, from, to, action),
         Edit::Draft => {
@@ -216,9 +225,6 @@ fn add(
         values::set(&mut entry, setting)?;
     }
     entries.insert(name, Item::Table(entry));
-    if kind == "zone" {
-        grid::change(document, |grid, trust| grid.add_zone(name, trust))?;
-    }
     Ok(())
 }
 

@@ -93,11 +93,25 @@ impl<'p> PlanWorld<'p> {
         }
     }
 
-    /// What does not leave by the uplink that this world is about, so that another one tells the same of it.
-    pub(crate) fn elsewhere(&self, outward: usize) -> Option<Match> {
-        let leg = self.plan.uplink_leg(outward);
-        let here = self.reached.get(usize::from(leg.0))?;
-        Some(Match { destination: here.complement(), ..Match::everything() })
+    /// What is not to be looked at here: what has no route in the kernel either; and in the world of a
+    /// further uplink, what does not leave by it, since the first world tells the same of it.
+    pub(crate) fn apart(&self, outward: usize) -> Vec<Match> {
+        let unrouted = Match {
+            enters: self.outer().union(&self.moved()),
+            destination: self.routed().union(&self.local).complement(),
+            ..Match::everything()
+        };
+        let mut apart = vec![unrouted];
+        if outward > 0 {
+            let here = self.reached(self.plan.uplink_leg(outward)).complement();
+            apart.push(Match { destination: here, ..Match::everything() });
+        }
+        apart
+    }
+
+    /// Everything that some interface leads to.
+    fn routed(&self) -> AddressSet {
+        self.reached.iter().fold(AddressSet::empty(), |all, own| all.union(own))
     }
 
     /// What leads to a leg from outside.
@@ -139,7 +153,7 @@ impl World for PlanWorld<'_> {
             Place::Input => Match { enters: self.outer(), destination: self.local.clone(), ..all },
             Place::Forward => Match {
                 enters: self.outer().union(&self.moved()),
-                destination: self.local.complement(),
+                destination: self.routed(),
                 ..all
             },
             Place::Output => Match::entering(own),
