@@ -105,8 +105,8 @@ fn faults(text: &str) -> Vec<(String, String)> {
         ("limit name \"limit_visits-read-records\" counter drop", "counter drop"),
         ("ct mark set 0x6be4edbb accept", "accept"),
         (
-            "\"core.80\" . \"wan1\" : goto pass_guests_internet",
-            "\"core.80\" . \"wan1\" : goto pass_staff_internet",
+            "\"core.84\" . \"wan1\" : goto pass_guests_internet",
+            "\"core.84\" . \"wan1\" : goto pass_staff_internet",
         ),
         ("\"core.80\" : jump gate_guests", "\"core.80\" : jump gate_control"),
         ("\"core.24\" . \"core.40\"", "\"core.24\" . \"core.41\""),

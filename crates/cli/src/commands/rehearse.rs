@@ -11,8 +11,9 @@ use bastium_core::meaning::Meaning;
 use bastium_core::plan::Form;
 use bastium_core::rules::RuleSet;
 use bastium_core::space::Minute;
+use bastium_export::foreign::{NotAList, read_rules};
 use bastium_export::nftables::{self, NftOptions};
-use bastium_export::sheets::{HitRow, RehearsalFrame, RehearsalSheet, TriedRow};
+use bastium_export::sheets::{HitRow, RehearsalFrame, RehearsalSheet, TriedRow, fault_sentences};
 use bastium_rehearsal::probe::Seen;
 use bastium_rehearsal::rehearse::{self, Report, Tried, Wrong};
 use std::time::Duration;
@@ -27,11 +28,20 @@ pub(super) fn run(args: &Rehearse, session: &mut Session<'_>) -> Result<Exit, Fa
     let meaning = session::meaning(&plan, args.day.day)?;
     let rules = session::in_form(&meaning, Form::PerPair)?;
     let list = checklist::build(&meaning, &rules);
+    let given = match &args.rules {
+        Some(path) => {
+            let text = plans::read_file(path)?;
+            Some(String::from_utf8_lossy(&text).into_owned())
+        }
+        None => None,
+    };
     let report = match args.on_paper {
         true => rehearse::on_paper(&meaning, &rules, &list),
-        false => in_kernel(args, &meaning, &rules, &list, session)?,
+        false => in_kernel(given.as_deref(), &meaning, &rules, &list, session)?,
     };
-    let sheet = sheet(&meaning, &report, args.on_paper);
+    // Packets show what is tried; a line too many is found on paper.
+    let differs = given.as_deref().map(|text| file_differs(&meaning, text)).unwrap_or_default();
+    let sheet = sheet(&meaning, &report, args.on_paper, differs);
     if !show::for_programs(session, &sheet, || sheet.tables(), "part")? {
         print(&sheet, args.all, session)?;
     }
@@ -70,7 +80,7 @@ fn unable(says: &str) -> Failure {
 
 #[cfg(target_os = "linux")]
 fn in_kernel(
-    args: &Rehearse,
+    given: Option<&str>,
     meaning: &Meaning<'_>,
     rules: &RuleSet,
     list: &Checklist,
@@ -80,13 +90,6 @@ fn in_kernel(
     use bastium_rehearsal::rehearse::{Props, Unrehearsed, in_kernel};
     use bastium_rehearsal::site::Undone;
     let plan = meaning.plan();
-    let given = match &args.rules {
-        Some(path) => {
-            let text = plans::read_file(path)?;
-            Some(String::from_utf8_lossy(&text).into_owned())
-        }
-        None => None,
-    };
     // What cannot be written is said before anything is built.
     let written = super::export::nftables(meaning, rules, NftOptions::default())?;
     let at_hours = |at: Minute| match given {
@@ -97,8 +100,7 @@ fn in_kernel(
     };
     let tags = nftables::tags(rules).into_iter();
     let props = Props {
-        table: nftables::TABLE,
-        rules: given.as_deref().unwrap_or(written.text()),
+        rules: given.unwrap_or(written.text()),
         rules_at: &at_hours,
         names_and_leases: &bastium_export::dnsmasq(plan),
         ids: tags.map(|(tag, rule)| (tag, rule.id.clone())).collect(),
@@ -119,7 +121,7 @@ fn in_kernel(
 
 #[cfg(not(target_os = "linux"))]
 fn in_kernel(
-    _: &Rehearse,
+    _: Option<&str>,
     _: &Meaning<'_>,
     _: &RuleSet,
     _: &Checklist,
@@ -128,13 +130,34 @@ fn in_kernel(
     Err(unable("a rehearsal with packets needs a Linux kernel"))
 }
 
-fn sheet(meaning: &Meaning<'_>, report: &Report, on_paper: bool) -> RehearsalSheet {
+/// Where a file of one's own differs from the plan, a sentence each.
+fn file_differs(meaning: &Meaning<'_>, text: &str) -> Vec<String> {
+    let foreign = match read_rules(text, Some(meaning.plan())) {
+        Ok(foreign) => foreign,
+        Err(NotAList::BrokenText { at, what }) => return vec![format!("{at}: {what}: not read")],
+        Err(_) => return vec!["the file cannot be read, so it was not compared".to_owned()],
+    };
+    let Some(held) = foreign.held(meaning) else {
+        return vec!["it is no file for the packet filter, so it was not compared".to_owned()];
+    };
+    let mut all = fault_sentences(meaning.plan(), &held.faults);
+    all.extend(held.unread.iter().map(|(at, what)| format!("{at}: {what}: not understood")));
+    all
+}
+
+fn sheet(
+    meaning: &Meaning<'_>,
+    report: &Report,
+    on_paper: bool,
+    file_differs: Vec<String>,
+) -> RehearsalSheet {
     let millis = |time: Duration| time.as_millis() as u64;
     let frame = RehearsalFrame {
         site: meaning.plan().site().name.clone(),
         day: meaning.day().to_string(),
         on_paper,
         agrees: report.agrees(),
+        file_differs,
         took_ms: (millis(report.set_up), millis(report.took)),
     };
     let rules = report.rules.iter();
@@ -221,6 +244,14 @@ fn print(sheet: &RehearsalSheet, all: bool, session: &mut Session<'_>) -> Result
         wrong => format!("{wrong} of {} do not agree with the plan.", count(tried, "trial")),
     };
     session.prose(if tried == good { style::GOOD } else { style::ERROR }, &verdict)?;
+    if !sheet.file_differs.is_empty() {
+        let number = count(sheet.file_differs.len(), "difference");
+        let says = format!("Over every packet there is, the file differs from the plan: {number}.");
+        session.prose(style::ERROR, &says)?;
+        for says in &sheet.file_differs {
+            session.prose(style::BAD, &format!("- {says}"))?;
+        }
+    }
     let left = sheet.checks.iter().filter(|check| check.agrees.is_none());
     for (reason, number) in reasons(left.filter_map(|check| check.says.as_deref())) {
         session

@@ -97,7 +97,7 @@ fn try_plan(plan: &Plan, meaning: &Meaning<'_>, form: Form, seed: u64, tally: &m
         let _ = writeln!(text, "add element inet {TABLE} domain_{name}_v6 {{ {v6} }}");
     }
     let mut site = Site::build(&layout.wires).unwrap_or_else(|why| panic!("{why}"));
-    if let Err(why) = site.load(&text, TABLE) {
+    if let Err(why) = site.load(&text) {
         std::fs::write("/tmp/refused.nft", &text).expect("a place to look at it");
         panic!("{why}");
     }

@@ -18,6 +18,8 @@ pub struct RehearsalSheet {
     pub on_paper: bool,
     /// Whether everything agrees, and every rule that can match was hit.
     pub agrees: bool,
+    /// Where a file of one's own differs from the plan, over every packet there is; empty for the plan's own.
+    pub file_differs: Vec<String>,
     /// What was tried.
     pub checks: Vec<TriedRow>,
     /// Every rule, with how often it was hit.
@@ -76,6 +78,8 @@ pub struct RehearsalFrame {
     pub on_paper: bool,
     /// Whether all agrees.
     pub agrees: bool,
+    /// Where a file of one's own differs from the plan.
+    pub file_differs: Vec<String>,
     /// Milliseconds for building the site, and for the rest.
     pub took_ms: (u64, u64),
 }
@@ -83,9 +87,21 @@ pub struct RehearsalFrame {
 impl RehearsalSheet {
     /// A sheet of these rows.
     pub fn new(frame: RehearsalFrame, checks: Vec<TriedRow>, rules: Vec<HitRow>) -> Self {
-        let RehearsalFrame { site, day, on_paper, agrees, took_ms } = frame;
+        let RehearsalFrame { site, day, on_paper, agrees, file_differs, took_ms } = frame;
         let (set_up_ms, took_ms) = took_ms;
-        Self { bastium: EDITION, site, day, on_paper, agrees, checks, rules, set_up_ms, took_ms }
+        let agrees = agrees && file_differs.is_empty();
+        Self {
+            bastium: EDITION,
+            site,
+            day,
+            on_paper,
+            agrees,
+            file_differs,
+            checks,
+            rules,
+            set_up_ms,
+            took_ms,
+        }
     }
 
     /// The rules that could match and were never hit.
@@ -103,7 +119,14 @@ impl RehearsalSheet {
 
     /// Everything, as tables.
     pub fn tables(&self) -> Vec<Table> {
-        vec![self.table(|_| true).titled("checks"), self.hit_table().titled("rules")]
+        let mut differs = Table::new([Column::text("says")]).titled("file");
+        for says in &self.file_differs {
+            differs.row([Cell::from(says)]);
+        }
+        let mut tables =
+            vec![self.table(|_| true).titled("checks"), self.hit_table().titled("rules")];
+        tables.extend((!self.file_differs.is_empty()).then_some(differs));
+        tables
     }
 
     /// What was tried and fits, as a table.

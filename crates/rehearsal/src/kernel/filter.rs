@@ -1,12 +1,15 @@
 //! The packet filter, by its own tool: loading a file, and reading back what it made of it.
 
+mod parts;
+
+use super::child;
 use super::frame::Raw;
 use super::netlink::{bare_message, socket};
 use serde_json::Value;
 use std::collections::HashMap;
-use std::io::{self, Write};
+use std::io;
 use std::net::{IpAddr, Ipv4Addr};
-use std::process::{Command, Stdio};
+use std::process::Command;
 
 /// `NFNL_SUBSYS_CTNETLINK` and `IPCTNL_MSG_CT_DELETE`.
 const FORGET: u16 = 1 << 8 | 2;
@@ -21,6 +24,9 @@ const LISTENING: &str = "table inet rehearsal {\n\
     ip protocol 253 ip id 0 drop\n}\n\
     chain out { type filter hook output priority -150\n\
     ct state new,invalid,untracked meta nftrace set 1\n}\n}\n";
+
+/// Its name.
+const LISTENING_TABLE: &str = "rehearsal";
 
 /// The packet that is put on a cable after all others, so that it can be seen when all are through. Its
 /// protocol is one for experiments (RFC 3692), and no other packet has its mark.
@@ -42,6 +48,13 @@ pub enum FilterError {
     Refused(String),
     /// What it printed is not what was asked for.
     Unreadable,
+    /// Fewer rules, or more, than the file has are there once it is loaded.
+    NotWhole {
+        /// How many the file has.
+        wanted: usize,
+        /// How many are there.
+        there: usize,
+    },
 }
 
 impl std::fmt::Display for FilterError {
@@ -49,6 +62,9 @@ impl std::fmt::Display for FilterError {
         match self {
             Self::NoTool(error) => write!(f, "nft cannot be run: {error}"),
             Self::Refused(says) => write!(f, "nft refuses: {}", says.trim()),
+            Self::NotWhole { wanted, there } => {
+                write!(f, "of {wanted} rules in the file {there} are there once it is loaded")
+            }
             Self::Unreadable => f.write_str("nft prints something else than what was asked for"),
         }
     }
@@ -65,29 +81,43 @@ fn nft(arguments: &[&str], input: &str) -> Result<String, FilterError> {
     let start = |program: &str| {
         let mut command = Command::new(program);
         // Hours in rules are those of UTC here.
-        command.args(arguments).env("TZ", "UTC").stdin(Stdio::piped());
-        command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn()
+        child::run(command.args(arguments).env("TZ", "UTC"), input)
     };
     // Where it lies is not on everyone's path.
-    let child = start("nft").or_else(|_| start("/usr/sbin/nft"));
-    let mut child = child.map_err(FilterError::NoTool)?;
-    if let Some(mut stdin) = child.stdin.take() {
-        // If it stops reading, it says why below.
-        let _ = stdin.write_all(input.as_bytes());
-    }
-    let done = child.wait_with_output().map_err(FilterError::NoTool)?;
+    let done = start("nft").or_else(|error| match error.kind() {
+        io::ErrorKind::NotFound => start("/usr/sbin/nft"),
+        _ => Err(error),
+    });
+    let done = done.map_err(FilterError::NoTool)?;
     if !done.status.success() {
-        return Err(FilterError::Refused(String::from_utf8_lossy(&done.stderr).into_owned()));
+        return Err(FilterError::Refused(String::from_utf8_lossy(&done.err).into_owned()));
     }
-    String::from_utf8(done.stdout).map_err(|_| FilterError::Unreadable)
+    String::from_utf8(done.out).map_err(|_| FilterError::Unreadable)
 }
 
-/// Loads rules as they are. Hours in them are taken as those of UTC.
+/// Loads rules as they are, part by part, and counts that all of them are there. Hours in them are taken as
+/// those of UTC.
 ///
 /// # Errors
-/// What the tool says against them.
+/// What the tool says against them, or that some are missing.
 pub fn load(rules: &str) -> Result<(), FilterError> {
-    nft(&["-f", "-"], rules).map(drop)
+    for part in parts::parts(rules) {
+        nft(&["-f", "-"], &part)?;
+    }
+    Ok(())
+}
+
+/// Compares how many rules a text has with how many are in the tables that it is about.
+///
+/// # Errors
+/// When these are not as many.
+pub fn is_whole(rules: &str) -> Result<(), FilterError> {
+    let Some(wanted) = parts::rules(rules) else { return Ok(()) };
+    let printed: Value = serde_json::from_str(&printed()?).map_err(|_| FilterError::Unreadable)?;
+    let objects = printed["nftables"].as_array().ok_or(FilterError::Unreadable)?;
+    let own = objects.iter().filter(|object| object["rule"]["table"] != LISTENING_TABLE);
+    let there = own.filter(|object| object.get("rule").is_some()).count();
+    if wanted == there { Ok(()) } else { Err(FilterError::NotWhole { wanted, there }) }
 }
 
 /// Looks whether rules could be loaded.
@@ -137,20 +167,21 @@ pub fn printed() -> Result<String, FilterError> {
     nft(&["-j", "list", "ruleset"], "")
 }
 
-/// The lines of a table, by their handles.
+/// The lines of all tables but the one that listens, by table and handle.
 ///
 /// # Errors
 /// When the tool does not print them.
-pub fn lines(table: &str) -> Result<HashMap<u64, Line>, FilterError> {
-    let printed = nft(&["-j", "-a", "list", "table", "inet", table], "")?;
+pub fn lines() -> Result<HashMap<(String, u64), Line>, FilterError> {
+    let printed = nft(&["-j", "-a", "list", "ruleset"], "")?;
     let printed: Value = serde_json::from_str(&printed).map_err(|_| FilterError::Unreadable)?;
     let objects = printed["nftables"].as_array().ok_or(FilterError::Unreadable)?;
     let rules = objects.iter().filter_map(|object| object.get("rule"));
+    let rules = rules.filter(|rule| rule["table"] != LISTENING_TABLE);
     let lines = rules.filter_map(|rule| {
         let says = rule["expr"].as_array()?;
         let counter = says.iter().find_map(|expression| expression.get("counter"));
         Some((
-            rule["handle"].as_u64()?,
+            (rule["table"].as_str()?.to_owned(), rule["handle"].as_u64()?),
             Line {
                 chain: rule["chain"].as_str()?.to_owned(),
                 comment: rule["comment"].as_str().unwrap_or_default().to_owned(),

@@ -1,6 +1,7 @@
 //! Building a site: name spaces, cables, addresses and routes.
 
 use super::Wire;
+use crate::kernel::child;
 use crate::kernel::filter::{self, FilterError, Line};
 use crate::kernel::frame::Cable;
 use crate::kernel::space::Space;
@@ -9,9 +10,9 @@ use ipnet::IpNet;
 use std::collections::HashMap;
 use std::fmt::Write as _;
 use std::fs;
-use std::io::{self, Write as _};
+use std::io;
 use std::net::IpAddr;
-use std::process::{Command, Stdio};
+use std::process::Command;
 
 /// What a site could not be built for.
 #[derive(Debug)]
@@ -48,7 +49,7 @@ pub struct Site {
     pub ends: Vec<Space>,
     pub(super) cables: Vec<Cable>,
     pub(super) trace: Trace,
-    pub(super) lines: HashMap<u64, Line>,
+    pub(super) lines: HashMap<(String, u64), Line>,
     pub(super) next_mark: u16,
 }
 
@@ -116,14 +117,15 @@ impl Site {
     ///
     /// # Errors
     /// When the packet filter's tool refuses them.
-    pub fn load(&mut self, rules: &str, table: &str) -> Result<(), Undone> {
+    pub fn load(&mut self, rules: &str) -> Result<(), Undone> {
         let first = self.lines.is_empty();
         let loaded = self.gateway.within(|| {
             Ok(filter::load(rules).and_then(|()| {
+                filter::is_whole(rules)?;
                 if first {
                     filter::listen()?;
                 }
-                filter::lines(table)
+                filter::lines()
             }))
         });
         self.lines = loaded.map_err(|error| Undone::Kernel("load the rules", error))??;
@@ -134,8 +136,8 @@ impl Site {
     ///
     /// # Errors
     /// When the packet filter's tool does not say.
-    pub fn hits(&self, table: &str) -> Result<HashMap<String, u64>, Undone> {
-        let lines = self.gateway.within(|| Ok(filter::lines(table)?));
+    pub fn hits(&self) -> Result<HashMap<String, u64>, Undone> {
+        let lines = self.gateway.within(|| Ok(filter::lines()?));
         let lines = lines.map_err(|error| Undone::Kernel("read the counters", error))?;
         let mut hits: HashMap<String, u64> = HashMap::new();
         for line in lines.into_values().filter(|line| !line.comment.is_empty()) {
@@ -214,21 +216,10 @@ fn no_waiting(address: IpAddr) -> &'static str {
 
 /// Runs the tool for links and addresses in a name space, for a whole script at once.
 fn ip(space: &Space, script: &str) -> Result<(), Undone> {
-    let run = || {
-        let mut child = Command::new("ip")
-            .args(["-batch", "-"])
-            .stdin(Stdio::piped())
-            .stdout(Stdio::null())
-            .stderr(Stdio::piped())
-            .spawn()?;
-        if let Some(mut stdin) = child.stdin.take() {
-            let _ = stdin.write_all(script.as_bytes());
-        }
-        child.wait_with_output()
-    };
+    let run = || child::run(Command::new("ip").args(["-batch", "-"]), script);
     let done = space.within(run).map_err(|error| Undone::Kernel("run ip", error))?;
     if done.status.success() {
         return Ok(());
     }
-    Err(Undone::Links(String::from_utf8_lossy(&done.stderr).into_owned()))
+    Err(Undone::Links(String::from_utf8_lossy(&done.err).into_owned()))
 }

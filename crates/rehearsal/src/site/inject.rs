@@ -170,7 +170,9 @@ impl Site {
 
     /// What a step decides; `None` if it decides nothing, or only about an address.
     pub(super) fn decision(&self, step: &Step) -> Option<Judged> {
-        let line = (step.kind == Kind::Rule).then(|| self.lines.get(&step.rule)).flatten();
+        let line = (step.kind == Kind::Rule)
+            .then(|| self.lines.get(&(step.table.clone(), step.rule)))
+            .flatten();
         let translates = matches!(step.chain.as_str(), "inward" | "outward" | "in" | "out");
         if translates || step.kind == Kind::Return {
             return None;

@@ -11,7 +11,7 @@ use std::net::IpAddr;
 impl Play<'_, '_> {
     /// Rules that no check has hit are hit by a packet made by hand, where there is one that they decide.
     pub(super) fn by_hand(&mut self, at: Option<Minute>) -> Result<Vec<Tried>, Unrehearsed> {
-        let hit = self.stage.site().hits(self.props.table)?;
+        let hit = self.stage.site().hits()?;
         let hit: HashSet<&String> = hit
             .iter()
             .filter(|(_, hits)| **hits > 0)

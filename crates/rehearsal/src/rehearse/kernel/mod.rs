@@ -24,8 +24,6 @@ use std::time::Instant;
 
 /// What a rehearsal is made with.
 pub struct Props<'a> {
-    /// The name of the table that the rules are in.
-    pub table: &'a str,
     /// The rules, as they are loaded.
     pub rules: &'a str,
     /// Writes the rules fixed as they hold in a minute of the week; `None` where they cannot be.
@@ -90,7 +88,7 @@ pub fn in_kernel(
         .ok_or(Unrehearsed::NoInterfaces)?;
     more_room_for_files();
     let mut site = Site::build(&layout.wires)?;
-    site.load(props.rules, props.table)?;
+    site.load(props.rules)?;
     let names = Names::new(layout.names.iter().cloned());
     let mut stage = Stage::new(&mut site, names)?;
     let upstream = upstream(meaning.plan(), &layout);
@@ -199,7 +197,7 @@ impl Play<'_, '_> {
                     continue;
                 };
                 self.end_scene()?;
-                self.stage.site().load(&rules, self.props.table)?;
+                self.stage.site().load(&rules)?;
             }
             self.learn_names()?;
             let before = done;
@@ -218,7 +216,7 @@ impl Play<'_, '_> {
 
     /// Adds up the counters before the rules are replaced or given up.
     fn end_scene(&mut self) -> Result<(), Unrehearsed> {
-        for (comment, hits) in self.stage.site().hits(self.props.table)? {
+        for (comment, hits) in self.stage.site().hits()? {
             if let Some(id) = self.props.ids.get(&comment) {
                 *self.counts.entry(id.clone()).or_default() += hits;
             }
