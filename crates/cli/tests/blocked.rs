@@ -103,8 +103,9 @@ fn the_offered_exception_lets_it_through_once_it_is_added() {
     assert!(only(&json)["offer"].is_null());
 }
 
+/// What a guarantee forbids is meant, whether a cell or an exception denies it; nothing is offered that breaks it.
 #[test]
-fn what_an_offer_would_break_is_said() {
+fn what_a_guarantee_forbids_is_meant() {
     let bench = Bench::new();
     let line = packet(
         "cell.guests>tills",
@@ -113,10 +114,23 @@ fn what_an_offer_would_break_is_said() {
         &tcp(443),
     );
     let json = blocked(&bench, &line);
-    let breaks = only(&json)["breaks"].to_string();
-    assert!(breaks.contains("never.guests-see-inside"), "{breaks}");
-    let text = bench.clinic("blocked gateway.log");
-    assert!(text.out.contains("`never.guests-see-inside` does not hold"), "{}", text.out);
+    assert_eq!(only(&json)["sort"], "meant");
+    assert!(only(&json)["offer"].is_null());
+}
+
+/// What an exception lets pass at other hours is said to be outside its hours.
+#[test]
+fn what_has_hours_is_outside_them() {
+    let bench = Bench::new();
+    let line = packet(
+        "cell.premises>clinical",
+        ("core.68", "core.40"),
+        ("10.44.68.11", "10.44.40.10"),
+        &tcp(443),
+    );
+    let json = blocked(&bench, &line);
+    assert_eq!(only(&json)["sort"], "outside_hours", "{json}");
+    assert!(only(&json)["offer"].is_null());
 }
 
 /// Every sort that a packet can be of.

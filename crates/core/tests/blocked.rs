@@ -128,11 +128,27 @@ fn what_the_gateway_itself_begins_comes_by_no_interface() {
     assert_eq!(blocked.strange, 1);
 }
 
+/// One device that tries many things hides nobody: what its neighbours want is told by itself.
+#[test]
+fn a_scanner_hides_none_of_its_neighbours() {
+    let plan = plan();
+    let mut entries: Vec<Entry<'_>> = (1..60)
+        .map(|port| entry("lan1.20", "lan1.21", "10.44.24.5", "10.44.48.3", tcp(port)))
+        .collect();
+    let honest = entry("lan1.20", "lan1.21", "10.44.24.4", "10.44.48.3", tcp(9100));
+    entries.extend([honest; 14]);
+    let blocked = counted(&plan, &entries);
+    let sorts: Vec<(Sort, u64)> =
+        blocked.groups.iter().map(|group| (group.sort, group.count)).collect();
+    assert_eq!(sorts, [(Sort::Missing, 14), (Sort::Scan, 59)]);
+}
+
 #[test]
 fn every_sort_has_a_word_and_says_what_it_means() {
     let all = [
         Sort::Missing,
         Sort::Allowed,
+        Sort::OutsideHours,
         Sort::Meant,
         Sort::Forged,
         Sort::Scan,

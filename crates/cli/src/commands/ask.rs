@@ -25,10 +25,13 @@ pub(super) fn run(args: &Ask, session: &mut Session<'_>) -> Result<Exit, Failure
     }
     let ends = (args.from.as_deref().unwrap_or("any"), args.to.as_deref().unwrap_or("any"));
     let plan = session.plan()?;
-    let meaning = session::meaning(&plan, args.day.day)?;
+    // A date that is named is the day that is asked about.
+    let dated = args.at.as_deref().and_then(date_of);
+    let day = args.day.day.or(dated);
+    let meaning = session::meaning(&plan, day)?;
     let compiled = rules::compile(&meaning);
     let (from, to, service) = words(args, ends, &plan)?;
-    let at = minutes(args.at.as_deref(), session::day_of(&plan, args.day.day))?;
+    let at = minutes(args.at.as_deref(), session::day_of(&plan, day))?;
     let answer = ask(&meaning, &compiled, &from, &to, &service, &at)
         .map_err(|reason| no_answer(reason, ends))?;
     let exit = if answer.verdict == Some(Verdict::Allow) { Exit::Fine } else { Exit::No };
@@ -72,13 +75,21 @@ fn words(args: &Ask, ends: (&str, &str), plan: &Plan) -> Result<(End, End, Servi
     }
 }
 
+/// The date in a time of ISO 8601, if it is one.
+pub(super) fn date_of(words: &str) -> Option<Date> {
+    let (date, _) = words.trim().split_once('T')?;
+    date.parse().ok()
+}
+
 /// The minutes of the week that are asked about.
 pub(super) fn minutes(at: Option<&str>, day: Date) -> Result<IntervalSet<Minute>, Failure> {
     let Some(words) = at else { return Ok(IntervalSet::full()) };
     let today = usize::try_from(day.weekday().to_monday_zero_offset()).unwrap_or_default();
     Minute::from_words(words, DAYS[today]).map(IntervalSet::point).ok_or_else(|| Failure::Call {
         says: format!("`{words}` is not a time of the week"),
-        cure: "write it like \"tue 21:30\", or 21:30 for the day that is asked about".to_owned(),
+        cure: "write it like \"tue 21:30\", 21:30 for the day that is asked about, or \
+               2026-11-25T18:00"
+            .to_owned(),
     })
 }
 

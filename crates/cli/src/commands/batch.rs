@@ -124,6 +124,10 @@ impl Batch<'_> {
                 let says = format!("`{}` is not a time of the week", question.at);
                 BriefRow::without(question, says)
             }
+            Some(_) if !self.same_day(question.at) => {
+                let says = format!("the plan has other entries on the day of `{}`", question.at);
+                BriefRow::without(question, says)
+            }
             Some(at) => match self.asker.ask(question.from, question.to, question.service, &at) {
                 Ok(brief) => {
                     self.tally.faulty += usize::from(!brief.agrees);
@@ -135,6 +139,15 @@ impl Batch<'_> {
         self.tally.unanswered += usize::from(!row.problem.is_empty());
         self.tally.unexpected += usize::from(row.as_expected == Some(false));
         print(&row, session)
+    }
+
+    /// Whether the entries that count on the day of a time are those of the day that is asked about.
+    fn same_day(&self, words: &str) -> bool {
+        let Some(date) = super::ask::date_of(words) else { return true };
+        let exceptions = self.plan.exceptions();
+        exceptions
+            .iter()
+            .all(|exception| exception.counts_on(date) == exception.counts_on(self.day))
     }
 
     fn time(&mut self, words: &str) -> Option<IntervalSet<Minute>> {

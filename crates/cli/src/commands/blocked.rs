@@ -84,7 +84,8 @@ fn weigh(meaning: &Meaning<'_>, group: &Group, row: &mut GroupRow) {
     let (old, new) = (rules::compile(meaning), rules::compile(&then));
     let changes = proof::changes(meaning, &then, (&old, &new));
     let named = (meaning.day().to_string(), new.form.word().to_owned());
-    let compared = CompareSheet::new((plan, &after), named, &changes);
+    let files = ("the plan".to_owned(), "the plan with the exception".to_owned());
+    let compared = CompareSheet::new((plan, &after), files, named, &changes);
     row.opens = Some(compared.opens.iter().map(|change| change.packets.short.clone()).collect());
 }
 

@@ -20,7 +20,7 @@ pub(super) fn run(args: &Compare, session: &mut Session<'_>) -> Result<Exit, Fai
     if let (Some(old), Some(new)) = (&args.old, &args.new)
         && let Some(lists) = two_lists(old, new)?
     {
-        return lists_compared(&lists.0, &lists.1, session);
+        return lists_compared((&lists.0, &lists.1), (shown(old), shown(new)), session);
     }
     let (old, new) = match (&args.old, &args.new) {
         (Some(old), Some(new)) => (plans::load(Some(old))?, plans::load(Some(new))?),
@@ -37,7 +37,11 @@ pub(super) fn run(args: &Compare, session: &mut Session<'_>) -> Result<Exit, Fai
     let (old_rules, new_rules) = compiled(&before, &after, form);
     let changes = proof::changes(&before, &after, (&old_rules, &new_rules));
     let named = (day.to_string(), new_rules.form.word().to_owned());
-    let sheet = CompareSheet::new((&old, &new), named, &changes);
+    let files = match (&args.old, &args.new) {
+        (Some(old), Some(new)) => (shown(old), shown(new)),
+        _ => (args.since.clone(), "the plan as it is".to_owned()),
+    };
+    let sheet = CompareSheet::new((&old, &new), files, named, &changes);
     let exit = if sheet.is_empty() { Exit::Fine } else { Exit::No };
     if !show::for_programs(session, &sheet, || sheet.tables(), "table")? {
         print(&sheet, session)?;
@@ -78,9 +82,14 @@ fn not_a_list(path: &Path, problem: &RuleFileProblem) -> Failure {
     Failure::Call { says, cure: cure.to_owned() }
 }
 
+/// A file's name, as it can be shown.
+fn shown(path: &Path) -> String {
+    clean(&path.display().to_string()).into_owned()
+}
+
 fn lists_compared(
-    old: &RuleFile,
-    new: &RuleFile,
+    (old, new): (&RuleFile, &RuleFile),
+    files: (String, String),
     session: &mut Session<'_>,
 ) -> Result<Exit, Failure> {
     let mut names = Names::default();
@@ -88,7 +97,8 @@ fn lists_compared(
         file.lines(names).map_err(|problem| not_a_list(Path::new("a rule list"), &problem))
     };
     let (before, after) = (lines(old, &mut names)?, lines(new, &mut names)?);
-    let sheet = CompareSheet::of_lists(new.day.clone(), new.form.clone(), &names, &before, &after);
+    let sheet =
+        CompareSheet::of_lists(files, (new.day.clone(), new.form.clone()), &names, &before, &after);
     let exit = if sheet.is_empty() { Exit::Fine } else { Exit::No };
     if !show::for_programs(session, &sheet, || sheet.tables(), "table")? {
         print(&sheet, session)?;
@@ -107,6 +117,26 @@ fn print(sheet: &CompareSheet, session: &mut Session<'_>) -> Result<(), Failure>
     if sheet.is_empty() {
         return session.prose(style::GOOD, "nothing changes: no traffic, and no rule");
     }
+    let classes = |number: usize| match number {
+        1 => "1 class of packets".to_owned(),
+        number => format!("{number} classes of packets"),
+    };
+    let mut headline = format!("{} -> {}: ", sheet.old, sheet.new);
+    if sheet.no_traffic() {
+        headline.push_str("no traffic changes, only rules");
+    } else {
+        headline.push_str(&format!(
+            "opens {}, closes {}",
+            classes(sheet.opens.len()),
+            sheet.closes.len()
+        ));
+        if !sheet.changes.is_empty() {
+            headline.push_str(&format!(", {} get another answer", sheet.changes.len()));
+        }
+    }
+    let tone = if sheet.opens.is_empty() { style::STRONG } else { style::WARN.bold() };
+    session.prose(tone, &headline)?;
+    session.print("\n")?;
     let kinds = [
         (&sheet.opens, style::WARN, "opens"),
         (&sheet.closes, style::BAD, "closes"),
@@ -117,7 +147,9 @@ fn print(sheet: &CompareSheet, session: &mut Session<'_>) -> Result<(), Failure>
             continue;
         }
         session.prose(tone.bold(), heading)?;
-        for row in rows.iter().take(MOST) {
+        // What opens is never cut off.
+        let most = if heading == "opens" { rows.len() } else { MOST };
+        for row in rows.iter().take(most) {
             let one = &row.packets;
             let verdicts = format!("was {}, is {}", row.before, row.after).replace('_', " ");
             let line = |line: Option<usize>| {
@@ -135,8 +167,8 @@ fn print(sheet: &CompareSheet, session: &mut Session<'_>) -> Result<(), Failure>
                 ),
             )?;
         }
-        if rows.len() > MOST {
-            let more = format!("and {} more, all of them with --format json", rows.len() - MOST);
+        if rows.len() > most {
+            let more = format!("and {} more, all of them with --format json", rows.len() - most);
             session.prose(style::FAINT, &more)?;
         }
         session.print("\n")?;

@@ -33,7 +33,8 @@ impl End {
     /// All the problems that the words have.
     pub fn new(plan: &Plan, words: &str) -> Result<Self, Vec<PlaceProblem>> {
         let Ok(address) = words.trim().parse::<IpAddr>() else {
-            let place = plan.place(&[Text::new(words)])?;
+            let place = plan.place(&[Text::new(words)]);
+            let place = place.or_else(|problems| named(plan, words.trim()).ok_or(problems))?;
             return Ok(Self { place, gateway: AddressSet::empty() });
         };
         if plan.stand_in_words(address).is_some() {
@@ -58,6 +59,21 @@ impl End {
     pub fn text(&self) -> &str {
         &self.place.text
     }
+}
+
+/// What else people call places by: a name of a domain, as the name server knows it, and an inbound entry, which
+/// stands for the host that it offers.
+fn named(plan: &Plan, words: &str) -> Option<Place> {
+    let inbound = plan.inbounds().iter().map(|inbound| plan.exception(inbound.exception));
+    let mut offered = inbound.filter(|permission| permission.name.as_str() == words);
+    if let Some(permission) = offered.next() {
+        return Some(Place { text: words.to_owned(), ..permission.to.clone() });
+    }
+    let name = words.trim_end_matches('.').to_lowercase();
+    let domain =
+        plan.domains().iter().find(|domain| domain.names.iter().any(|own| *own == name))?;
+    let addresses = domain.stand_in.set();
+    Some(Place { text: words.to_owned(), addresses, ..Place::default() })
 }
 
 /// Why a question has no answer.

@@ -41,6 +41,8 @@ pub enum Sort {
     Missing,
     /// The plan lets it pass today: the gateway has other rules than the plan.
     Allowed,
+    /// An exception lets this pass, at other hours.
+    OutsideHours,
     /// An entry of the plan denies just this.
     Meant,
     /// A source that cannot be true where it came from.
@@ -63,6 +65,7 @@ impl Sort {
         match self {
             Self::Missing => "missing",
             Self::Allowed => "allowed",
+            Self::OutsideHours => "outside_hours",
             Self::Meant => "meant",
             Self::Forged => "forged",
             Self::Scan => "scan",
@@ -80,6 +83,7 @@ impl Sort {
                 "nobody decided about this in particular; perhaps a permission is missing"
             }
             Self::Allowed => "the plan lets this pass: the gateway has other rules than the plan",
+            Self::OutsideHours => "an exception lets this pass at other hours",
             Self::Meant => "an entry of the plan denies just this",
             Self::Forged => "the source cannot be true there: look at the device or the cable",
             Self::Scan => "one device tries many things: look at it",
@@ -161,11 +165,15 @@ struct Key {
     tag: u32,
     leg: Leg,
     from: Spot,
+    /// The device by itself, as long as there is room to tell devices apart: one of them may try many things
+    /// while its neighbours want something honest.
+    device: Option<IpAddr>,
     to: Spot,
     service: Option<ServicePoint>,
     opens: bool,
 }
 
+#[derive(Clone)]
 struct Count {
     count: u64,
     lines: (u64, u64),
@@ -233,10 +241,14 @@ impl<'m, 'r> Tally<'m, 'r> {
             tag: entry.tag.map_or(u32::MAX, |tag| self.number(tag)),
             leg,
             from: if leg == plan.gateway_leg() { Spot::Gateway } else { self.book.spot(source) },
+            device: Some(source),
             to: self.book.spot(destination),
             service: Some(entry.service),
             opens: entry.opens,
         };
+        if self.counts.len() >= MOST / 2 && !self.counts.contains_key(&key) {
+            key.device = None;
+        }
         if self.counts.len() >= MOST && !self.counts.contains_key(&key) {
             key.service = None;
         }
@@ -270,17 +282,30 @@ impl<'m, 'r> Tally<'m, 'r> {
 
     /// What came of it all.
     pub fn finish(self) -> Blocked {
-        let mut tried: HashMap<(Leg, Spot), usize> = HashMap::new();
+        let mut tried: HashMap<(Leg, Spot, Option<IpAddr>), usize> = HashMap::new();
         for key in self.counts.keys().filter(|key| key.opens) {
-            *tried.entry((key.leg, key.from)).or_default() += 1;
+            *tried.entry((key.leg, key.from, key.device)).or_default() += 1;
         }
-        let mut groups: Vec<Group> = Vec::with_capacity(self.counts.len());
+        let tries =
+            |key: &Key| tried.get(&(key.leg, key.from, key.device)).copied().unwrap_or(0) >= MANY;
+        // Devices that try nothing odd are one with their neighbours.
+        let mut counts: HashMap<(Key, bool), Count> = HashMap::new();
         for (key, count) in &self.counts {
-            let many = tried.get(&(key.leg, key.from)).copied().unwrap_or(0) >= MANY;
-            let group = self.group(key, count, many);
+            let many = tries(key);
+            let device = key.device.filter(|_| many);
+            let known = counts.entry((Key { device, ..*key }, many));
+            known.and_modify(|own| own.take_in(count)).or_insert_with(|| count.clone());
+        }
+        let mut groups: Vec<Group> = Vec::with_capacity(counts.len());
+        for ((key, many), count) in &counts {
+            let group = self.group(key, count, *many);
             // What one device tries is one thing, whatever it tries.
             let same = |other: &&mut Group| {
-                group.sort == Sort::Scan && other.sort == Sort::Scan && other.from == group.from
+                let one = group.packet.source() == other.packet.source();
+                group.sort == Sort::Scan
+                    && other.sort == Sort::Scan
+                    && one
+                    && other.from == group.from
             };
             match groups.iter_mut().find(same) {
                 Some(known) => known.take_in(group),
@@ -300,7 +325,7 @@ impl<'m, 'r> Tally<'m, 'r> {
     fn group(&self, key: &Key, count: &Count, many: bool) -> Group {
         let packet = self.as_filtered(count.packet);
         let decision = self.meaning.decide(&packet);
-        let sort = sort(key, decision, many, &count.packet);
+        let sort = self.sort(key, decision, many, &packet);
         let offer = (sort == Sort::Missing).then(|| {
             let ends = (count.one_source, count.one_destination);
             Offer::of(self.meaning, &self.book, (key.from, key.to), ends, &count.packet)
@@ -334,6 +359,60 @@ impl<'m, 'r> Tally<'m, 'r> {
             false => packet,
         }
     }
+}
+
+impl Count {
+    /// Adds what was counted of another device.
+    fn take_in(&mut self, other: &Self) {
+        self.count += other.count;
+        self.one_destination &=
+            other.one_destination && self.packet.destination() == other.packet.destination();
+        self.one_source &= other.one_source && self.packet.source() == other.packet.source();
+        if other.lines.0 < self.lines.0 {
+            self.packet = other.packet;
+        }
+        self.lines = (self.lines.0.min(other.lines.0), self.lines.1.max(other.lines.1));
+    }
+}
+
+impl Tally<'_, '_> {
+    fn sort(&self, key: &Key, decision: Decision, many: bool, packet: &Packet) -> Sort {
+        match sort(key, decision, many, packet) {
+            Sort::Missing if self.is_forbidden(packet) => Sort::Meant,
+            Sort::Missing | Sort::Meant if self.has_hours(packet) => Sort::OutsideHours,
+            sort => sort,
+        }
+    }
+
+    /// Whether a guarantee says that this never passes.
+    fn is_forbidden(&self, packet: &Packet) -> bool {
+        let plan = self.meaning.plan();
+        let own = || plan.gateway_inside().union(&plan.gateway_outside());
+        plan.guarantees().iter().filter(|guarantee| !guarantee.always).any(|guarantee| {
+            let to = guarantee.to.addresses.contains(packet.destination())
+                || guarantee.to.gateway && own().contains(packet.destination());
+            to && guarantee.from.addresses.contains(packet.source())
+                && has(&guarantee.service.set, packet)
+        })
+    }
+
+    /// Whether an exception lets it pass at some other hour.
+    fn has_hours(&self, packet: &Packet) -> bool {
+        let plan = self.meaning.plan();
+        let active = self.meaning.precedence().active().iter();
+        active.map(|id| plan.exception(*id)).any(|exception| {
+            exception.hours.is_some()
+                && exception.action == crate::plan::Action::Allow
+                && exception.from.addresses.contains(packet.source())
+                && exception.to.addresses.contains(packet.destination())
+                && has(&exception.service.set, packet)
+        })
+    }
+}
+
+fn has(services: &crate::space::ServiceSet, packet: &Packet) -> bool {
+    let line = if packet.source().is_ipv4() { &services.v4 } else { &services.v6 };
+    line.contains(packet.service.coordinate())
 }
 
 fn sort(key: &Key, decision: Decision, many: bool, packet: &Packet) -> Sort {

@@ -162,11 +162,50 @@ impl Plan {
         let named: Vec<StandIn> = known.filter(|s| !s.set().is_disjoint(addresses)).collect();
         let rest = named.iter().fold(addresses.clone(), |rest, s| rest.difference(&s.set()));
         let names = named.iter().filter_map(|s| self.stand_in_words(s.addresses()[0]));
-        rest.words().into_iter().chain(names).collect()
+        let (rest, strangers) = strangers(&without_holes(&rest));
+        let mut words: Vec<String> = rest.words().into_iter().chain(names).collect();
+        words.extend(strangers.into_iter().map(str::to_owned));
+        words
     }
 
     /// An address as people read it.
     pub fn address_words(&self, address: IpAddr) -> String {
-        self.stand_in_words(address).unwrap_or_else(|| address.to_string())
+        let of_another =
+            || StandIn::of(address).map(|stand_in| of_another_plan(stand_in).to_owned());
+        self.stand_in_words(address).or_else(of_another).unwrap_or_else(|| address.to_string())
     }
+}
+
+/// A set as it is shown: an address that only stands for something leaves no hole in it, for nobody has it.
+fn without_holes(set: &AddressSet) -> AddressSet {
+    let v4 = set.v4.spans().windows(2).filter_map(|pair| {
+        let hole = pair[0].1.checked_add(1).filter(|hole| hole + 1 == pair[1].0)?;
+        Some(IpAddr::from(std::net::Ipv4Addr::from_bits(hole)))
+    });
+    let v6 = set.v6.spans().windows(2).filter_map(|pair| {
+        let hole = pair[0].1.checked_add(1).filter(|hole| hole + 1 == pair[1].0)?;
+        Some(IpAddr::from(std::net::Ipv6Addr::from_bits(hole)))
+    });
+    let holes = v4.chain(v6).filter(|address| StandIn::of(*address).is_some());
+    holes.fold(set.clone(), |all, hole| all.union(&hole.into()))
+}
+
+/// What stands for something that this plan has not: where two plans are compared.
+fn of_another_plan(stand_in: StandIn) -> &'static str {
+    match stand_in {
+        StandIn::Domain(_) => "a domain of the other plan",
+        StandIn::Uplink(_) => "a leased address of the other plan",
+    }
+}
+
+/// A set without single addresses that stand for something of another plan, and what these are.
+fn strangers(set: &AddressSet) -> (AddressSet, Vec<&'static str>) {
+    let single = set.ranges().filter(|(low, high)| low == high).map(|(address, _)| address);
+    let found: Vec<(IpAddr, StandIn)> =
+        single.filter_map(|address| Some((address, StandIn::of(address)?))).collect();
+    let gone: AddressSet = found.iter().map(|(address, _)| *address).collect();
+    let mut names: Vec<&'static str> =
+        found.into_iter().map(|(_, stand_in)| of_another_plan(stand_in)).collect();
+    names.dedup();
+    (set.difference(&gone), names)
 }

@@ -78,6 +78,7 @@ impl<'p> Here<'p> {
             enters: IntervalSet::point(leg),
             sources: job.true_sources(leg).clone(),
             destination: AddressSet::full(),
+            anyone: [job.true_sources(leg).clone(), AddressSet::full()],
             packets: PacketSet::from(frame::entering(leg)),
             mark: plan.leg_name(leg).to_owned(),
             from: from.join(" + "),

@@ -61,6 +61,7 @@ fn pair(job: &Job<'_>, touched: &[Touched], from: ZoneId, to: ZoneId) -> RuleLis
     let prefixes = plan.zone_prefixes(to);
     let mut part = part(plan, from, &prefixes, plan.zone(to).name.as_str());
     part.sources = sources(job, from);
+    part.anyone[1] = plan.zone_addresses(to);
     let mut rules: Vec<Rule> = Vec::new();
     let mut decided = false;
     for (rule, touched) in job.base.through.iter().zip(touched) {
@@ -107,6 +108,7 @@ fn to_gateway(job: &Job<'_>, from: ZoneId) -> Option<RuleList> {
     part.packets = part.packets.intersection(&frame::for_gateway(plan));
     // What comes without an address of its own, or stays on its link, asks the gateway too.
     part.sources = AddressSet::full();
+    part.anyone[0] = AddressSet::full();
     let own = plan.zone_addresses(from);
     let here = own.union(&link_local());
     let named = |rule: &&Rule| match rule.cause {
@@ -157,6 +159,7 @@ fn part(plan: &Plan, from: ZoneId, destination: &AddressSet, to: &str) -> Part {
         enters: packets.enters(),
         sources: plan.zone_addresses(from),
         destination: destination.clone(),
+        anyone: [plan.zone_addresses(from), destination.clone()],
         packets,
         mark: format!("{from_name}>{to}"),
         from: from_name.to_owned(),

@@ -19,6 +19,9 @@ pub(super) struct Part {
     pub(super) sources: AddressSet,
     /// Where they go.
     pub(super) destination: AddressSet,
+    /// The sources and destinations that an entry has to speak of all of, to be said of anyone: addresses of
+    /// devices. A network address, say, is none, and yet packets can be for it.
+    pub(super) anyone: [AddressSet; 2],
     /// All its packets.
     pub(super) packets: PacketSet,
     /// What ids of rules in the list end with.
@@ -44,12 +47,12 @@ impl Part {
         let mut slice = rule.clone();
         slice.id = self.id(&rule.id);
         slice.from.clone_from(&self.from);
-        slice.source = words(plan, &rule.source, &matches.source, &self.sources);
+        slice.source = words(plan, &rule.source, &matches.source, &self.anyone[0]);
         if let Some(to) = &self.to {
             slice.to.clone_from(to);
             if to != "gateway" {
                 slice.destination =
-                    words(plan, &rule.destination, &matches.destination, &self.destination);
+                    words(plan, &rule.destination, &matches.destination, &self.anyone[1]);
             }
         }
         if let Some(matches) = &mut slice.matches {

@@ -21,8 +21,15 @@ impl Minute {
         Self(number % Self::PER_WEEK)
     }
 
-    /// Reads `tue 21:30`, or `21:30` for a time on `day`.
+    /// Reads `tue 21:30`, `21:30` for a time on `day`, or a date and a time of ISO 8601: `2026-11-25T18:00`.
     pub fn from_words(words: &str, day: &str) -> Option<Self> {
+        if let Ok(at) = words.trim().parse::<jiff::civil::DateTime>()
+            && words.contains('T')
+        {
+            let day = u16::from(at.weekday().to_monday_zero_offset().unsigned_abs());
+            let minute = at.hour().unsigned_abs() as u16 * 60 + at.minute().unsigned_abs() as u16;
+            return Some(Self::new(day * Self::PER_DAY + minute));
+        }
         let (day, time) = words.trim().split_once(' ').unwrap_or((day, words.trim()));
         let day = DAYS.iter().position(|name| *name == day.to_lowercase())? as u16;
         let minute = time_of_day(time.trim()).filter(|minute| *minute < Self::PER_DAY)?;

@@ -41,7 +41,7 @@ pub struct GroupRow {
     pub first_line: u64,
     /// The last one.
     pub last_line: u64,
-    /// `missing`, `allowed`, `meant`, `forged`, `scan`, `no_way`; or noise: `stranger`, `to_everyone`, `late`.
+    /// `missing`, `allowed`, `outside_hours`, `meant`, `forged`, `scan`, `no_way`; or noise: `stranger`, `to_everyone`, `late`.
     pub sort: &'static str,
     /// What that means.
     pub says: &'static str,

@@ -79,7 +79,7 @@ impl<'q> BriefRow<'q> {
             bastium: super::EDITION,
             question,
             verdict,
-            as_expected: (!expect.is_empty()).then_some(expect == verdict),
+            as_expected: (!expect.is_empty()).then(|| same_verdict(expect, verdict)),
             logged: brief.logged,
             kind: brief.cause.kind(),
             name: brief.cause.name(plan).into(),
@@ -149,4 +149,10 @@ pub fn problem(unasked: &Unasked) -> String {
             .to_owned()
         }
     }
+}
+
+/// Whether two words mean the same verdict: as JSON has it, or as it is printed.
+fn same_verdict(one: &str, other: &str) -> bool {
+    let plain = |word: &str| word.trim().to_lowercase().replace([' ', '-'], "_");
+    plain(one) == plain(other)
 }

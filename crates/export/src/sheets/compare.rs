@@ -15,6 +15,10 @@ use serde::Serialize;
 pub struct CompareSheet {
     /// The edition of this JSON.
     pub bastium: u8,
+    /// What is compared: the name of the old one.
+    pub old: String,
+    /// The name of the new one.
+    pub new: String,
     /// The day that both plans are taken on.
     pub day: String,
     /// The form that the rules are in.
@@ -82,6 +86,7 @@ impl CompareSheet {
     /// Takes the sheet from the changes between two plans.
     pub fn new(
         (old, new): (&Plan, &Plan),
+        (old_name, new_name): (String, String),
         (day, form): (String, String),
         changes: &Changes<'_>,
     ) -> Self {
@@ -91,6 +96,8 @@ impl CompareSheet {
         };
         Self {
             bastium: EDITION,
+            old: old_name,
+            new: new_name,
             day,
             form,
             opens: rows(Change::opens),
@@ -103,8 +110,8 @@ impl CompareSheet {
 
     /// Compares two rule lists that were written to files. There is no plan to name things after.
     pub fn of_lists(
-        day: String,
-        form: String,
+        (old_name, new_name): (String, String),
+        (day, form): (String, String),
         names: &Names,
         old: &[BareLine],
         new: &[BareLine],
@@ -133,7 +140,18 @@ impl CompareSheet {
             }
         }
         let rules = bare_rules(old, new);
-        Self { bastium: EDITION, day, form, opens, closes, changes: others, rules, undecided }
+        Self {
+            bastium: EDITION,
+            old: old_name,
+            new: new_name,
+            day,
+            form,
+            opens,
+            closes,
+            changes: others,
+            rules,
+            undecided,
+        }
     }
 
     /// Whether nothing is otherwise.
