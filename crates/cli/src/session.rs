@@ -12,6 +12,7 @@ use bastium_core::diagnosis::Diagnose;
 use bastium_core::findings;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Form, Plan};
+use bastium_core::proof::{self, Proved};
 use bastium_core::rules::{self, RuleSet};
 use bastium_core::space::Minute;
 use bastium_export::clean;
@@ -201,6 +202,33 @@ impl<'w> Session<'w> {
         }
         Ok(plan)
     }
+}
+
+/// Rules that were shown to do what the plan says.
+///
+/// # Errors
+/// When they do not: then nothing is made of them.
+pub(crate) fn proved<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> Result<Proved<'r>, Failure> {
+    proof::proved(meaning, rules).map_err(|why| {
+        let plan = meaning.plan();
+        let mut faults: Vec<String> = why
+            .differences
+            .iter()
+            .map(|difference| {
+                format!(
+                    "the rules {} {}, which the plan {}: {}",
+                    difference.rules.action.word(),
+                    plan.packet_words(&difference.packet),
+                    difference.meaning.verdict.word(),
+                    difference.meaning.cause.words(plan)
+                )
+            })
+            .collect();
+        if why.undecided > 0 {
+            faults.push(format!("{} questions could not be decided", why.undecided));
+        }
+        Failure::Unproved { faults }
+    })
 }
 
 /// The meaning of a plan on the day that is asked for.

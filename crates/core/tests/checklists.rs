@@ -36,7 +36,7 @@ proptest! {
         let plan = resolve(draft).expect("the generator writes plans without mistakes");
         let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
         let rules = rules::compile(&meaning);
-        let stands = checklist::build(&meaning, &rules).stands;
+        let stands = checklist::build(&meaning, bastium_core::proof::proved(&meaning, &rules).expect("the rules do what the plan says")).stands;
         let mut ids = HashSet::new();
         for check in stands.iter().flat_map(|stand| &stand.checks) {
             prop_assert!(ids.insert(check.id.clone()), "{} is there twice", check.id);
@@ -59,7 +59,7 @@ proptest! {
         let plan = resolve(draft).expect("a plan");
         let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
         let rules = rules::in_form(&meaning, form).expect("says everything");
-        let list = checklist::build(&meaning, &rules);
+        let list = checklist::build(&meaning, bastium_core::proof::proved(&meaning, &rules).expect("the rules do what the plan says"));
         let checks: Vec<&Check> = list.stands.iter().flat_map(|stand| &stand.checks).collect();
         let strength = &list.strength;
         let (caught, never) = (strength.caught, strength.undetectable.len());
@@ -104,7 +104,7 @@ proptest! {
     fn any_device_will_do_where_the_list_says_so(draft in any_draft()) {
         let plan = resolve(draft).expect("a plan");
         let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
-        let stands = checklist::build(&meaning, &rules::compile(&meaning)).stands;
+        let stands = checklist::build(&meaning, bastium_core::proof::proved(&meaning, &rules::compile(&meaning)).expect("the rules do what the plan says")).stands;
         for stand in &stands {
             let Standpoint::Network(id) = stand.standpoint else { continue };
             let Some(pool) = plan.network(id).pool else { continue };

@@ -114,7 +114,7 @@ proptest! {
         let plan = resolve(draft).expect("a plan");
         let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
         let rules = rules::in_form(&meaning, Form::PerInterface).expect("says everything");
-        let list = bastium_core::checklist::build(&meaning, &rules);
+        let list = bastium_core::checklist::build(&meaning, bastium_core::proof::proved(&meaning, &rules).expect("the rules do what the plan says"));
         let caught: BTreeSet<u32> = list
             .stands
             .iter()

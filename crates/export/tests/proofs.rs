@@ -117,7 +117,12 @@ fn compared(old: &str, new: &str) -> CompareSheet {
     let meanings = [&old, &new].map(|plan| Meaning::new(plan, DAY).expect("a meaning"));
     let rules = [&meanings[0], &meanings[1]].map(rules::compile);
     let found = changes(&meanings[0], &meanings[1], (&rules[0], &rules[1]));
-    CompareSheet::new((&old, &new), (DAY.to_string(), "one-list".to_owned()), &found)
+    CompareSheet::new(
+        (&old, &new),
+        ("old".to_owned(), "new".to_owned()),
+        (DAY.to_string(), "one-list".to_owned()),
+        &found,
+    )
 }
 
 #[test]

@@ -216,7 +216,10 @@ fn an_answer_names_its_parts_by_the_plans_words() {
 #[test]
 fn the_checklists_tables_hold_every_check() {
     with_clinic(|meaning, rules| {
-        let stands = bastium_core::checklist::build(meaning, rules);
+        let stands = bastium_core::checklist::build(
+            meaning,
+            bastium_core::proof::proved(meaning, rules).expect("the rules do what the plan says"),
+        );
         let sheet = ChecklistSheet::new(meaning, rules, &stands);
         let rows = |tables: Vec<Table>| tables.iter().map(|table| table.rows.len()).sum::<usize>();
         assert_eq!(rows(sheet.tables()), sheet.count());

@@ -22,7 +22,11 @@ fn sheet(records: impl FnOnce(&[checklist::Stand], &RuleSet) -> Vec<Record>) -> 
     let plan = plan();
     let meaning = Meaning::new(&plan, DAY).expect("a meaning");
     let rules = rules::compile(&meaning);
-    let stands = checklist::build(&meaning, &rules).stands;
+    let stands = checklist::build(
+        &meaning,
+        bastium_core::proof::proved(&meaning, &rules).expect("the rules do what the plan says"),
+    )
+    .stands;
     let records = records(&stands, &rules);
     WalkSheet::new(&meaning, &rules, &stands, &records)
 }

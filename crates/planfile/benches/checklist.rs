@@ -38,7 +38,11 @@ fn read(text: &str) -> Plan {
 
 fn build(plan: &Plan) -> Checklist {
     let meaning = Meaning::new(plan, DAY).expect("a meaning");
-    checklist::build(&meaning, &rules::compile(&meaning))
+    checklist::build(
+        &meaning,
+        bastium_core::proof::proved(&meaning, &rules::compile(&meaning))
+            .expect("the rules do what the plan says"),
+    )
 }
 
 #[divan::bench]

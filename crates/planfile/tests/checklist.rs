@@ -22,11 +22,14 @@ fn with_clinic(test: impl Fn(&Meaning<'_>, &RuleSet, &[Check])) {
     let plan = read(CLINIC);
     let meaning = Meaning::new(&plan, DAY).expect("a meaning");
     let rules = rules::compile(&meaning);
-    let checks: Vec<Check> = checklist::build(&meaning, &rules)
-        .stands
-        .into_iter()
-        .flat_map(|stand| stand.checks)
-        .collect();
+    let checks: Vec<Check> = checklist::build(
+        &meaning,
+        bastium_core::proof::proved(&meaning, &rules).expect("the rules do what the plan says"),
+    )
+    .stands
+    .into_iter()
+    .flat_map(|stand| stand.checks)
+    .collect();
     test(&meaning, &rules, &checks);
 }
 
@@ -94,7 +97,11 @@ fn the_lists_of_the_demo_plans_miss_no_mistake_in_any_form() {
         let meaning = Meaning::new(&plan, DAY).expect("a meaning");
         for form in Form::ALL {
             let Ok(rules) = rules::in_form(&meaning, form) else { continue };
-            let list = checklist::build(&meaning, &rules);
+            let list = checklist::build(
+                &meaning,
+                bastium_core::proof::proved(&meaning, &rules)
+                    .expect("the rules do what the plan says"),
+            );
             let strength = &list.strength;
             assert!(strength.missed.is_empty(), "{}: {:?}", form.word(), strength.missed);
             assert!(strength.caught > 60, "{}: {}", form.word(), strength.caught);
@@ -110,7 +117,10 @@ fn a_shorter_list_keeps_guarantees_and_says_what_it_misses() {
     let plan = read(CLINIC);
     let meaning = Meaning::new(&plan, DAY).expect("a meaning");
     let rules = rules::compile(&meaning);
-    let whole = checklist::build(&meaning, &rules);
+    let whole = checklist::build(
+        &meaning,
+        bastium_core::proof::proved(&meaning, &rules).expect("the rules do what the plan says"),
+    );
     let checks = |list: &checklist::Checklist| -> Vec<Check> {
         list.stands.iter().flat_map(|stand| stand.checks.clone()).collect()
     };
@@ -182,7 +192,11 @@ fn any_device_of_a_network_will_do_only_where_all_fare_alike() {
     let plan = read(&text);
     let meaning = Meaning::new(&plan, DAY).expect("a meaning");
     let rules = rules::compile(&meaning);
-    let stands = checklist::build(&meaning, &rules).stands;
+    let stands = checklist::build(
+        &meaning,
+        bastium_core::proof::proved(&meaning, &rules).expect("the rules do what the plan says"),
+    )
+    .stands;
     let stand = stands.iter().find(|stand| {
         let vets = |check: &Check| check.decision.cause.name(&plan) == "vets-read-records";
         stand.checks.iter().any(|check| vets(check) && check.expect == Expect::Reply)
@@ -199,16 +213,23 @@ fn a_cell_or_an_exception_turned_round_fails_a_check() {
     let plan = read(CLINIC);
     let meaning = Meaning::new(&plan, DAY).expect("a meaning");
     let rules = rules::compile(&meaning);
-    let checks: Vec<Check> = checklist::build(&meaning, &rules)
-        .stands
-        .into_iter()
-        .flat_map(|stand| stand.checks)
-        .collect();
+    let checks: Vec<Check> = checklist::build(
+        &meaning,
+        bastium_core::proof::proved(&meaning, &rules).expect("the rules do what the plan says"),
+    )
+    .stands
+    .into_iter()
+    .flat_map(|stand| stand.checks)
+    .collect();
     let decides = |rule: &rules::Rule| matches!(rule.cause, Cause::Cell(..) | Cause::Exception(_));
     let numbers: Vec<u32> =
         rules.rules().filter(|rule| decides(rule)).map(|rule| rule.number).collect();
     assert!(numbers.len() > 60);
-    let strength = checklist::build(&meaning, &rules).strength;
+    let strength = checklist::build(
+        &meaning,
+        bastium_core::proof::proved(&meaning, &rules).expect("the rules do what the plan says"),
+    )
+    .strength;
     let hidden: Vec<&str> = strength
         .undetectable
         .iter()
@@ -246,7 +267,10 @@ fn places_behind_routers_and_named_ones_outside_are_places_of_their_own() {
     let plan = read(&text);
     let meaning = Meaning::new(&plan, DAY).expect("a meaning");
     let rules = rules::compile(&meaning);
-    let list = checklist::build(&meaning, &rules);
+    let list = checklist::build(
+        &meaning,
+        bastium_core::proof::proved(&meaning, &rules).expect("the rules do what the plan says"),
+    );
     assert!(list.strength.missed.is_empty(), "{:?}", list.strength.missed);
     let at = |name: &str| {
         let mut stands = list.stands.iter();

@@ -137,7 +137,10 @@ fn rehearsed(
 ) -> (Checklist, bastium_rehearsal::rehearse::Report) {
     let meaning = Meaning::new(plan, DAY).expect("a meaning");
     let mut rules = rules::in_form(&meaning, Form::PerPair).expect("this form says everything");
-    let list = checklist::build(&meaning, &rules);
+    let list = checklist::build(
+        &meaning,
+        bastium_core::proof::proved(&meaning, &rules).expect("the rules do what the plan says"),
+    );
     change(&mut rules);
     let report = on_paper(&meaning, &rules, &list);
     (list, report)

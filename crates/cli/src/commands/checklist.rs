@@ -17,7 +17,7 @@ pub(super) fn run(args: &Checklist, session: &mut Session<'_>) -> Result<Exit, F
     let plan = session.plan()?;
     let meaning = session::meaning(&plan, args.day.day)?;
     let compiled = rules::compile(&meaning);
-    let mut list = checklist::build(&meaning, &compiled);
+    let mut list = checklist::build(&meaning, session::proved(&meaning, &compiled)?);
     if let Some(limit) = limit(args)? {
         list.keep_best(limit);
     }

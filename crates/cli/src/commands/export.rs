@@ -76,7 +76,7 @@ fn parts(sheet: Option<SheetName>) -> Vec<Part> {
 
 fn book(meaning: &Meaning<'_>, rules: &RuleSet) -> Result<Book, Failure> {
     let plan = meaning.plan();
-    let list = checklist::build(meaning, rules);
+    let list = checklist::build(meaning, session::proved(meaning, rules)?);
     Ok(Book {
         site: plan.site().name.clone(),
         addresses: AddressSheet::new(plan, false),

@@ -27,7 +27,7 @@ pub(super) fn run(args: &Rehearse, session: &mut Session<'_>) -> Result<Exit, Fa
     let plan = session.plan()?;
     let meaning = session::meaning(&plan, args.day.day)?;
     let rules = session::in_form(&meaning, Form::PerPair)?;
-    let list = checklist::build(&meaning, &rules);
+    let list = checklist::build(&meaning, session::proved(&meaning, &rules)?);
     let given = match &args.rules {
         Some(path) => {
             let text = plans::read_file(path)?;

@@ -32,7 +32,7 @@ pub(super) fn run(args: &Walk, session: &mut Session<'_>) -> Result<Exit, Failur
     let plan = session.plan()?;
     let meaning = session::meaning(&plan, args.day.day)?;
     let compiled = rules::compile(&meaning);
-    let stands = checklist::build(&meaning, &compiled).stands;
+    let stands = checklist::build(&meaning, session::proved(&meaning, &compiled)?).stands;
     let results = Results::open(path, &args.with, session)?;
     let mut tour = Tour { args, meaning: &meaning, rules: &compiled, stands, results };
     if let Some(word) = &args.stand {

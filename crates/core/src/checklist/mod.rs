@@ -24,6 +24,7 @@ pub use strength::{Lapse, Strength, Tally, Undetectable};
 
 use crate::meaning::Meaning;
 use crate::plan::NetworkId;
+use crate::proof::Proved;
 use crate::rules::{Rule, RuleSet};
 use crate::space::{Minute, Packet, Protocol};
 use crate::verdict::{Decision, Verdict};
@@ -131,8 +132,10 @@ pub struct Checklist {
     pub least: usize,
 }
 
-/// Makes the checklist of a plan: as few checks as catch every mistake that can be caught.
-pub fn build(meaning: &Meaning<'_>, rules: &RuleSet) -> Checklist {
+/// Makes the checklist of a plan: as few checks as catch every mistake that can be caught. What it proves is
+/// only worth something of rules that do what the plan says.
+pub fn build(meaning: &Meaning<'_>, proved: Proved<'_>) -> Checklist {
+    let rules = proved.rules();
     let places = Places::of(meaning);
     let shown = Shown::new(meaning, rules);
     let mut pool = content::needed(meaning, &places);

@@ -27,7 +27,8 @@ pub use wiring::WiringFinding;
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::meaning::{Meaning, OrderProblem};
 use crate::plan::Plan;
-use crate::rules::Inexpressible;
+use crate::proof;
+use crate::rules::{self, Inexpressible};
 use jiff::civil::Date;
 
 /// What a form of rules cannot say, as errors: to show its rules all the same would be a lie.
@@ -38,6 +39,22 @@ pub fn inexpressible(plan: &Plan, problems: &[Inexpressible]) -> Vec<Diagnosis> 
         diagnosis
     };
     limits::not_in_form(plan, problems).iter().map(error).collect()
+}
+
+/// Rules that do not do what the plan says, in the plan's own form: a fault of the compiler, and nothing that
+/// anybody should go on with.
+fn rules_differ(meaning: &Meaning<'_>) -> Option<Diagnosis> {
+    let rules = rules::compile(meaning);
+    let why = proof::proved(meaning, &rules).err()?;
+    let packet = why.differences.first().map(|found| meaning.plan().packet_words(&found.packet));
+    let says = match packet {
+        Some(packet) => format!("the compiled rules do not do what the plan says with {packet}"),
+        None => {
+            "it could not be decided whether the compiled rules do what the plan says".to_owned()
+        }
+    };
+    let cure = "do not enter the rules, and report the plan: this is a fault of Bastium";
+    Some(Diagnosis::new("rules-differ", Severity::Error, None).says(says).cure(cure))
 }
 
 /// Everything there is to say about a plan on one day, in the order of the text: the errors that
@@ -62,6 +79,7 @@ pub fn find(
             all.extend(outside::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
             all.extend(promises::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
             all.extend(limits::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
+            all.extend(rules_differ(meaning));
             known::apply(plan, &mut all);
         }
         Err(problems) => all.extend(problems.iter().map(Diagnose::diagnose)),

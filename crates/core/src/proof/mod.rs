@@ -23,7 +23,9 @@ pub use change::{Change, Changes, LineChange, RuleChange, changes, line_changes}
 pub use guarantee::{Kept, guarantee};
 pub use leak::{Leak, leaks};
 pub use lookup::{Lookup, Ready};
-pub use prove::{Idle, Order, Proof, Singles, equal, packets_covered, prove, singles};
+pub use prove::{
+    Idle, Order, Proof, Proved, Singles, Unproved, equal, packets_covered, prove, proved, singles,
+};
 pub use replies::unanswered;
 pub use table::Fate;
 

@@ -93,6 +93,42 @@ pub fn equal<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> (Vec<Difference<'
     (found, compared.undecided)
 }
 
+/// Rules that were shown to do what their plan says, over every packet. Only [`proved`] makes one, so whoever
+/// takes it need not ask again.
+#[derive(Clone, Copy, Debug)]
+pub struct Proved<'r> {
+    rules: &'r RuleSet,
+}
+
+impl<'r> Proved<'r> {
+    /// The rules.
+    pub fn rules(self) -> &'r RuleSet {
+        self.rules
+    }
+}
+
+/// Why rules are not proved.
+#[derive(Clone, Debug)]
+pub struct Unproved<'r> {
+    /// Where they differ from the plan.
+    pub differences: Vec<Difference<'r>>,
+    /// How many questions could not be decided in the steps that are allowed.
+    pub undecided: usize,
+}
+
+/// Shows that rules do what their plan says.
+///
+/// # Errors
+/// Where they do not, or that it could not be decided.
+pub fn proved<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> Result<Proved<'r>, Unproved<'r>> {
+    let (differences, undecided) = equal(meaning, rules);
+    if differences.is_empty() && undecided == 0 {
+        Ok(Proved { rules })
+    } else {
+        Err(Unproved { differences, undecided })
+    }
+}
+
 /// Which rules never match, which change nothing, and which depend on their order.
 pub fn singles<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> Singles<'r> {
     let frame = Frame::of(meaning);
