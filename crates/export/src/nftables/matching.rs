@@ -89,7 +89,9 @@ impl Desk<'_> {
     ) -> Vec<Vec<Test>> {
         let [v4, v6] = FAMILIES.map(|family| self.of_family(known, product, context, family));
         let (plain, translated) = legs(self.plan, &context.enters);
-        let here: Vec<Leg> = plain.into_iter().chain(translated).collect();
+        let here = plain.into_iter().chain(translated);
+        // What the gateway itself begins may have any source.
+        let here: Vec<Leg> = here.filter(|leg| *leg < self.plan.gateway_leg()).collect();
         let possible = |family| {
             let some = |set: &AddressSet| !of_family(set, family).is_empty();
             some(&context.sources_of(&here)) && some(&context.destinations)
