@@ -16,6 +16,9 @@ mod model;
 #[cfg(target_os = "linux")]
 #[path = "kernel/opinion.rs"]
 mod opinion;
+#[cfg(target_os = "linux")]
+#[path = "kernel/rehearsals.rs"]
+mod rehearsals;
 
 #[cfg(target_os = "linux")]
 fn main() {

@@ -70,6 +70,14 @@ impl Layout {
         self.wires.iter().position(there)
     }
 
+    /// Whether an address names a subnet on some cable, so that no machine can be there (RFC 1122, section
+    /// 3.2.1.3).
+    pub fn is_nobodys(&self, address: IpAddr) -> bool {
+        let names =
+            |own: &IpNet| address.is_ipv4() && own.prefix_len() < 31 && own.network() == address;
+        self.wires.iter().flat_map(|wire| &wire.gateway).any(names)
+    }
+
     /// A packet of the plan's, to be put on a cable: the cable's number, and the packet. What is for a
     /// group goes to one that every machine is in, and what stays on the link to the gateway's own
     /// address there. `None` for what does not come by a cable.
@@ -141,7 +149,8 @@ impl Layout {
         }
         for router in wire.routers.clone() {
             if !self_add(&mut wire, router) {
-                wire.beyond.push(router);
+                // At the cable all the same: neighbours are asked for there.
+                wire.devices.push(IpNet::from(router));
             }
         }
         Some(wire)

@@ -24,6 +24,8 @@ use std::time::Instant;
 
 /// How many packets are tried where nobody says.
 const FEW: usize = 20_000;
+/// How many plans are rehearsed where nobody says.
+const FEW_PLANS: usize = 25;
 /// How many packets for each plan.
 const EACH: usize = 800;
 
@@ -67,6 +69,9 @@ pub(crate) fn main() {
     );
     assert!(passed > wanted / 20 && rejected > wanted / 100 && dropped > wanted / 10);
     assert!(tally.different.is_empty(), "{} differ", tally.different.len());
+    let plans = std::env::var("BASTIUM_KERNEL_PLANS").ok();
+    let plans = plans.and_then(|words| words.parse().ok()).unwrap_or(FEW_PLANS);
+    crate::rehearsals::all(&mut runner, plans);
 }
 
 /// What came of it.

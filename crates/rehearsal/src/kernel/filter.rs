@@ -17,13 +17,30 @@ const FORGET: u16 = 1 << 8 | 2;
 const REQUEST: u16 = 1;
 
 /// A table that makes the kernel tell what it does with whatever begins a conversation. It is loaded
-/// beside the table that is tried, and changes nothing but that it takes away [`LAST`].
-const LISTENING: &str = "table inet rehearsal {\n\
-    chain in { type filter hook prerouting priority -150\n\
-    ct state new,invalid,untracked meta nftrace set 1\n\
-    ip protocol 253 ip id 0 drop\n}\n\
-    chain out { type filter hook output priority -150\n\
-    ct state new,invalid,untracked meta nftrace set 1\n}\n}\n";
+/// beside the table that is tried, and changes nothing but that it takes away [`LAST`], and that what begins
+/// at a further uplink is answered by that one: `further` are the names of these.
+fn listening(further: &[String]) -> String {
+    let (mut coming, mut going) = (String::new(), String::new());
+    for (interface, mark) in further.iter().zip(FIRST_MARK..) {
+        coming.push_str(&format!(
+            "iifname \"{interface}\" ct state new ct label set {mark}\n\
+             iifname != \"{interface}\" ct label {mark} meta mark set {mark}\n"
+        ));
+        going.push_str(&format!("ct label {mark} meta mark set {mark}\n"));
+    }
+    format!(
+        "table inet {LISTENING_TABLE} {{\n\
+         chain in {{ type filter hook prerouting priority -150\n\
+         ct state new,invalid,untracked meta nftrace set 1\n\
+         ip protocol 253 ip id 0 drop\n{coming}}}\n\
+         chain out {{ type route hook output priority -150\n\
+         ct state new,invalid,untracked meta nftrace set 1\n{going}}}\n}}\n"
+    )
+}
+
+/// The mark of what the second uplink answers; the third one's is the next number, and so on. Routes of the
+/// table of the same number are theirs.
+pub const FIRST_MARK: u32 = 100;
 
 /// Its name.
 const LISTENING_TABLE: &str = "rehearsal";
@@ -132,8 +149,8 @@ pub fn check(rules: &str) -> Result<(), FilterError> {
 ///
 /// # Errors
 /// When the kernel cannot.
-pub fn listen() -> Result<(), FilterError> {
-    load(LISTENING)
+pub fn listen(further: &[String]) -> Result<(), FilterError> {
+    nft(&["-f", "-"], &listening(further)).map(drop)
 }
 
 /// Makes the kernel forget all conversations of the network that this thread is in.

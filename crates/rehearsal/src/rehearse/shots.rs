@@ -1,7 +1,7 @@
 //! From checks to what devices of a site in the kernel do.
 
 use crate::layout::Layout;
-use crate::site::{Action, Expected, Shot};
+use crate::site::{Action, Expected, Shot, Wire};
 use bastium_core::addressing::StandIn;
 use bastium_core::checklist::{Check, Probe};
 use bastium_core::plan::Plan;
@@ -98,14 +98,26 @@ fn is_gateway(plan: &Plan, address: IpAddr) -> bool {
 }
 
 /// The address under which a packet should be heard at the other end: its own, or the gateway's where a
-/// private one goes out (RFC 1918).
-pub(super) fn heard_as(plan: &Plan, layout: &Layout, packet: &Packet) -> Option<IpAddr> {
+/// private one goes out (RFC 1918), or where it is sent back, to `heard_at` in its own network.
+pub(super) fn heard_as(
+    plan: &Plan,
+    layout: &Layout,
+    packet: &Packet,
+    heard_at: IpAddr,
+) -> Option<IpAddr> {
     let source = packet.source();
+    let own = |wire: &Wire| wire.gateway.iter().map(ipnet::IpNet::addr).find(IpAddr::is_ipv4);
+    if source.is_ipv4() && heard_at != packet.destination() {
+        let [from, to] = [source, heard_at].map(|address| plan.network_of(address));
+        if let Some(network) = from.filter(|_| from == to) {
+            return own(&layout.wires[usize::from(plan.network_leg(network).0)]);
+        }
+    }
     let out = plan.internet_addresses().contains(packet.destination());
     match source {
         IpAddr::V4(v4) if out && v4.is_private() && !is_gateway(plan, packet.destination()) => {
             let wire = &layout.wires[layout.cable_of(plan, layout.real(packet.destination()))?];
-            wire.gateway.iter().map(ipnet::IpNet::addr).find(IpAddr::is_ipv4)
+            own(wire)
         }
         _ => Some(layout.real(source)),
     }

@@ -51,6 +51,8 @@ pub struct Site {
     pub(super) trace: Trace,
     pub(super) lines: HashMap<(String, u64), Line>,
     pub(super) next_mark: u16,
+    /// The interfaces of all uplinks but the first, in their order.
+    further: Vec<String>,
 }
 
 /// What the interface is called at the devices' end.
@@ -110,7 +112,27 @@ impl Site {
             cables.push(cable.map_err(kernel("take hold of a cable"))?);
         }
         let trace = gateway.within(Trace::new).map_err(kernel("hear the packet filter"))?;
-        Ok(Self { gateway, ends, cables, trace, lines: HashMap::new(), next_mark: 1 })
+        let further = Vec::new();
+        Ok(Self { gateway, ends, cables, trace, lines: HashMap::new(), next_mark: 1, further })
+    }
+
+    /// Makes the gateway answer by the uplink that was asked, as providers expect, from the next
+    /// [`load`](Self::load) on.
+    ///
+    /// It is no part of [`build`](Self::build), because a kernel with rules for routes looks closer at
+    /// sources: it takes none that is a broadcast address.
+    ///
+    /// # Errors
+    /// What the tool for links says against it.
+    pub fn answer_by_uplink(&mut self, wires: &[Wire]) -> Result<(), Undone> {
+        self.further = further_uplinks(wires).map(|wire| wire.interface.clone()).collect();
+        if self.further.is_empty() {
+            return Ok(());
+        }
+        ip(&self.gateway, &answering_routes(wires))?;
+        ["-4", "-6"]
+            .into_iter()
+            .try_for_each(|family| ip_of(family, &self.gateway, &answering_rules(wires)))
     }
 
     /// Loads rules into the gateway, as they are, in place of those that are there.
@@ -120,10 +142,12 @@ impl Site {
     pub fn load(&mut self, rules: &str) -> Result<(), Undone> {
         let first = self.lines.is_empty();
         let loaded = self.gateway.within(|| {
+            // What is known from before would pass by no rule.
+            filter::forget_conversations()?;
             Ok(filter::load(rules).and_then(|()| {
                 filter::is_whole(rules)?;
                 if first {
-                    filter::listen()?;
+                    filter::listen(&self.further)?;
                 }
                 filter::lines()
             }))
@@ -193,6 +217,29 @@ fn gateway_script(wires: &[Wire], ends: &[Space]) -> io::Result<String> {
     Ok(script)
 }
 
+/// The ways back by each further uplink, in tables of their own.
+fn answering_routes(wires: &[Wire]) -> String {
+    let marks = further_uplinks(wires).zip(filter::FIRST_MARK..);
+    let routes = marks.flat_map(|(wire, mark)| {
+        let name = &wire.interface;
+        wire.routers.iter().map(move |router| {
+            format!("route add default via {router} dev {name} onlink table {mark}\n")
+        })
+    });
+    routes.collect()
+}
+
+/// Which table of routes what is marked goes by: the same for both families.
+fn answering_rules(wires: &[Wire]) -> String {
+    let marks = further_uplinks(wires).zip(filter::FIRST_MARK..);
+    marks.map(|(_, mark)| format!("rule add fwmark {mark} lookup {mark}\n")).collect()
+}
+
+/// The cables of all uplinks but the first.
+fn further_uplinks(wires: &[Wire]) -> impl Iterator<Item = &Wire> {
+    wires.iter().filter(|wire| !wire.routers.is_empty()).skip(1)
+}
+
 fn device_script(wire: &Wire) -> String {
     let mut script = format!("link set lo up\nlink set {DEVICE} up\n");
     for address in &wire.devices {
@@ -216,7 +263,16 @@ fn no_waiting(address: IpAddr) -> &'static str {
 
 /// Runs the tool for links and addresses in a name space, for a whole script at once.
 fn ip(space: &Space, script: &str) -> Result<(), Undone> {
-    let run = || child::run(Command::new("ip").args(["-batch", "-"]), script);
+    ran(space, Command::new("ip").args(["-batch", "-"]), script)
+}
+
+/// The same for one family, `-4` or `-6`.
+fn ip_of(family: &str, space: &Space, script: &str) -> Result<(), Undone> {
+    ran(space, Command::new("ip").args([family, "-batch", "-"]), script)
+}
+
+fn ran(space: &Space, command: &mut Command, script: &str) -> Result<(), Undone> {
+    let run = || child::run(command, script);
     let done = space.within(run).map_err(|error| Undone::Kernel("run ip", error))?;
     if done.status.success() {
         return Ok(());

@@ -88,6 +88,7 @@ pub fn in_kernel(
         .ok_or(Unrehearsed::NoInterfaces)?;
     more_room_for_files();
     let mut site = Site::build(&layout.wires)?;
+    site.answer_by_uplink(&layout.wires)?;
     site.load(props.rules)?;
     let names = Names::new(layout.names.iter().cloned());
     let mut stage = Stage::new(&mut site, names)?;
@@ -251,23 +252,36 @@ impl Play<'_, '_> {
                 Some((*number, shot(plan, self.rules, self.layout, checks[*number])?))
             })
             .collect();
-        // Two devices at one cable would meet without the gateway.
-        let meet =
-            |shot: &Shot| shot.cable.is_some() && self.layout.cable_of(plan, shot.to) == shot.cable;
-        let (near, far): (Vec<_>, Vec<_>) = shots.into_iter().partition(|(_, shot)| meet(shot));
+        let (near, far): (Vec<_>, Vec<_>) =
+            shots.into_iter().partition(|(_, shot)| self.needs_a_hand(shot).is_some());
         let only: Vec<Shot> = far.iter().map(|(_, shot)| shot.clone()).collect();
         let asked = self.stage.play(&only, &mut *told)?;
         let mut all: Vec<(usize, Asked)> =
             far.into_iter().map(|(number, _)| number).zip(asked).collect();
-        for (number, _) in near {
+        for (number, shot) in near {
             let packet = &checks[number].packet;
             let Some(raw) = self.layout.by_hand(plan, packet, 49_000) else { continue };
             let judged = self.stage.site().judge(&[raw])?.pop();
             let seen = fate_seen(judged.as_ref(), packet);
-            let detail = Some("a packet made by hand: both ends are at one cable".to_owned());
+            let why = self.needs_a_hand(&shot).unwrap_or_default();
+            let detail = Some(format!("a packet made by hand: {why}"));
             all.push((number, Asked { seen, judged, heard_as: None, detail }));
         }
         Ok(all)
+    }
+
+    /// Why no two devices could try it as it is.
+    fn needs_a_hand(&self, shot: &Shot) -> Option<&'static str> {
+        let cable = self.layout.cable_of(self.meaning.plan(), shot.to);
+        let answers = shot.answers.map_or(shot.to, |who| who.at);
+        if shot.cable.is_some() && cable == shot.cable {
+            // They would meet without the gateway.
+            Some("both ends are at one cable")
+        } else if shot.cable.is_some() && self.layout.is_nobodys(answers) {
+            Some("no device can have that address")
+        } else {
+            None
+        }
     }
 
     fn id(&self, judged: Option<&Judged>) -> Option<String> {
@@ -280,7 +294,8 @@ impl Play<'_, '_> {
         one.rule = self.id(asked.judged.as_ref());
         one.detail = asked.detail;
         judge(one);
-        let wanted = heard_as(self.meaning.plan(), self.layout, &check.packet);
+        let heard_at = self.rules.as_filtered(&check.packet).destination();
+        let wanted = heard_as(self.meaning.plan(), self.layout, &check.packet, heard_at);
         if let (None, Some(heard), Some(wanted)) = (&one.wrong, asked.heard_as, wanted)
             && heard != wanted
         {

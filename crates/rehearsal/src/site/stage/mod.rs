@@ -166,17 +166,25 @@ impl<'s> Stage<'s> {
     /// # Errors
     /// When the kernel does not do its part; what a device meets is no error.
     pub fn play(&mut self, shots: &[Shot], mut told: impl FnMut(usize)) -> io::Result<Vec<Asked>> {
-        for who in shots.iter().filter_map(|shot| shot.answers) {
-            // A port that something of the gateway's has taken answers by itself.
+        let mut asked: Vec<Option<Asked>> = vec![None; shots.len()];
+        let mut nobody = vec![false; shots.len()];
+        for (number, shot) in shots.iter().enumerate() {
+            let Some(who) = shot.answers else { continue };
             match self.listen(who) {
-                Err(error) if error.kind() != io::ErrorKind::AddrInUse => return Err(error),
-                _ => {}
+                // A port that something of the gateway's has taken answers by itself.
+                Err(error) if error.kind() == io::ErrorKind::AddrInUse => {}
+                // No machine can be at the address that names a network, or that is for all in it.
+                Err(error) if error.kind() == io::ErrorKind::AddrNotAvailable => {
+                    asked[number] = Some(Asked::not_tried(&error));
+                    nobody[number] = true;
+                }
+                listening => listening?,
             }
         }
-        let mut asked: Vec<Option<Asked>> = vec![None; shots.len()];
         for times in TRIES {
             let late = |asked: &Option<Asked>| asked.as_ref().is_none_or(Asked::is_late);
-            let due: Vec<usize> = (0..shots.len()).filter(|number| late(&asked[*number])).collect();
+            let due = (0..shots.len()).filter(|number| !nobody[*number] && late(&asked[*number]));
+            let due: Vec<usize> = due.collect();
             let done = shots.len() - due.len();
             let round: Vec<&Shot> = due.iter().map(|number| &shots[*number]).collect();
             let came = self.round(&round, times, &mut |now| told(done + now))?;

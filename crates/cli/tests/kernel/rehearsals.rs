@@ -1,0 +1,66 @@
+//! Rehearsals of generated plans: whatever `check` accepts agrees with itself in the kernel.
+
+use crate::model::{TODAY, any_draft, wired};
+use bastium_core::checklist;
+use bastium_core::meaning::Meaning;
+use bastium_core::plan::{Form, Plan, resolve};
+use bastium_core::proof;
+use bastium_core::rules;
+use bastium_export::nftables::{self, NftOptions};
+use bastium_rehearsal::rehearse::{Props, Report, in_kernel};
+use proptest::strategy::{Strategy, ValueTree};
+use proptest::test_runner::TestRunner;
+use std::time::Instant;
+
+/// Rehearses so many plans, each whole.
+pub(crate) fn all(runner: &mut TestRunner, wanted: usize) {
+    let begun = Instant::now();
+    let (mut plans, mut tried, mut wrong) = (0, 0, Vec::new());
+    while plans < wanted {
+        let draft = any_draft().new_tree(runner).expect("a draft").current();
+        let Ok(plan) = resolve(wired(draft)) else { continue };
+        let Ok(meaning) = Meaning::new(&plan, TODAY) else { continue };
+        let report = rehearsed(&plan, &meaning);
+        plans += 1;
+        tried += report.tried.len();
+        for one in report.tried.iter().filter(|one| one.wrong.is_some()) {
+            let says = format!("plan {plans}: {one:?}");
+            if wrong.len() < 20 {
+                eprintln!("{says}");
+            }
+            wrong.push(says);
+        }
+        for rule in report.rules.iter().filter(|rule| rule.can_match && rule.hits == 0) {
+            let says = format!("plan {plans}: {} was never hit", rule.id);
+            if wrong.len() < 20 {
+                eprintln!("{says}");
+            }
+            wrong.push(says);
+        }
+    }
+    println!(
+        "{tried} trials on {plans} plans in {:.1?}, {} disagree",
+        begun.elapsed(),
+        wrong.len()
+    );
+    assert!(wrong.is_empty(), "{} disagree", wrong.len());
+}
+
+fn rehearsed(plan: &Plan, meaning: &Meaning<'_>) -> Report {
+    let rules = rules::in_form(meaning, Form::PerPair).expect("this form says everything");
+    let proved = proof::proved(meaning, &rules).expect("the rules do what the plan says");
+    let list = checklist::build(meaning, proved);
+    let file = |options| {
+        let file = nftables::proven(meaning, &rules, options).expect("the file is proved");
+        file.text().to_owned()
+    };
+    let written = file(NftOptions::default());
+    let tags = nftables::tags(&rules).into_iter();
+    let props = Props {
+        rules: &written,
+        rules_at: &|at| Some(file(NftOptions::at(at))),
+        names_and_leases: &bastium_export::dnsmasq(plan),
+        ids: tags.map(|(tag, rule)| (tag, rule.id.clone())).collect(),
+    };
+    in_kernel(meaning, &rules, &list, &props, |_, _| {}).unwrap_or_else(|why| panic!("{why}"))
+}
