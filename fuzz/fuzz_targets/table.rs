@@ -21,8 +21,12 @@ fuzz_target!(|bytes: &[u8]| {
         let Ok(understood) = understand(kind, &headings, &rows, &PLAN) else { continue };
         let mut text = include_str!("../../demo/bare.toml").to_owned();
         for entry in understood.entries.into_iter().take(5) {
-            let edit =
-                Edit::Add { kind: kind.to_owned(), name: entry.name, settings: entry.settings };
+            let edit = Edit::Add {
+                kind: kind.to_owned(),
+                name: entry.name,
+                settings: entry.settings,
+                open_by_trust: false,
+            };
             if let Ok(new) = apply(&text, &edit) {
                 let _ = bastium_planfile::read("plan", new.as_bytes());
                 text = new;

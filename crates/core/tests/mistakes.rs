@@ -27,8 +27,11 @@ fn essences(rules: &RuleSet) -> Vec<(usize, Essence)> {
 
 /// Whether a kind of mistake makes just what it says of a rule's packets.
 fn is_as_named(kind: Kind, own: &Match, wrong: &Match) -> bool {
+    // Whoever names the wrong source for the gateway may name no interface either.
+    let entering = own.enters == wrong.enters
+        || (kind == Kind::SourceWider && own.enters.is_subset(&wrong.enters));
     let rest = |one: &Match, other: &Match| {
-        (one.enters == other.enters && one.at == other.at)
+        (entering && one.at == other.at)
             && [
                 one.source == other.source,
                 one.destination == other.destination,

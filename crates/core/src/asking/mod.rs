@@ -70,8 +70,7 @@ fn named(plan: &Plan, words: &str) -> Option<Place> {
         return Some(Place { text: words.to_owned(), ..permission.to.clone() });
     }
     let name = words.trim_end_matches('.').to_lowercase();
-    let domain =
-        plan.domains().iter().find(|domain| domain.names.iter().any(|own| *own == name))?;
+    let domain = plan.domains().iter().find(|domain| domain.names.contains(&name))?;
     let addresses = domain.stand_in.set();
     Some(Place { text: words.to_owned(), addresses, ..Place::default() })
 }

@@ -6,18 +6,17 @@
 //! What is not understood becomes an *unsure* line that shields what is below it.
 
 mod tests_of;
+mod translated;
+
+pub(crate) use translated::{Translated, Translation, translated_in, translated_out};
 
 use super::ruleset::{
-    Chain, Hook, Key, Part, Ports, Problem, Refusal, Rule, Ruleset, State, Table, Value, Values,
-    Verdict,
+    Chain, Hook, Key, Part, Problem, Refusal, Rule, Ruleset, State, Table, Value, Values, Verdict,
 };
 use super::world::World;
 use bastium_core::plan::Action;
-use bastium_core::space::{
-    AddressSet, IntervalSet, Match, PacketSet, Protocol, ServicePoint, ServiceSet,
-};
+use bastium_core::space::{AddressSet, IntervalSet, Match, PacketSet, Protocol, ServiceSet};
 use std::collections::HashMap;
-use std::net::IpAddr;
 
 /// How deep chains may lead into each other, as in the kernel.
 const DEEPEST: usize = 16;
@@ -76,21 +75,6 @@ pub(crate) struct Line {
     pub(crate) end: bool,
 }
 
-/// Where a destination is translated to.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
-pub(crate) enum Translated {
-    /// Not at all.
-    No,
-    /// To that address, by the same port or another one.
-    To(IpAddr, Option<u16>),
-    /// The source, to the gateway's own address on the way out.
-    Own,
-    /// The source, to that address.
-    As(IpAddr),
-    /// Nobody knows.
-    Unknown,
-}
-
 /// What was made of a rule set.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Lowered {
@@ -114,47 +98,6 @@ pub(crate) fn lower(ruleset: &Ruleset, world: &dyn World, which: Conversation) -
     lowering.done
 }
 
-/// The lines that translate destinations before a route is looked up.
-pub(crate) fn translated_in(
-    ruleset: &Ruleset,
-    world: &dyn World,
-) -> (Vec<(Vec<Match>, Translated, String)>, Vec<Problem>) {
-    translations(ruleset, world, Place::Prerouting, "prerouting")
-}
-
-/// The lines that translate sources on the way out.
-pub(crate) fn translated_out(
-    ruleset: &Ruleset,
-    world: &dyn World,
-) -> (Vec<(Vec<Match>, Translated, String)>, Vec<Problem>) {
-    translations(ruleset, world, Place::Postrouting, "postrouting")
-}
-
-fn translations(
-    ruleset: &Ruleset,
-    world: &dyn World,
-    place: Place,
-    hook: &str,
-) -> (Vec<(Vec<Match>, Translated, String)>, Vec<Problem>) {
-    let mut lowering = Lowering::new(ruleset, world, Conversation::Begins);
-    let whole = world.at(place);
-    for (table, chain, _) in lowering.hooked("nat", hook) {
-        let region = lowering.in_family(table, &whole);
-        lowering.walk(table, chain, &region, true, 0);
-    }
-    let mut lines = std::mem::take(&mut lowering.translated);
-    let denies = lowering.done.lines.iter().find(|line| line.action != Action::Allow);
-    if let Some(at) = denies.map(|line| line.at.clone()) {
-        lowering.problem(&at, "it denies where others translate");
-    }
-    lines.push((vec![whole], Translated::No, "nothing".to_owned()));
-    let mut problems = lowering.done.problems;
-    if let Some(at) = lowering.done.exhausted {
-        problems.push(Problem { at, what: "chains that lead too deep".to_owned() });
-    }
-    (lines, problems)
-}
-
 struct Lowering<'r> {
     ruleset: &'r Ruleset,
     world: &'r dyn World,
@@ -163,7 +106,7 @@ struct Lowering<'r> {
     products: usize,
     /// What rules have written to the log that decide nothing.
     logged: Vec<Match>,
-    translated: Vec<(Vec<Match>, Translated, String)>,
+    translated: Vec<Translation>,
     /// By mark: the rate in bytes a second.
     limits: HashMap<u32, u64>,
     /// Whether a packet that begins a conversation may have a mark when a rule asks for it.
@@ -359,7 +302,7 @@ impl<'r> Lowering<'r> {
                     ("nat", _) => !hook.drops && chain.rules.is_empty(),
                     _ => false,
                 };
-                if !read && !(self.is_harmless(t, c, hook) && !marks(chain)) {
+                if !read && (marks(chain) || !self.is_harmless(t, c, hook)) {
                     odd.push((at, format!("a chain of type {} at {}", hook.kind, hook.hook)));
                 }
             }
@@ -549,40 +492,6 @@ impl<'r> Lowering<'r> {
             self.done.exhausted.get_or_insert_with(|| rule.at.clone());
         }
         self.done.lines.extend(lines);
-    }
-
-    fn push_translated(&mut self, matches: Vec<Match>, to: Translated, rule: &Rule) {
-        if !matches.is_empty() {
-            self.products += matches.len();
-            self.translated.push((matches, to, rule.at.clone()));
-        }
-    }
-
-    fn send_on(&mut self, rule: &Rule, to: IpAddr, ports: &Ports, here: &[Match], said: &Said) {
-        let sure = |port| if said.sure { Translated::To(to, port) } else { Translated::Unknown };
-        let asks = |port: u16| -> Vec<Match> {
-            let lines = [6u8, 17, 33, 132, 136].into_iter().map(|number| {
-                let point = ServicePoint::port(Protocol(number), port).coordinate();
-                (point, point)
-            });
-            let service = ServiceSet::both(IntervalSet::from_spans(lines));
-            let asked = Match { service, ..Match::everything() };
-            let all = here.iter().map(|product| product.intersection(&asked));
-            all.filter(|product| !product.is_empty()).collect()
-        };
-        match ports {
-            Ports::Same => self.push_translated(here.to_vec(), sure(None), rule),
-            Ports::To(port) => {
-                self.push_translated(asks(*port), sure(None), rule);
-                self.push_translated(here.to_vec(), sure(Some(*port)), rule);
-            }
-            Ports::Each(each) => {
-                for (from, port) in each {
-                    let port = (from != port).then_some(*port);
-                    self.push_translated(asks(*from), sure(port), rule);
-                }
-            }
-        }
     }
 
     /// What of each product is in any of the others.

@@ -17,7 +17,8 @@ mod world;
 
 pub(crate) use json::ruleset as from_json;
 pub(crate) use lower::{
-    Conversation, Line, Lowered, Place, Translated, lower, translated_in, translated_out,
+    Conversation, Line, Lowered, Place, Translated, Translation, lower, translated_in,
+    translated_out,
 };
 pub(crate) use ruleset::{
     Key, Part, Problem, Ruleset, Side, Value, Values, Verdict, interfaces_of, references,

@@ -1,0 +1,110 @@
+//! What rules translate.
+
+use super::super::ruleset::{Ports, Problem, Rule, Ruleset};
+use super::super::world::World;
+use super::{Conversation, Lowering, Place, Said};
+use bastium_core::plan::Action;
+use bastium_core::space::{IntervalSet, Match, Protocol, ServicePoint, ServiceSet};
+use std::net::IpAddr;
+
+/// Where a destination is translated to.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub(crate) enum Translated {
+    /// Not at all.
+    No,
+    /// To that address, by the same port or another one.
+    To(IpAddr, Option<u16>),
+    /// The source, to the gateway's own address on the way out.
+    Own,
+    /// The source, to that address.
+    As(IpAddr),
+    /// Nobody knows.
+    Unknown,
+}
+
+/// A line that translates: what it matches, to what, and what it says.
+pub(crate) type Translation = (Vec<Match>, Translated, String);
+
+/// The lines that translate destinations before a route is looked up.
+pub(crate) fn translated_in(
+    ruleset: &Ruleset,
+    world: &dyn World,
+) -> (Vec<Translation>, Vec<Problem>) {
+    translations(ruleset, world, Place::Prerouting, "prerouting")
+}
+
+/// The lines that translate sources on the way out.
+pub(crate) fn translated_out(
+    ruleset: &Ruleset,
+    world: &dyn World,
+) -> (Vec<Translation>, Vec<Problem>) {
+    translations(ruleset, world, Place::Postrouting, "postrouting")
+}
+
+fn translations(
+    ruleset: &Ruleset,
+    world: &dyn World,
+    place: Place,
+    hook: &str,
+) -> (Vec<Translation>, Vec<Problem>) {
+    let mut lowering = Lowering::new(ruleset, world, Conversation::Begins);
+    let whole = world.at(place);
+    for (table, chain, _) in lowering.hooked("nat", hook) {
+        let region = lowering.in_family(table, &whole);
+        lowering.walk(table, chain, &region, true, 0);
+    }
+    let mut lines = std::mem::take(&mut lowering.translated);
+    let denies = lowering.done.lines.iter().find(|line| line.action != Action::Allow);
+    if let Some(at) = denies.map(|line| line.at.clone()) {
+        lowering.problem(&at, "it denies where others translate");
+    }
+    lines.push((vec![whole], Translated::No, "nothing".to_owned()));
+    let mut problems = lowering.done.problems;
+    if let Some(at) = lowering.done.exhausted {
+        problems.push(Problem { at, what: "chains that lead too deep".to_owned() });
+    }
+    (lines, problems)
+}
+
+impl Lowering<'_> {
+    pub(super) fn push_translated(&mut self, matches: Vec<Match>, to: Translated, rule: &Rule) {
+        if !matches.is_empty() {
+            self.products += matches.len();
+            self.translated.push((matches, to, rule.at.clone()));
+        }
+    }
+
+    pub(super) fn send_on(
+        &mut self,
+        rule: &Rule,
+        to: IpAddr,
+        ports: &Ports,
+        here: &[Match],
+        said: &Said,
+    ) {
+        let sure = |port| if said.sure { Translated::To(to, port) } else { Translated::Unknown };
+        let asks = |port: u16| -> Vec<Match> {
+            let lines = [6u8, 17, 33, 132, 136].into_iter().map(|number| {
+                let point = ServicePoint::port(Protocol(number), port).coordinate();
+                (point, point)
+            });
+            let service = ServiceSet::both(IntervalSet::from_spans(lines));
+            let asked = Match { service, ..Match::everything() };
+            let all = here.iter().map(|product| product.intersection(&asked));
+            all.filter(|product| !product.is_empty()).collect()
+        };
+        match ports {
+            Ports::Same => self.push_translated(here.to_vec(), sure(None), rule),
+            Ports::To(port) => {
+                self.push_translated(asks(*port), sure(None), rule);
+                self.push_translated(here.to_vec(), sure(Some(*port)), rule);
+            }
+            Ports::Each(each) => {
+                for (from, port) in each {
+                    let port = (from != port).then_some(*port);
+                    self.push_translated(asks(*from), sure(port), rule);
+                }
+            }
+        }
+    }
+}
