@@ -24,7 +24,8 @@ pub struct Rehearse {
 /// Arguments of `audit`.
 #[derive(Clone, Debug, Args)]
 pub struct Audit {
-    /// What `nft -j list ruleset` prints, lists of RFC 8519 in JSON, or a table (.csv); `-` for standard input
+    /// What `nft list ruleset` prints, as text or JSON (`-j`), lists of RFC 8519 in JSON, or a table (.csv);
+    /// `-` for standard input
     #[arg(value_name = "RULES")]
     pub rules: PathBuf,
     /// Look at the list alone, without a plan

@@ -66,7 +66,7 @@ fn not_a_list(path: &Path, problem: &NotAList) -> Failure {
         ),
         NotAList::OtherJson => (
             format!("{path} is JSON, but no rule list"),
-            "give it what `nft -j list ruleset` prints, or lists of RFC 8519",
+            "give it what `nft list ruleset` prints, or lists of RFC 8519",
         ),
         NotAList::BrokenJson(error) => {
             (format!("{path} is no JSON: {}", clean(error)), "is the file whole?")

@@ -99,11 +99,11 @@ impl AuditSheet {
         if !foreign.exhausted {
             sheet.look_at_lines(foreign);
         }
-        if sheet.agrees {
-            // Of its own lines, a plan answers for each.
-            let own = |name: &String| known.contains(name) || is_beside_rules(name);
-            sheet.findings.retain(|finding| !own(&finding.rule));
-        }
+        // For what its own lines are like, the plan answers; what is wrong with one may be why they differ.
+        let own = |name: &String| known.contains(name) || is_beside_rules(name);
+        let is_advice = |finding: &AuditFinding| finding.severity == Severity::Advice.word();
+        let agrees = sheet.agrees;
+        sheet.findings.retain(|one| !own(&one.rule) || !(agrees || is_advice(one)));
         let rank = |finding: &AuditFinding| usize::from(finding.severity != "warning");
         sheet.findings.sort_by_key(rank);
         sheet
