@@ -220,8 +220,8 @@ fn words(to: &Translated) -> String {
         Translated::No => "not translated".to_owned(),
         Translated::To(address, None) => format!("sent on to {address}"),
         Translated::To(address, Some(port)) => format!("sent on to {address}, port {port}"),
-        Translated::Own => "from the gateway's own address".to_owned(),
-        Translated::As(address) => format!("from {address}"),
+        Translated::Own => "given the gateway's own address as its source".to_owned(),
+        Translated::As(address) => format!("given {address} as its source"),
         Translated::Unknown => "nobody knows".to_owned(),
     }
 }

@@ -153,11 +153,11 @@ impl Words {
                 does(&self.before)
             ),
             "log" => format!(
-                "{what} is {} by the gateway; the plan has it {} ({why}); gateway: {line}",
+                "{what} is {} by the gateway; in the plan it is {} ({why}); gateway: {line}",
                 self.after, self.before
             ),
             "translation" => format!(
-                "{what} is {} by the gateway; the plan has it {}; gateway: {line}",
+                "{what} is {} by the gateway; in the plan it is {}; gateway: {line}",
                 self.after, self.before
             ),
             "limit" => format!(

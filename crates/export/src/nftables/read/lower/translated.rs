@@ -58,7 +58,7 @@ fn translations(
     if let Some(at) = denies.map(|line| line.at.clone()) {
         lowering.problem(&at, "it denies where others translate");
     }
-    lines.push((vec![whole], Translated::No, "nothing".to_owned()));
+    lines.push((vec![whole], Translated::No, "no line translates it".to_owned()));
     let mut problems = lowering.done.problems;
     if let Some(at) = lowering.done.exhausted {
         problems.push(Problem { at, what: "chains that lead too deep".to_owned() });
