@@ -316,6 +316,33 @@ fn access_lists_are_read_with_all_that_the_module_says_of_ports() {
 }
 
 #[test]
+fn numbers_that_do_not_fit_are_named_and_never_bent() {
+    let bench = Bench::new();
+    let list = acl(vec![
+        ace("protocol", "accept", json!({ "ipv4": { "protocol": 300 } })),
+        ace("type", "accept", json!({ "ipv4": {}, "icmp": { "type": 264 } })),
+        ace("code", "accept", json!({ "ipv4": {}, "icmp": { "type": 8, "code": 256 } })),
+        ace("alone", "accept", json!({ "ipv6": {}, "icmp": { "code": 1 } })),
+        ace("word", "accept", json!({ "ipv4": { "protocol": "tcp" } })),
+        ace(
+            "back",
+            "accept",
+            json!({ "ipv4": {}, "udp": { "destination-port":
+            { "lower-port": 9, "upper-port": 1 } } }),
+        ),
+    ]);
+    bench.write("acl.json", list.to_string());
+    let run = audit(&bench, "acl.json --alone");
+    let json = run.json();
+    let named: Vec<&str> = rows(&json, "not_understood")
+        .iter()
+        .map(|row| row["at"].as_str().expect("a place").rsplit(' ').next().expect("a name"))
+        .collect();
+    assert_eq!(named, ["protocol", "type", "code", "alone", "word", "back"], "{json:#}");
+    assert_eq!(run.code, 1);
+}
+
+#[test]
 fn lists_of_the_plans_own_say_what_the_plan_says_up_to_what_replies_look_like() {
     let bench = Bench::new();
     let run = bench.run(&format!("export acl-json --plan clinic.toml --day {DAY} --to acl.json"));

@@ -37,6 +37,10 @@ pub(super) fn read(acls: &Value, plan: Option<&Plan>) -> Result<Foreign, NotALis
             if let Some(list) = all.iter().find(|list| list["name"] == name) {
                 reader.list(list, &here);
                 any = true;
+            } else {
+                let at = format!("interface {interface}");
+                let what = format!("the list {name}, which is not there");
+                reader.obscure.push(Obscure { at, what });
             }
         }
         if any {
@@ -148,9 +152,10 @@ impl Reader {
                     for (leaf, value) in value.as_object().into_iter().flatten() {
                         let prefix = value.as_str().and_then(|word| self.named.meant(word));
                         match (leaf.as_str(), prefix) {
-                            ("protocol", _) => {
-                                protocol = value.as_u64().and_then(|n| u8::try_from(n).ok());
-                            }
+                            ("protocol", _) => match number(value) {
+                                Some(number) => protocol = Some(number),
+                                None => unclear.push(out_of_range("protocol", value)),
+                            },
                             (leaf, Some(set)) if leaf.starts_with("source-") => {
                                 product.source = product.source.intersection(&set);
                             }
@@ -201,21 +206,42 @@ impl Reader {
         }
         if let Some(leaves) = matches["icmp"].as_object() {
             let v6 = matches.get("ipv6").is_some();
-            let number = if v6 { Protocol::ICMP_V6 } else { Protocol::ICMP };
-            let of = |leaf: &str| leaves.get(leaf).and_then(Value::as_u64);
-            let own = match (of("type"), of("code")) {
-                (Some(kind), code) => {
-                    let code = code.map(|code| code as u8);
-                    ServiceSet::icmp_types(number, &[kind as u8], code)
+            let number_of_icmp = if v6 { Protocol::ICMP_V6 } else { Protocol::ICMP };
+            let mut of = |leaf: &str| -> Option<u8> {
+                let value = leaves.get(leaf)?;
+                let read = number(value);
+                if read.is_none() {
+                    unclear.push(out_of_range(leaf, value));
                 }
-                _ => ServiceSet::protocol(number),
+                read
             };
+            let own = match (of("type"), of("code")) {
+                (Some(kind), code) => ServiceSet::icmp_types(number_of_icmp, &[kind], code),
+                (None, _) => ServiceSet::protocol(number_of_icmp),
+            };
+            let others = leaves.keys().filter(|leaf| !["type", "code"].contains(&leaf.as_str()));
+            unclear.extend(others.map(|leaf| format!("`icmp {leaf}`")));
+            if leaves.contains_key("code") && !leaves.contains_key("type") {
+                unclear.push("`icmp code` without a type".to_owned());
+            }
             service = service.intersection(&own);
         }
         product.service = service;
         let sure = unclear.is_empty();
         self.obscure.extend(unclear.into_iter().map(|what| Obscure { at: at.to_owned(), what }));
         (product, sure)
+    }
+}
+
+/// A number of one octet; `None` where it is none, or does not fit.
+fn number(value: &Value) -> Option<u8> {
+    value.as_u64().and_then(|number| u8::try_from(number).ok())
+}
+
+fn out_of_range(leaf: &str, value: &Value) -> String {
+    match value {
+        Value::Number(number) => format!("`{leaf} {number}`, which is not 0 to 255"),
+        _ => format!("`{leaf}`, which is no number"),
     }
 }
 
@@ -228,7 +254,7 @@ fn answers(flags: &str) -> bool {
 fn ports(value: &Value) -> Option<Vec<(u16, u16)>> {
     let number = |leaf: &str| value[leaf].as_u64().and_then(|n| u16::try_from(n).ok());
     if let (Some(low), Some(high)) = (number("lower-port"), number("upper-port")) {
-        return Some(vec![(low, high)]);
+        return (low <= high).then(|| vec![(low, high)]);
     }
     let port = number("port")?;
     match value["operator"].as_str().unwrap_or("eq") {
