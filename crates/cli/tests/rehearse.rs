@@ -312,3 +312,59 @@ fn a_file_of_rules_is_for_packets_alone() {
     let run = bench.run("rehearse --rules nothing-there.nft --plan bare.toml");
     assert!(run.code == 2 || run.code == 3, "{}", run.err);
 }
+
+/// A site of so many networks that its rules do not go to the kernel in one message, with two uplinks of both
+/// families, devices that are reached from the internet by IPv6, and something offered at the second uplink.
+fn large() -> String {
+    let mut text = String::from(
+        "bastium = 1\n\
+         [site]\nname = \"Fernside, all houses\"\nspace = [\"10.44.0.0/16\", \"2001:db8:44::/48\"]\n\
+         tie = \"third-octet\"\n\
+         [gateway]\nform = \"per-pair\"\nports = [\"wan1\", \"wan2\", \"lan1\"]\n\
+         [uplink.fibre]\nport = \"wan1\"\naddress = [\"198.51.100.14/30\", \"2001:db8:9::2/64\"]\n\
+         [uplink.mobile]\nport = \"wan2\"\naddress = [\"192.0.2.14/29\", \"2001:db8:a::2/64\"]\n\
+         [zone.people]\ntrust = \"medium\"\nuses-gateway-for = [\"dns\", \"dhcp\", \"ntp\", \"ping\"]\n\
+         [zone.things]\ntrust = \"low\"\nuses-gateway-for = [\"dns\", \"dhcp\"]\n\
+         [zone.guests]\ntrust = \"low\"\nuses-gateway-for = [\"dns\", \"dhcp\"]\n\
+         [zone.servers]\ntrust = \"high\"\nuses-gateway-for = [\"dns\", \"ntp\"]\n",
+    );
+    for number in 0..22 {
+        let zone = ["people", "things", "guests", "servers"][number % 4];
+        text.push_str(&format!(
+            "[network.house-{number}]\nzone = \"{zone}\"\nvlan = {}\nport = \"lan1\"\nhosts = 5\n",
+            10 + number
+        ));
+        text.push_str(if zone == "servers" { "dhcp = false\n" } else { "dhcp = \"100-119\"\n" });
+    }
+    text.push_str(
+        "[host.booking]\nnetwork = \"house-3\"\naddress = [\"10.44.13.10\", \"2001:db8:44:13::10\"]\n\
+         [inbound.booking]\nservice = \"https\"\nhost = \"booking\"\nuplink = \"mobile\"\nwhy = \"Clients book\"\n\
+         [matrix]\nlog = \"block\"\nunmatched = \"block+log\"\ngrid = '''\n\
+                   people  things  guests  servers  internet\n\
+         people    allow   reject  block   allow    allow\n\
+         things    block   block   block   block    block\n\
+         guests    block   block   block   block    allow\n\
+         servers   block   block   block   allow    allow\n\
+         internet  block   block   block   block    block\n'''\n\
+         [exception.seen-from-outside]\nfrom = \"internet\"\nto = \"booking\"\nservice = \"ping\"\n\
+         action = \"allow\"\nwhy = \"Whether it is there\"\n",
+    );
+    text
+}
+
+#[test]
+fn a_large_site_with_two_uplinks_is_rehearsed_whole() {
+    let bench = Bench::new();
+    bench.write("large.toml", large());
+    let Some(run) = rehearse(&bench, "large.toml", &["--format", "json"]) else { return };
+    assert_eq!(run.code, 0, "{}\n{}", run.out, run.err);
+    let json = run.json();
+    assert_eq!(json["agrees"], true);
+    // What came by the second uplink was answered by it, over both families.
+    let answered: Vec<&Value> = rows(&json, "checks")
+        .iter()
+        .filter(|check| check["from"].as_str().is_some_and(|from| from.contains("internet")))
+        .filter(|check| check["seen"] == "reply")
+        .collect();
+    assert!(answered.len() >= 2, "{answered:#?}");
+}
