@@ -9,6 +9,7 @@ use bastium_core::blocked::Tally;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Form, Plan};
 use bastium_core::rules;
+use bastium_export::foreign::read_rules;
 use bastium_export::nftables::{self, NftOptions};
 use bastium_export::read_packet_log;
 use divan::Bencher;
@@ -43,6 +44,30 @@ fn write_nftables(bencher: Bencher<'_, '_>, size: usize) {
     let rules = rules::in_form(&meaning, Form::PerPair).expect("this form says everything");
     bencher.bench(|| {
         nftables::nftables(&plan, &rules, NftOptions::default()).expect("cables have names").len()
+    });
+}
+
+/// The text and its lines alone, without any comparison.
+#[divan::bench(args = [100, 1_000, 10_000], max_time = 5)]
+fn read_back(bencher: Bencher<'_, '_>, size: usize) {
+    let plan = plan(size);
+    let meaning = Meaning::new(&plan, DAY).expect("a meaning");
+    let rules = rules::in_form(&meaning, Form::PerPair).expect("this form says everything");
+    let text = nftables::nftables(&plan, &rules, NftOptions::default()).expect("cables have names");
+    bencher.bench(|| read_rules(&text, Some(&plan)).expect("a rule list").lines.len());
+}
+
+/// All that stands between the rules and a file that may be written.
+#[divan::bench(args = [100, 1_000, 10_000], max_time = 5)]
+fn prove_the_file(bencher: Bencher<'_, '_>, size: usize) {
+    let plan = plan(size);
+    let meaning = Meaning::new(&plan, DAY).expect("a meaning");
+    let rules = rules::in_form(&meaning, Form::PerPair).expect("this form says everything");
+    bencher.bench(|| {
+        nftables::proven(&meaning, &rules, NftOptions::default())
+            .expect("it is proved")
+            .text()
+            .len()
     });
 }
 
