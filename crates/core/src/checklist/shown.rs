@@ -249,7 +249,7 @@ fn place_of(rules: &RuleSet, rule: &Rule) -> Option<Place> {
     })
 }
 
-/// What a rule matches with a mistake, and without it not. The two differ in one dimension.
+/// What a rule matches with a mistake, and without it not.
 pub(super) fn gain(mistake: &Mistake, rules: &RuleSet) -> Option<Vec<Match>> {
     let own = mistake.rule(rules)?.first_packets()?;
     let Change::Matches(other) = &mistake.change else { return None };
@@ -266,15 +266,20 @@ pub(super) fn loss(mistake: &Mistake, rules: &RuleSet) -> Option<Vec<Match>> {
     }
 }
 
-/// What one product has and another has not, where they differ in one dimension at most.
+/// What one product has and another has not, as far as places, addresses and services tell them apart: a part
+/// for each of these. Parts may overlap.
 fn without(one: &Match, other: &Match) -> Vec<Match> {
+    let enters = Match { enters: one.enters.difference(&other.enters), ..one.clone() };
     let source = Match { source: one.source.difference(&other.source), ..one.clone() };
     let destination = one.destination.difference(&other.destination);
     let destination = Match { destination, ..one.clone() };
     let service = Match { service: one.service.difference(&other.service), ..one.clone() };
-    let left = [source, destination, service].into_iter();
+    let left = [enters, source, destination, service].into_iter();
     left.filter(|left| {
-        !left.source.is_empty() && !left.destination.is_empty() && !is_none(&left.service)
+        !left.enters.is_empty()
+            && !left.source.is_empty()
+            && !left.destination.is_empty()
+            && !is_none(&left.service)
     })
     .collect()
 }
