@@ -47,6 +47,15 @@ fn at_top(text: &str, chain: &str, line: &str) -> String {
     format!("{}\t\t{line}\n{}", &text[..start], &text[start..])
 }
 
+/// A text with a line of a chain moved to the chain's end.
+fn at_end(text: &str, chain: &str, word: &str) -> String {
+    let line = text.lines().find(|line| line.contains(word)).unwrap_or_else(|| panic!("{word}"));
+    let without = text.replacen(&format!("{line}\n"), "", 1);
+    let start = without.find(&format!("\tchain {chain} {{\n")).unwrap_or_else(|| panic!("{chain}"));
+    let end = start + without[start..].find("\n\t}\n").expect("its end") + 1;
+    format!("{}{line}\n{}", &without[..end], &without[end..])
+}
+
 /// Faults that each change what happens to some packet.
 fn faults(text: &str) -> Vec<(String, String)> {
     let mut all: Vec<(String, String)> = Vec::new();
@@ -84,6 +93,10 @@ fn faults(text: &str) -> Vec<(String, String)> {
         ("forward", "meta l4proto tcp tcp flags syn limit rate 5/second accept"),
         ("forward", "ct state established iifname \"wan1\" drop"),
         ("input", "ct state established drop"),
+        ("forward", "ct mark set 0x6be4edbb"),
+        ("pass_guests_staff", "ip6 saddr fd6b:2f4e:91c0:80::7 icmp type 8 accept"),
+        ("pass_guests_staff", "meta nfproto ipv6 icmp type 8 accept"),
+        ("pass_guests_staff", "meta l4proto icmp icmp type 8 accept"),
     ] {
         add(&format!("added to {chain}: {line}"), at_top(text, chain, line));
     }
@@ -103,6 +116,16 @@ fn faults(text: &str) -> Vec<(String, String)> {
         ("\"Monday\", \"Tuesday\"", "\"Tuesday\""),
         ("rate over 6250000 bytes/second", "rate over 62500000 bytes/second"),
         ("limit name \"limit_visits-read-records\" counter drop", "counter drop"),
+        ("burst 1562500 bytes", "burst 100 bytes"),
+        (
+            "set domain_phone-provider_v4 {\n\t\ttype ipv4_addr\n",
+            "set domain_phone-provider_v4 {\n\t\ttype ipv4_addr\n\t\telements = { 10.44.40.10 }\n",
+        ),
+        (
+            "set domain_phone-provider_v4 {\n\t\ttype ipv4_addr\n",
+            "set domain_phone-provider_v4 {\n\t\ttype ipv4_addr\n\t\tflags interval\n\t\telements = { 0.0.0.0/1 }\n",
+        ),
+        ("table inet bastium {", "table inet bastium {\n\tflags dormant"),
         ("ct mark set 0x6be4edbb accept", "accept"),
         (
             "\"core.84\" . \"wan1\" : goto pass_guests_internet",
@@ -112,16 +135,16 @@ fn faults(text: &str) -> Vec<(String, String)> {
         ("\"core.24\" . \"core.40\"", "\"core.24\" . \"core.41\""),
         ("iifname \"wan1\" ip daddr { 10.44.10.0/24", "iifname \"wan1\" ip daddr { 10.44.11.0/24"),
         ("iifname \"core.80\" ip saddr != ", "iifname \"core.80\" ip saddr "),
-        ("counter reject with tcp reset", "counter drop"),
+        (" reject with tcp reset", " drop"),
+        (" reject with icmpx admin-prohibited", " drop"),
         ("goto closing\n", "accept\n"),
         ("table inet bastium {", "table ip bastium {"),
         ("type filter hook forward", "type filter hook prerouting"),
         ("type nat hook postrouting", "type nat hook input"),
     ] {
-        if text.contains(from) {
-            add(&format!("{from} -> {to}"), changed(text, from, to));
-        }
+        add(&format!("{from} -> {to}"), changed(text, from, to));
     }
+    add("the limit below what it is for", at_end(text, "forward", " limit name "));
     // Other tables.
     for (what, table) in [
         (
@@ -147,6 +170,10 @@ fn faults(text: &str) -> Vec<(String, String)> {
         (
             "a table on a device",
             "table netdev early {\n\tchain c {\n\t\ttype filter hook ingress device \"wan1\" priority 0; policy drop\n\t}\n}\n",
+        ),
+        (
+            "a table that marks conversations for a limit",
+            "table inet other {\n\tchain c {\n\t\ttype filter hook forward priority -5; policy accept\n\t\tct mark set 0x6be4edbb\n\t}\n}\n",
         ),
         (
             "a second way out",
@@ -208,5 +235,66 @@ fn what_makes_no_difference_is_none() {
     ] {
         let sheet = audited(&meaning, &changed(&text, from, to));
         assert!(sheet.agrees, "{from}: {:?}", sheet.differences.first());
+    }
+}
+
+/// A plan of two uplinks.
+const TWO_UPLINKS: &str = "\
+bastium = 1
+[site]
+name = \"Fernside, annex\"
+space = [\"10.44.0.0/16\"]
+tie = \"third-octet\"
+[gateway]
+form = \"per-pair\"
+ports = [\"wan1\", \"wan2\", \"lan1\"]
+[uplink.fibre]
+port = \"wan1\"
+address = \"198.51.100.14/30\"
+[uplink.mobile]
+port = \"wan2\"
+address = \"192.0.2.14/29\"
+[zone.people]
+trust = \"medium\"
+uses-gateway-for = [\"dns\", \"dhcp\"]
+[network.desks]
+zone = \"people\"
+vlan = 24
+port = \"lan1\"
+hosts = 20
+dhcp = \"100-199\"
+[matrix]
+log = \"block\"
+unmatched = \"block+log\"
+grid = '''
+          people  internet
+people    -       allow
+internet  block   block
+'''
+";
+
+/// What happens at the second uplink is held against the plan as what happens at the first.
+#[test]
+fn faults_at_the_second_uplink_are_seen() {
+    let plan = bastium_planfile::read("annex.toml", TWO_UPLINKS.as_bytes()).expect("a plan");
+    let meaning = Meaning::new(&plan, DAY).expect("a meaning");
+    let text = file(&meaning);
+    assert!(audited(&meaning, &text).agrees);
+    for (chain, line) in [
+        ("forward", "iifname \"wan2\" ct state established drop"),
+        ("forward", "oifname \"wan2\" ct state established drop"),
+        ("forward", "oifname \"wan2\" ip daddr 203.0.113.7 ct state established drop"),
+        ("forward", "iifname \"wan2\" ip saddr 203.0.113.7 ct state established drop"),
+        ("forward", "oifname \"wan2\" ct state related drop"),
+        ("forward", "iifname \"wan2\" ct state invalid accept"),
+        ("forward", "iifname \"wan2\" ip daddr 10.44.24.9 accept"),
+        ("forward", "oifname \"wan2\" tcp dport 443 drop"),
+        ("outward", "oifname \"wan2\" accept"),
+        ("outward", "oifname \"wan2\" snat to 192.0.2.9"),
+        ("input", "iifname \"wan2\" tcp dport 22 accept"),
+        ("input", "iifname \"wan2\" ct state established drop"),
+    ] {
+        let sheet = audited(&meaning, &at_top(&text, chain, line));
+        assert!(!sheet.agrees, "{chain}: {line}");
     }
 }

@@ -270,7 +270,7 @@ fn translated(plan: &Plan, day: Date, legs: &[LegGround]) -> Vec<(usize, Match)>
             }
             let product = Match {
                 enters: IntervalSet::point(plan.translated_leg(ground.leg)),
-                source: AddressSet { v4: source.v4, ..AddressSet::empty() },
+                source: source.only_v4(),
                 destination: target.into(),
                 service: service.clone(),
                 at: IntervalSet::full(),
@@ -287,8 +287,8 @@ pub(super) fn asked_outside(plan: &Plan, inbound: &Inbound) -> Match {
     let addresses = plan.uplinks()[inbound.uplink].gateway();
     Match {
         enters: IntervalSet::range(Leg(0), Leg(plan.gateway_leg().0 - 1)),
-        source: AddressSet { v4: permission.from.addresses.v4.clone(), ..AddressSet::empty() },
-        destination: AddressSet { v4: addresses.v4, ..AddressSet::empty() },
+        source: permission.from.addresses.only_v4(),
+        destination: addresses.only_v4(),
         service: inbound.outside.clone(),
         at: IntervalSet::full(),
     }

@@ -62,11 +62,7 @@ fn named(plan: &Plan, product: &Match) -> NamedBox {
 fn whole(plan: &Plan, legs: &IntervalSet<Leg>, v4: bool) -> AddressSet {
     let here = plan.network_ids().filter(|id| legs.contains(plan.network_leg(*id)));
     let all: AddressSet = here.map(|id| plan.network_addresses(id).clone()).collect();
-    if v4 {
-        AddressSet { v4: all.v4, ..AddressSet::empty() }
-    } else {
-        AddressSet { v6: all.v6, ..AddressSet::empty() }
-    }
+    if v4 { all.only_v4() } else { all.only_v6() }
 }
 
 /// The networks and uplinks on some legs; a zone where they are just its networks.
@@ -122,8 +118,8 @@ pub(crate) fn addresses(plan: &Plan, set: &AddressSet) -> Vec<String> {
     let (mut names, mut rest) = of_internet(plan, set);
     for id in plan.network_ids() {
         let network = plan.network_addresses(id);
-        let v4 = AddressSet { v4: network.v4.clone(), ..AddressSet::empty() };
-        let v6 = AddressSet { v6: network.v6.clone(), ..AddressSet::empty() };
+        let v4 = network.only_v4();
+        let v6 = network.only_v6();
         for part in [v4, v6] {
             if !part.is_empty() && part.is_subset(&rest) {
                 // What no device can have goes with the network, the gateway's own addresses apart.
@@ -143,11 +139,7 @@ pub(crate) fn addresses(plan: &Plan, set: &AddressSet) -> Vec<String> {
 /// what it has besides.
 fn of_internet(plan: &Plan, set: &AddressSet) -> (Vec<String>, AddressSet) {
     let whole = plan.internet_addresses();
-    let whole = if set.v4.is_empty() {
-        AddressSet { v6: whole.v6.clone(), ..AddressSet::empty() }
-    } else {
-        AddressSet { v4: whole.v4.clone(), ..AddressSet::empty() }
-    };
+    let whole = if set.v4.is_empty() { whole.only_v6() } else { whole.only_v4() };
     let missing = whole.difference(set);
     let words = plan.set_words(&missing);
     if whole.is_empty() || words.len() > 3 {

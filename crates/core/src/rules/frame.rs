@@ -185,7 +185,7 @@ pub(super) fn offered(plan: &Plan, inbound: &Inbound) -> Vec<Match> {
     for (leg, true_sources) in entries(plan) {
         let source = permission.from.addresses.intersection(&true_sources);
         products.push(Match {
-            source: AddressSet { v4: source.v4, ..AddressSet::empty() },
+            source: source.only_v4(),
             destination: target.into(),
             service: ServiceSet { v4: permission.service.set.v4.clone(), ..ServiceSet::empty() },
             enters: leg.enters.spans().iter().map(|(leg, _)| plan.translated_leg(*leg)).collect(),

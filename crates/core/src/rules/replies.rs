@@ -99,7 +99,7 @@ fn seen_from(plan: &Plan, leg: Leg, asking: AddressSet) -> AddressSet {
     if asking.is_disjoint(&private) {
         return asking;
     }
-    let own = AddressSet { v4: uplink.gateway().v4, ..AddressSet::empty() };
+    let own = uplink.gateway().only_v4();
     asking.difference(&private).union(&own)
 }
 

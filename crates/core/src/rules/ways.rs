@@ -28,8 +28,8 @@ pub(super) fn translation(plan: &Plan, inbound: &Inbound) -> Option<Translation>
     Some(Translation {
         id: format!("translate.{}", permission.name),
         takes: Match {
-            source: AddressSet { v4: permission.from.addresses.v4.clone(), ..AddressSet::empty() },
-            destination: AddressSet { v4: own.v4, ..AddressSet::empty() },
+            source: permission.from.addresses.only_v4(),
+            destination: own.only_v4(),
             service: inbound.outside.clone(),
             ..frame::arriving(plan)
         },

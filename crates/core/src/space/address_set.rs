@@ -40,6 +40,16 @@ impl AddressSet {
         set
     }
 
+    /// The IPv4 members alone.
+    pub fn only_v4(&self) -> Self {
+        Self { v4: self.v4.clone(), ..Self::empty() }
+    }
+
+    /// The IPv6 members alone.
+    pub fn only_v6(&self) -> Self {
+        Self { v6: self.v6.clone(), ..Self::empty() }
+    }
+
     /// Whether there is no address in it.
     pub fn is_empty(&self) -> bool {
         self.v4.is_empty() && self.v6.is_empty()

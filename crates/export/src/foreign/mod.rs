@@ -424,8 +424,8 @@ impl Named {
             if !set.contains(*address) {
                 continue;
             }
-            let own = AddressSet { v4: self.stand_ins.v4.clone(), ..AddressSet::empty() };
-            let other = AddressSet { v6: self.stand_ins.v6.clone(), ..AddressSet::empty() };
+            let own = self.stand_ins.only_v4();
+            let other = self.stand_ins.only_v6();
             set = set.union(if address.is_ipv4() { &own } else { &other });
         }
         set

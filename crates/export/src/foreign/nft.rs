@@ -3,7 +3,8 @@
 
 use super::{Foreign, ForeignLine, Named, NotAList, Obscure, Ways};
 use crate::nftables::read::{
-    Conversation, Key, Line, Part, Place, Ruleset, Side, Value, Values, World, interfaces_of, lower,
+    Conversation, Key, Line, Part, Place, Ruleset, Side, Value, Values, World, domain_sets, fits,
+    interfaces_of, lower,
 };
 use bastium_core::plan::{Action, Plan};
 use bastium_core::rules::BareLine;
@@ -13,7 +14,11 @@ use std::collections::{BTreeSet, HashMap};
 /// Makes a list of a rule set.
 pub(super) fn list(ruleset: Ruleset, plan: Option<&Plan>) -> Result<Foreign, NotAList> {
     let ways = plan.map_or_else(|| Ways::between(interfaces(&ruleset)), Ways::of)?;
-    let world = Pairs { ways: &ways, filled: filled(plan), named: Named::of(plan) };
+    let world = Pairs {
+        ways: &ways,
+        filled: plan.map(domain_sets).unwrap_or_default(),
+        named: Named::of(plan),
+    };
     let lowered = lower(&ruleset, &world, Conversation::Begins);
     let mut obscure: Vec<Obscure> = Vec::new();
     for problem in &lowered.problems {
@@ -95,17 +100,6 @@ fn interfaces(ruleset: &Ruleset) -> Vec<String> {
     found.into_iter().collect()
 }
 
-fn filled(plan: Option<&Plan>) -> HashMap<String, AddressSet> {
-    let all = plan.into_iter().flat_map(Plan::domains);
-    let named = all.flat_map(|domain| {
-        let set = domain.stand_in.set();
-        let v4 = AddressSet { v4: set.v4.clone(), ..AddressSet::empty() };
-        let v6 = AddressSet { v6: set.v6, ..AddressSet::empty() };
-        [(format!("domain_{}_v4", domain.name), v4), (format!("domain_{}_v6", domain.name), v6)]
-    });
-    named.collect()
-}
-
 /// Every pair of interfaces as a way of its own.
 struct Pairs<'w> {
     ways: &'w Ways,
@@ -126,10 +120,7 @@ impl World for Pairs<'_> {
     }
 
     fn interface(&self, side: Side, name: &str) -> Vec<Match> {
-        let fits = |own: &str| match name.strip_suffix('*') {
-            Some(begin) => own.starts_with(begin),
-            None => own == name,
-        };
+        let fits = |own: &str| fits(name, own);
         let legs = match side {
             Side::In => self.ways.entering(fits),
             Side::Out => self.ways.leaving(fits),

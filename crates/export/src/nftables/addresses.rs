@@ -153,8 +153,8 @@ fn cost(elements: &[String]) -> usize {
 /// The members of one family.
 pub(super) fn of_family(set: &AddressSet, family: Family) -> AddressSet {
     match family {
-        Family::V4 => AddressSet { v4: set.v4.clone(), ..AddressSet::empty() },
-        Family::V6 => AddressSet { v6: set.v6.clone(), ..AddressSet::empty() },
+        Family::V4 => set.only_v4(),
+        Family::V6 => set.only_v6(),
     }
 }
 
@@ -205,6 +205,11 @@ pub(super) fn behind_broadcasts(plan: &Plan) -> AddressSet {
 /// The gateway's own addresses, as far as they are known.
 pub(super) fn own_addresses(plan: &Plan, known: &Known) -> AddressSet {
     plan.gateway_inside().union(&plan.gateway_outside()).difference(known.stand_ins())
+}
+
+/// The IPv4 addresses by which somebody speaks to all at once.
+pub(super) fn to_all_v4() -> AddressSet {
+    multicast().only_v4().union(&IpAddr::V4(Ipv4Addr::BROADCAST).into())
 }
 
 /// Every IPv6 address that is local on the gateway without being one of its own.

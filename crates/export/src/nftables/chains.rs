@@ -1,7 +1,8 @@
 //! From rule lists to chains, and what leads to them.
 
 use super::addresses::{
-    Known, behind_broadcasts, broadcasts, in_families_of, of_family, unspecified,
+    Known, behind_broadcasts, broadcasts, elements, in_families_of, of_family, to_all_v4,
+    unspecified,
 };
 use super::matching::{Context, tcp_apart};
 use super::tag::{self, tag};
@@ -301,7 +302,7 @@ impl Writer<'_, '_> {
         let to_all = Test::Address {
             end: End::Destination,
             family: Family::V4,
-            elements: vec!["224.0.0.0/4".to_owned(), "255.255.255.255".to_owned()],
+            elements: elements(&to_all_v4()),
             not: false,
         };
         entries.push(Entry::Remark("what the gateway tells everyone comes back to it".to_owned()));
@@ -369,7 +370,7 @@ impl Writer<'_, '_> {
         let address = |end, family, set: &AddressSet| Test::Address {
             end,
             family,
-            elements: super::addresses::elements(&of_family(set, family)),
+            elements: elements(&of_family(set, family)),
             not: false,
         };
         if !out.is_empty() {

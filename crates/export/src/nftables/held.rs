@@ -7,12 +7,14 @@
 mod follow;
 mod translation;
 
-use super::read::{Conversation, Line, Lowered, PlanWorld, Problem, Ruleset, lower};
+use super::read::{
+    Conversation, Line, Lowered, PlanWorld, Problem, Ruleset, Value, domain_sets, lower,
+};
 use bastium_core::addressing::multicast;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Action, Plan};
 use bastium_core::proof::{Carried, CarriedLine, Divergence, Fate, alike, carried};
-use bastium_core::space::{AddressSet, IntervalSet, Leg, Match, Minute, Packet, PacketSet};
+use bastium_core::space::{IntervalSet, Leg, Match, Minute, Packet, PacketSet};
 use bastium_core::verdict::{Decision, Verdict};
 use std::net::IpAddr;
 
@@ -89,22 +91,23 @@ pub(crate) struct Manner {
 pub(crate) fn held(meaning: &Meaning<'_>, ruleset: &Ruleset, manner: Manner) -> Held {
     let mut holding =
         Holding { meaning, plan: meaning.plan(), ruleset, manner, held: Held::default() };
+    holding.domains();
     let worlds = PlanWorld::all(meaning.plan());
-    let Some(first) = worlds.first() else { return holding.held };
-    let moved = holding.translation_in(first);
     for (uplink, world) in worlds.iter().enumerate() {
         let apart = world.apart(uplink);
-        let lowered = lower(ruleset, world, Conversation::Begins);
-        if holding.is_too_much(&lowered) {
-            return holding.held;
-        }
+        let Some(lowered) = holding.lowered(world, Conversation::Begins) else { break };
         holding.verdicts(&lowered, &apart);
         holding.limits(&lowered, &apart);
         holding.translation_out(world, &apart);
         if uplink == 0 {
+            // What comes to the gateway is the same in every world.
+            let moved = holding.translation_in(world);
             holding.own_announcements(&lowered);
             holding.spoofed_and_moved(&lowered, &moved);
-            holding.follow(world, &apart);
+        }
+        // Answers come from where first packets go, whatever they are for.
+        if holding.follow(world, &world.apart(0)).is_none() {
+            break;
         }
     }
     holding.held
@@ -131,14 +134,41 @@ impl Holding<'_, '_> {
         }
     }
 
-    fn is_too_much(&mut self, lowered: &Lowered) -> bool {
+    /// The lines for packets of a kind; `None` if they are too many, of which nothing is claimed then.
+    fn lowered(&mut self, world: &PlanWorld<'_>, which: Conversation) -> Option<Lowered> {
+        let lowered = lower(self.ruleset, world, which);
         self.unread(&lowered.problems);
-        if let Some(at) = &lowered.exhausted {
-            let what = "undecided: too many chains lead into each other".to_owned();
-            self.held.unread.push((at.clone(), what));
-            self.held.undecided += 1;
+        let Some(at) = &lowered.exhausted else { return Some(lowered) };
+        let what = "undecided: too many chains lead into each other".to_owned();
+        self.held.unread.push((at.clone(), what));
+        self.held.undecided += 1;
+        None
+    }
+
+    /// The sets of domains hold what the name server finds: single addresses of the internet. Anything else in
+    /// them was put there by somebody.
+    fn domains(&mut self) {
+        let own = domain_sets(self.plan);
+        let internet = self.plan.internet_addresses();
+        for table in &self.ruleset.tables {
+            let sets = table.sets.iter().filter(|(name, _)| own.contains_key(*name));
+            for (name, set) in sets {
+                let at = format!("{} {name}", table.name);
+                let odd = set.elements.iter().flatten().find(|value| match value {
+                    Value::Addresses(low, high) => low != high || !internet.contains(*low),
+                    _ => true,
+                });
+                let what = match (&set.unread, odd) {
+                    (Some(why), _) => why.clone(),
+                    (None, Some(Value::Addresses(low, high))) if low == high => {
+                        format!("{low}, which is no address of the internet")
+                    }
+                    (None, Some(_)) => "more than single addresses".to_owned(),
+                    (None, None) => continue,
+                };
+                self.held.unread.push((at, what));
+            }
         }
-        lowered.exhausted.is_some()
     }
 
     /// What stands above a gateway's lines, so that it is not compared.
@@ -205,11 +235,10 @@ impl Holding<'_, '_> {
         let enters: IntervalSet<Leg> = (0..last).map(Leg).collect();
         let own = self.plan.gateway_inside().union(&self.plan.gateway_outside());
         let everyone = multicast().union(&IpAddr::from([255, 255, 255, 255]).into());
-        let only_v4 = |set: AddressSet| AddressSet { v4: set.v4, ..AddressSet::empty() };
         vec![Match {
             enters,
-            source: only_v4(own),
-            destination: only_v4(everyone),
+            source: own.only_v4(),
+            destination: everyone.only_v4(),
             ..Match::everything()
         }]
     }

@@ -165,7 +165,10 @@ impl Context {
 
 fn with_family(tests: &[Test], family: Family) -> Vec<Test> {
     let mut tests = tests.to_vec();
-    tests.insert(0, Test::Family(family));
+    // `meta nfproto ipv4 meta l4proto icmp` is printed without its first half by nft 1.0.6.
+    let alone = |test: &Test| matches!(test, Test::Protocols { numbers, not: false } if matches!(numbers[..], [1] | [58]));
+    let place = if tests.iter().any(alone) { tests.len() } else { 0 };
+    tests.insert(place, Test::Family(family));
     tests
 }
 

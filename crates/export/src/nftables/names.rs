@@ -5,8 +5,7 @@
 //! grows with the square of their number.
 
 use super::Desk;
-use super::addresses::local_to_all;
-use super::addresses::{Known, of_family};
+use super::addresses::{Known, local_to_all, of_family, to_all_v4};
 use super::test::{Chains, Entry, Line, Test};
 use bastium_core::addressing::Family;
 use bastium_core::space::AddressSet;
@@ -126,6 +125,7 @@ fn plan_names(desk: &Desk<'_>) -> HashMap<Content, String> {
     let stays = desk.surroundings.no_way.get(1).map(|product| product.source.clone());
     places.extend(stays.map(|set| ("link_only".to_owned(), set)));
     places.push(("everyone".to_owned(), local_to_all()));
+    places.push(("everyone".to_owned(), to_all_v4()));
     let offers = desk.surroundings.services.iter().zip(desk.surroundings.legs());
     places.extend(
         offers.map(|(set, leg)| (format!("gateway_in_{}", plan.leg_name(leg)), set.clone())),

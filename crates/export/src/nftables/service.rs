@@ -54,7 +54,8 @@ pub(super) fn ways(line: &IntervalSet<u32>, family: Family) -> Vec<Vec<Test>> {
     for part in &icmp {
         ways.extend(messages(part).into_iter().map(|test| {
             let strange = (part.protocol == Protocol::ICMP) != (family == Family::V4);
-            if strange { vec![test, Test::Family(family)] } else { vec![test] }
+            // Said before it, or the kernel's tool takes the other family for granted.
+            if strange { vec![Test::Family(family), test] } else { vec![test] }
         }));
     }
     ways

@@ -52,7 +52,7 @@ fn inward(desk: &Desk<'_>, known: &Known, translation: &Translation) -> Vec<Entr
     let (mut whole, mut parts) = (Vec::new(), Vec::new());
     for leg in around.legs() {
         let sources = around.sources[usize::from(leg.0)].difference(&stays);
-        let sources = AddressSet { v4: sources.v4, ..AddressSet::empty() };
+        let sources = sources.only_v4();
         let sources = sources.difference(&AddressSet::from(IpAddr::from([0, 0, 0, 0])));
         let wanted = &translation.takes.source;
         if sources.is_disjoint(wanted) {
@@ -128,7 +128,7 @@ fn round(desk: &Desk<'_>, translation: &Translation) -> Option<Entry> {
     let address = |end, set: &AddressSet| Test::Address {
         end,
         family: Family::V4,
-        elements: AddressSet { v4: set.v4.clone(), ..AddressSet::empty() }.words(),
+        elements: set.only_v4().words(),
         not: false,
     };
     let tests = vec![

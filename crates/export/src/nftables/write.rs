@@ -229,11 +229,10 @@ fn test_words(test: &Test, names: &Names) -> String {
             format!("{} {}@{set}{mark}", end_words(*end, *family), not(n))
         }
         Test::Leased { end, family } => {
-            let field = if *end == End::Source { "saddr" } else { "daddr" };
-            let own = if *family == Family::V4 { "@gateway" } else { "@gateway_v6" };
-            format!("fib {field} type local {} != {own}", end_words(*end, *family))
+            let known = if *family == Family::V4 { "@gateway" } else { "@gateway_v6" };
+            format!("{} {} != {known}", own_words(*end, *family), end_words(*end, *family))
         }
-        Test::FromGateway => "fib saddr type local".to_owned(),
+        Test::FromGateway => own_words(End::Source, Family::V4),
         Test::Protocols { numbers, not: n } => {
             let numbers: Vec<String> = numbers.iter().map(u8::to_string).collect();
             format!("meta l4proto {}{}", not(n), among(&numbers))
@@ -264,6 +263,14 @@ fn test_words(test: &Test, names: &Names) -> String {
         }
         Test::Hours(words) => format!("meta hour {words}"),
     }
+}
+
+/// One of the gateway's own addresses. What every machine has for itself alone is not meant, though the kernel
+/// counts it (RFC 1122, section 3.2.1.3; RFC 4291, section 2.5.3).
+fn own_words(end: End, family: Family) -> String {
+    let field = if end == End::Source { "saddr" } else { "daddr" };
+    let itself = if family == Family::V4 { "127.0.0.0/8" } else { "::1" };
+    format!("fib {field} type local {} != {itself}", end_words(end, family))
 }
 
 fn end_words(end: End, family: Family) -> &'static str {

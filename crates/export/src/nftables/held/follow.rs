@@ -1,6 +1,6 @@
 //! What follows a conversation's first packet, and what belongs to no conversation.
 
-use super::super::read::{Conversation, Line, Lowered, PlanWorld, lower};
+use super::super::read::{Conversation, Line, Lowered, PlanWorld};
 use super::{Aspect, Fault, Holding, does, fate};
 use bastium_core::plan::{Action, Plan};
 use bastium_core::proof::{CarriedLine, Divergence, Fate, alike, carried};
@@ -9,9 +9,10 @@ use bastium_core::verdict::Verdict;
 
 impl Holding<'_, '_> {
     /// What follows the first packet of a conversation, and what belongs to none.
-    pub(super) fn follow(&mut self, world: &PlanWorld<'_>, apart: &[Match]) {
-        let goes_on = lower(self.ruleset, world, Conversation::GoesOn);
-        self.unread(&goes_on.problems);
+    ///
+    /// `None` if it is too much to be told.
+    pub(super) fn follow(&mut self, world: &PlanWorld<'_>, apart: &[Match]) -> Option<()> {
+        let goes_on = self.lowered(world, Conversation::GoesOn)?;
         let everything = [CarriedLine::new(vec![Match::everything()], Fate::Value(1))];
         let found = alike(self.meaning, &everything, &self.passes(apart, &goes_on));
         self.held.undecided += found.undecided;
@@ -19,8 +20,7 @@ impl Holding<'_, '_> {
             let Some(packet) = self.of_permitted(world, &divergence.packets) else { continue };
             self.not_passed(Aspect::Replies, packet, &divergence, &goes_on.lines);
         }
-        let related = lower(self.ruleset, world, Conversation::Related);
-        self.unread(&related.problems);
+        let related = self.lowered(world, Conversation::Related)?;
         let errors = [
             CarriedLine::new(vec![errors()], Fate::Value(1)),
             CarriedLine::new(vec![Match::everything()], Fate::Unasked),
@@ -32,8 +32,7 @@ impl Holding<'_, '_> {
                 self.not_passed(Aspect::Errors, packet, &divergence, &related.lines);
             }
         }
-        let invalid = lower(self.ruleset, world, Conversation::Invalid);
-        self.unread(&invalid.problems);
+        let invalid = self.lowered(world, Conversation::Invalid)?;
         let first = CarriedLine::new(apart.to_vec(), Fate::Unasked);
         let own =
             invalid.lines.iter().map(|line| CarriedLine::new(line.matches.clone(), does(line)));
@@ -46,6 +45,7 @@ impl Holding<'_, '_> {
             vec![(packets.clone(), fate)]
         });
         self.note(Aspect::NoConversation, found, 1, &invalid.lines, |_| None);
+        Some(())
     }
 
     /// Lines as far as they let pass or do not, below what is not looked at.

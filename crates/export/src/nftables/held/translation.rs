@@ -8,9 +8,7 @@ use super::{Aspect, Fault, Holding};
 use bastium_core::addressing::private_v4;
 use bastium_core::plan::{Action, Plan};
 use bastium_core::proof::{Carried, CarriedLine, Divergence, Fate, alike, carried};
-use bastium_core::space::{
-    AddressSet, IntervalSet, Leg, Match, PacketSet, ServicePoint, ServiceSet,
-};
+use bastium_core::space::{IntervalSet, Leg, Match, PacketSet, ServicePoint, ServiceSet};
 use bastium_core::verdict::Verdict;
 use std::collections::HashMap;
 use std::net::IpAddr;
@@ -258,7 +256,7 @@ fn own_sources(plan: &Plan, world: &PlanWorld<'_>) -> Vec<PacketSet> {
     }
     for id in plan.network_ids() {
         let own = plan.network(id).prefixes();
-        let own = AddressSet { v4: own.v4, ..AddressSet::empty() };
+        let own = own.only_v4();
         let moved = world.translated();
         let round = Match { source: own.clone(), destination: own, ..moved };
         wanted.push(round.into());

@@ -5,9 +5,9 @@ use super::ruleset::{
     Chain, End, Hook, Key, Limit, Looked, Map, Part, Ports, Problem, Refusal, Rule, Ruleset, Set,
     Table, Test, Value as Meant, Values, Verdict,
 };
-use super::statement::{meta, network_field, refusal};
-use super::text::{named_priority, typed};
-use super::values::{self, Raw};
+use super::statement::{bytes, meta, network_field, refusal};
+use super::text::named_priority;
+use super::values::{self, Raw, typed};
 use bastium_core::addressing::Family;
 use serde::Deserialize;
 use serde_json::Value;
@@ -123,6 +123,11 @@ impl Reader {
         let name = body["name"].as_str().unwrap_or_default();
         let at = format!("{kind} {name}");
         let done = match kind {
+            "table" if body.get("flags").is_some() => {
+                // One that is dormant decides nothing at all.
+                self.unread(&at, "a table with flags");
+                Some(())
+            }
             "metainfo" | "table" | "counter" | "quota" | "ct helper" | "ct timeout" => Some(()),
             "chain" => self.chain(body),
             "rule" => self.rule(body),
@@ -232,12 +237,7 @@ impl Reader {
 
     fn limit(&mut self, body: &Value) -> Option<()> {
         let object = LimitObject::deserialize(body).ok()?;
-        let bytes = |unit: &Option<String>| match unit.as_deref() {
-            Some("bytes") => Some(1u64),
-            Some("kbytes") => Some(1 << 10),
-            Some("mbytes") => Some(1 << 20),
-            _ => None,
-        };
+        let bytes = |unit: &Option<String>| unit.as_deref().and_then(bytes);
         if object.per != "second" {
             return None;
         }

@@ -5,18 +5,19 @@
 //! early (`return`, `goto` below another chain) is taken out of what follows there. Nothing is sampled.
 //! What is not understood becomes an *unsure* line that shields what is below it.
 
+mod hooks;
+mod limits;
 mod tests_of;
 mod translated;
 
 pub(crate) use translated::{Translated, Translation, translated_in, translated_out};
 
-use super::ruleset::{
-    Chain, Hook, Key, Part, Problem, Refusal, Rule, Ruleset, State, Table, Value, Values, Verdict,
-};
+use super::ruleset::{Hook, Part, Problem, Refusal, Rule, Ruleset, State, Verdict};
 use super::world::World;
+use bastium_core::addressing::Family;
 use bastium_core::plan::Action;
-use bastium_core::space::{AddressSet, IntervalSet, Match, PacketSet, Protocol, ServiceSet};
-use std::collections::HashMap;
+use bastium_core::space::{Match, PacketSet, Protocol, ServiceSet};
+use limits::{Limits, limits_mark};
 
 /// How deep chains may lead into each other, as in the kernel.
 const DEEPEST: usize = 16;
@@ -107,32 +108,17 @@ struct Lowering<'r> {
     /// What rules have written to the log that decide nothing.
     logged: Vec<Match>,
     translated: Vec<Translation>,
-    /// By mark: the rate in bytes a second.
-    limits: HashMap<u32, u64>,
-    /// Whether a packet that begins a conversation may have a mark when a rule asks for it.
-    marks_decide: bool,
+    limits: Limits,
     /// Where the lines of the chain that is gone through begin: what it decides there is its last word.
     chain_begins: usize,
 }
 
 impl<'r> Lowering<'r> {
     fn new(ruleset: &'r Ruleset, world: &'r dyn World, which: Conversation) -> Self {
-        let all = || ruleset.tables.iter().flat_map(|t| t.chains.iter().map(move |c| (t, c)));
-        let rules = || all().flat_map(|(t, c)| c.rules.iter().map(move |rule| (t, rule)));
-        let mut limits: HashMap<u32, u64> = HashMap::new();
-        for (mark, rate) in rules().filter_map(|(table, rule)| limits_mark(table, rule)) {
-            let known = limits.entry(mark).or_insert(rate);
-            *known = (*known).min(rate);
-        }
-        let marks_decide = rules().any(|(_, rule)| {
-            let marks = rule.parts.iter().any(|part| matches!(part, Part::Mark(_)));
-            let ends = |part: &Part| {
-                matches!(part, Part::Verdict(Verdict::Accept | Verdict::Drop) | Part::Reject(_))
-            };
-            marks && !rule.parts.iter().any(ends)
-        });
+        let limits = Limits::of(ruleset);
         let mut done = Lowered { problems: ruleset.unread.clone(), ..Lowered::default() };
-        done.limits = limits.iter().map(|(mark, rate)| (*mark, *rate)).collect();
+        done.problems.extend(limits.problems.iter().cloned());
+        done.limits = limits.rates.iter().map(|(mark, rate)| (*mark, *rate)).collect();
         Self {
             ruleset,
             world,
@@ -142,7 +128,6 @@ impl<'r> Lowering<'r> {
             logged: Vec::new(),
             translated: Vec::new(),
             limits,
-            marks_decide,
             chain_begins: 0,
         }
     }
@@ -151,164 +136,6 @@ impl<'r> Lowering<'r> {
         let problem = Problem { at: at.to_owned(), what: what.into() };
         if !self.done.problems.contains(&problem) {
             self.done.problems.push(problem);
-        }
-    }
-
-    /// The chains of a kind at a hook, in the order in which they are asked.
-    fn hooked(&self, kind: &str, hook: &str) -> Vec<(usize, usize, &'r Hook)> {
-        let tables = self.ruleset.tables.iter().enumerate();
-        let all = tables.flat_map(|(t, table)| {
-            table.chains.iter().enumerate().filter_map(move |(c, chain)| {
-                let own = chain.hook.as_ref()?;
-                (own.kind == kind && own.hook == hook).then_some((t, c, own))
-            })
-        });
-        let mut all: Vec<_> = all.collect();
-        all.sort_by_key(|(_, _, hook)| hook.priority);
-        all
-    }
-
-    /// A product, as far as a table sees its family.
-    fn in_family(&self, table: usize, whole: &Match) -> Vec<Match> {
-        let mut part = whole.clone();
-        match self.ruleset.tables[table].family.as_str() {
-            "inet" => {}
-            "ip" => part.source.v6 = IntervalSet::empty(),
-            "ip6" => part.source.v4 = IntervalSet::empty(),
-            _ => part.source = AddressSet::empty(),
-        }
-        if part.is_empty() { Vec::new() } else { vec![part] }
-    }
-
-    /// Goes through the chains that filter at a place. What one denies is gone; what it lets pass, the next
-    /// is asked about. Where there is none at all, the kernel lets everything pass.
-    fn place(&mut self, place: Place) {
-        let hook = match place {
-            Place::Input => "input",
-            Place::Forward => "forward",
-            _ => "output",
-        };
-        let whole = self.world.at(place);
-        let all = self.hooked("filter", hook);
-        let deciding: Vec<_> =
-            all.iter().filter(|(t, c, hook)| !self.is_harmless(*t, *c, hook)).copied().collect();
-        let families: &[fn(&mut AddressSet)] =
-            &[|set| set.v6 = IntervalSet::empty(), |set| set.v4 = IntervalSet::empty()];
-        let split = deciding.len() != 1 || self.ruleset.tables[deciding[0].0].family != "inet";
-        let parts: Vec<Match> = if split {
-            let only = |cut: &fn(&mut AddressSet)| {
-                let mut part = whole.clone();
-                cut(&mut part.source);
-                part
-            };
-            families.iter().map(only).collect()
-        } else {
-            vec![whole]
-        };
-        for part in parts.into_iter().filter(|part| !part.is_empty()) {
-            let seen: Vec<_> = deciding
-                .iter()
-                .filter(|(table, ..)| !self.in_family(*table, &part).is_empty())
-                .copied()
-                .collect();
-            let Some(((t, c, hook), before)) = seen.split_last() else {
-                self.end_line("where no chain is asked", vec![part], Action::Allow);
-                continue;
-            };
-            for (t, c, hook) in before {
-                self.asked_before(*t, *c, hook, &part);
-            }
-            self.base_chain(*t, *c, hook, &part);
-        }
-    }
-
-    fn base_chain(&mut self, table: usize, chain: usize, hook: &Hook, region: &Match) {
-        self.chain_begins = self.done.lines.len();
-        if hook.priority <= -200 {
-            // Before that, the kernel does not know which packets belong together.
-            let (table, chain) =
-                (&self.ruleset.tables[table], &self.ruleset.tables[table].chains[chain]);
-            let at = format!("{} {}", table.name, chain.name);
-            self.problem(&at, "it is asked before the connection tracking");
-        }
-        self.walk(table, chain, std::slice::from_ref(region), true, 0);
-        self.policy(table, chain, hook, vec![region.clone()]);
-    }
-
-    /// A chain that others follow: of what it says, only denials stand.
-    fn asked_before(&mut self, table: usize, chain: usize, hook: &Hook, region: &Match) {
-        let first = self.done.lines.len();
-        self.base_chain(table, chain, hook, region);
-        let own = self.done.lines.split_off(first);
-        let mut taken = PacketSet::empty();
-        for mut line in own {
-            let set: PacketSet = line.matches.iter().cloned().collect();
-            let left = set.difference(&taken).tidied();
-            taken = taken.union(&set).tidied();
-            if line.sure && line.action == Action::Allow {
-                if line.log {
-                    self.logged.extend(left.products());
-                }
-                continue;
-            }
-            line.matches = left.products().collect();
-            if !line.matches.is_empty() {
-                self.done.lines.push(line);
-            }
-        }
-    }
-
-    fn policy(&mut self, table: usize, chain: usize, hook: &Hook, matches: Vec<Match>) {
-        let table = &self.ruleset.tables[table];
-        let at = format!("{} {}, its policy", table.name, table.chains[chain].name);
-        let action = if hook.drops { Action::Block } else { Action::Allow };
-        self.end_line(&at, matches, action);
-    }
-
-    fn end_line(&mut self, at: &str, matches: Vec<Match>, action: Action) {
-        let rule = Rule { at: at.to_owned(), says: at.to_owned(), ..Rule::default() };
-        self.emit(&rule, action, matches, &Said { end: true, ..Said::default() });
-    }
-
-    /// Whether a chain lets everything pass, untouched and unseen.
-    fn is_harmless(&self, table: usize, chain: usize, hook: &Hook) -> bool {
-        let harmless = |part: &Part| {
-            !matches!(
-                part,
-                Part::Verdict(Verdict::Drop | Verdict::Jump(_) | Verdict::Goto(_))
-                    | Part::Look { .. }
-                    | Part::Reject(_)
-                    | Part::Log { .. }
-                    | Part::UnreadDeed(_)
-            )
-        };
-        let rules = &self.ruleset.tables[table].chains[chain].rules;
-        !hook.drops && rules.iter().flat_map(|rule| &rule.parts).all(harmless)
-    }
-
-    /// Names the chains that filter or translate at places that are not looked at.
-    fn other_hooks(&mut self) {
-        let mut odd = Vec::new();
-        for (t, table) in self.ruleset.tables.iter().enumerate() {
-            for (c, chain) in table.chains.iter().enumerate() {
-                let Some(hook) = &chain.hook else { continue };
-                let at = format!("{} {}", table.name, chain.name);
-                let known_family = ["inet", "ip", "ip6"].contains(&table.family.as_str());
-                let read = match (hook.kind.as_str(), hook.hook.as_str()) {
-                    _ if !known_family => false,
-                    ("filter", "input" | "forward" | "output") => true,
-                    ("nat", "prerouting" | "postrouting") => !hook.drops,
-                    // Without a rule, it is there for the translation to work.
-                    ("nat", _) => !hook.drops && chain.rules.is_empty(),
-                    _ => false,
-                };
-                if !read && (marks(chain) || !self.is_harmless(t, c, hook)) {
-                    odd.push((at, format!("a chain of type {} at {}", hook.kind, hook.hook)));
-                }
-            }
-        }
-        for (at, what) in odd {
-            self.problem(&at, what);
         }
     }
 
@@ -346,7 +173,9 @@ impl<'r> Lowering<'r> {
             // Of a conversation that was let through, what is too fast is dropped.
             return Vec::new();
         }
-        let mut said = Said { sure, as_usual: true, ..Said::default() };
+        let family = self.ruleset.tables[table].only_family();
+        let headers = Headers { family, protocol: false };
+        let mut said = Said { sure, as_usual: true, headers, ..Said::default() };
         let mut here = region.to_vec();
         let mut gone = Vec::new();
         for part in &rule.parts {
@@ -465,7 +294,7 @@ impl<'r> Lowering<'r> {
         if matches.is_empty() {
             return;
         }
-        let limit = said.mark.and_then(|mark| self.limits.get(&mark).copied());
+        let limit = said.mark.and_then(|mark| self.limits.rates.get(&mark).copied());
         let line = |matches: Vec<Match>, log: bool| Line {
             at: rule.at.clone(),
             says: rule.says.clone(),
@@ -509,39 +338,21 @@ struct Said {
     log: bool,
     mark: Option<u32>,
     end: bool,
+    headers: Headers,
 }
 
-/// A rule that holds the conversations with a mark to a rate: the mark, and bytes a second.
-fn limits_mark(table: &Table, rule: &Rule) -> Option<(u32, u64)> {
-    let [Part::Test(test), Part::OverLimit(name), Part::Verdict(Verdict::Drop)] =
-        rule.parts.as_slice()
-    else {
-        return None;
-    };
-    let limit = table.limits.get(name).filter(|limit| limit.over)?;
-    match (&test.keys[..], test.not, &test.values) {
-        ([Key::Mark], false, Values::Given(values)) => match values.as_slice() {
-            [value] => match value.as_slice() {
-                // A burst has to hold a packet, or nothing gets through at all.
-                [Value::Mark(mark)] if *mark != 0 && limit.burst_bytes >= 1514 => {
-                    Some((*mark, limit.bytes_per_second))
-                }
-                _ => None,
-            },
-            _ => None,
-        },
-        _ => None,
-    }
+/// What a rule has asked of a packet's headers. `icmp type` asks for ICMP, and for IPv4 only where nothing
+/// before it has named a family or the protocol: that is how the kernel's tool completes it.
+#[derive(Clone, Copy, Debug, Default)]
+struct Headers {
+    family: Option<Family>,
+    protocol: bool,
 }
 
 /// Whether something that is done and not understood may be the last thing that happens to a packet.
 fn may_end(words: &str) -> bool {
     let ends = ["queue", "tproxy", "redirect", "dnat", "snat", "fwd", "synproxy", "xt", "reject"];
     ends.iter().any(|word| words.split(' ').any(|own| own == *word))
-}
-
-fn marks(chain: &Chain) -> bool {
-    chain.rules.iter().flat_map(|rule| &rule.parts).any(|part| matches!(part, Part::Mark(_)))
 }
 
 /// Whether a state of the connection tracking is that of the packets that are asked about.

@@ -6,6 +6,7 @@
 //! into lines of which the first that matches decides. What has no exact meaning here is kept as
 //! *unread*, with its place, and is never guessed.
 
+mod cursor;
 mod json;
 mod lexer;
 mod lower;
@@ -24,4 +25,4 @@ pub(crate) use ruleset::{
     Key, Part, Problem, Ruleset, Side, Value, Values, Verdict, interfaces_of, references,
 };
 pub(crate) use text::ruleset as from_text;
-pub(crate) use world::{PlanWorld, World};
+pub(crate) use world::{PlanWorld, World, domain_sets, fits};

@@ -37,6 +37,15 @@ pub(crate) struct Table {
 }
 
 impl Table {
+    /// The family of its packets, if they are of one only.
+    pub(crate) fn only_family(&self) -> Option<Family> {
+        match self.family.as_str() {
+            "ip" => Some(Family::V4),
+            "ip6" => Some(Family::V6),
+            _ => None,
+        }
+    }
+
     /// The chain of that name.
     pub(crate) fn chain(&self, name: &str) -> Option<usize> {
         self.chains.iter().position(|chain| chain.name == name)

@@ -1,12 +1,11 @@
 //! From text to a rule set: tables, sets, maps, limits and chains, as nft(8) describes them.
 
-use super::lexer::{Token, tokens};
-use super::ruleset::{
-    Chain, End, Hook, Key, Limit, Map, Problem, Ruleset, Set, Side, Table, Value,
-};
-use super::statement::{self, Cursor};
-use super::values;
-use bastium_core::addressing::Family;
+mod sets;
+
+use super::cursor::Cursor;
+use super::lexer::tokens;
+use super::ruleset::{Chain, Hook, Limit, Problem, Ruleset, Table};
+use super::statement;
 use std::collections::HashSet;
 
 /// The longest part of a rule that is shown.
@@ -160,7 +159,7 @@ impl Reader<'_> {
                     let what = "a flow table: what goes by it passes no chain";
                     self.read.unread.push(at_line(line, what));
                 }
-                return self.skip_block();
+                return self.tokens.skip_block().map_err(|what| at_line(self.tokens.line(), what));
             }
             other => return self.problem(format!("`{other}` in a table")),
         }
@@ -179,11 +178,11 @@ impl Reader<'_> {
         }
         match kind {
             "set" => {
-                let set = self.set()?;
+                let set = sets::set(&mut self.tokens)?;
                 self.read.tables[table].sets.insert(name, set);
             }
             "map" => {
-                let map = self.map()?;
+                let map = sets::map(&mut self.tokens)?;
                 self.read.tables[table].maps.insert(name, map);
             }
             "limit" => {
@@ -196,216 +195,6 @@ impl Reader<'_> {
             }
         }
         Ok(())
-    }
-
-    fn skip_block(&mut self) -> Result<(), Problem> {
-        let mut depth = 0usize;
-        loop {
-            match self.tokens.next() {
-                Some(Token::Sign('{')) => depth += 1,
-                Some(Token::Sign('}')) if depth == 1 => return Ok(()),
-                Some(Token::Sign('}')) if depth == 0 => return self.problem("a stray `}`"),
-                Some(Token::Sign('}')) => depth -= 1,
-                Some(_) => {}
-                None => return self.problem("a block that is not closed"),
-            }
-        }
-    }
-
-    fn set(&mut self) -> Result<Set, Problem> {
-        let mut set = Set::default();
-        let mut interval = false;
-        loop {
-            self.tokens.skip_ends();
-            if self.tokens.takes_sign('}') {
-                if set.types.is_empty() && set.unread.is_none() {
-                    return self.problem("a set without a type");
-                }
-                return Ok(set);
-            }
-            let Some(word) = self.tokens.word() else { return self.problem("a set not closed") };
-            match word.as_str() {
-                "type" => match self.types()? {
-                    (Some(types), false) => set.types = types,
-                    (_, true) => return self.problem("a set with values"),
-                    (None, false) => set.unread = Some("a type that is not known here".to_owned()),
-                },
-                "typeof" => {
-                    self.tokens.skip_line();
-                    set.unread = Some("a type by `typeof`".to_owned());
-                }
-                "flags" => {
-                    while let Some(flag) = self.tokens.word() {
-                        match flag.as_str() {
-                            "interval" => interval = true,
-                            "timeout" | "dynamic" => set.filled = true,
-                            "constant" => {}
-                            other => return self.problem(format!("the flag `{other}`")),
-                        }
-                        self.tokens.takes_sign(',');
-                    }
-                }
-                "size" | "timeout" | "gc-interval" | "policy" | "comment" => {
-                    self.tokens.next();
-                }
-                "auto-merge" | "counter" => {}
-                "elements" => {
-                    let types = set.types.clone();
-                    let unread = set.unread.is_some() || types.is_empty();
-                    if unread {
-                        set.unread.get_or_insert_with(|| "elements before a type".to_owned());
-                        self.skip_block()?;
-                        continue;
-                    }
-                    set.elements = self.elements(&types, interval)?;
-                }
-                other => return self.problem(format!("`{other}` in a set")),
-            }
-        }
-    }
-
-    /// The types of a set or a map, if all are known; and whether verdicts follow.
-    fn types(&mut self) -> Result<(Option<Vec<Key>>, bool), Problem> {
-        let mut types = Some(Vec::new());
-        loop {
-            let Some(word) = self.tokens.word() else { return self.problem("a type is missing") };
-            match (typed(&word), &mut types) {
-                (Some(key), Some(all)) => all.push(key),
-                _ => types = None,
-            }
-            if self.tokens.takes(":") {
-                let verdicts = self.tokens.takes("verdict");
-                if !verdicts {
-                    self.tokens.skip_line();
-                }
-                return Ok((types.filter(|_| verdicts), true));
-            }
-            if !self.tokens.takes(".") {
-                return Ok((types, false));
-            }
-        }
-    }
-
-    fn elements(&mut self, types: &[Key], interval: bool) -> Result<Vec<Vec<Value>>, Problem> {
-        self.open_elements()?;
-        let mut all = Vec::new();
-        loop {
-            self.tokens.skip_lines();
-            if self.tokens.takes_sign('}') {
-                return Ok(all);
-            }
-            let element = self.element(types)?;
-            let wide = element.iter().any(is_range);
-            if wide && !interval {
-                return self.problem("a range in a set without `flags interval`");
-            }
-            all.push(element);
-            self.after_element()?;
-        }
-    }
-
-    fn open_elements(&mut self) -> Result<(), Problem> {
-        if !self.tokens.takes_sign('=') || !self.tokens.takes_sign('{') {
-            return self.problem("elements without `= {`");
-        }
-        Ok(())
-    }
-
-    fn element(&mut self, types: &[Key]) -> Result<Vec<Value>, Problem> {
-        let mut values = Vec::new();
-        for (place, key) in types.iter().enumerate() {
-            if place > 0 && !self.tokens.takes(".") {
-                return self.problem("an element that is too short");
-            }
-            let Some(raw) = self.tokens.raw(*key) else { return self.problem("an empty element") };
-            match values::value(*key, &raw) {
-                Ok(value) => values.push(value),
-                Err(odd) => return self.problem(format!("the element `{odd}`")),
-            }
-        }
-        Ok(values)
-    }
-
-    /// What may follow an element: how long it stays, what it counts; then the next one or the end.
-    fn after_element(&mut self) -> Result<(), Problem> {
-        loop {
-            self.tokens.skip_lines();
-            if self.tokens.takes_sign(',') || self.tokens.sees_sign('}') {
-                return Ok(());
-            }
-            let known = ["timeout", "expires", "comment", "counter", "packets", "bytes"];
-            match self.tokens.word() {
-                Some(word) if known.contains(&word.as_str()) => {
-                    if word != "counter" {
-                        self.tokens.next();
-                    }
-                }
-                _ => return self.problem("elements without a comma between them"),
-            }
-        }
-    }
-
-    fn map(&mut self) -> Result<Map, Problem> {
-        let mut map = Map::default();
-        let mut seen: HashSet<Vec<Value>> = HashSet::new();
-        loop {
-            self.tokens.skip_ends();
-            if self.tokens.takes_sign('}') {
-                if map.types.is_empty() && map.unread.is_none() {
-                    return self.problem("a map without a type");
-                }
-                return Ok(map);
-            }
-            let Some(word) = self.tokens.word() else { return self.problem("a map not closed") };
-            match word.as_str() {
-                "type" => match self.types()? {
-                    (Some(types), true) => map.types = types,
-                    (_, false) => return self.problem("a map without values"),
-                    (None, true) => map.unread = Some("a map of other things".to_owned()),
-                },
-                "typeof" => {
-                    self.tokens.skip_line();
-                    map.unread = Some("a type by `typeof`".to_owned());
-                }
-                "flags" => {
-                    while let Some(flag) = self.tokens.word() {
-                        if flag != "interval" && flag != "constant" {
-                            map.unread = Some(format!("the flag `{flag}`"));
-                        }
-                        self.tokens.takes_sign(',');
-                    }
-                }
-                "size" | "timeout" | "gc-interval" | "policy" | "comment" => {
-                    self.tokens.next();
-                }
-                "auto-merge" | "counter" => {}
-                "elements" if map.unread.is_some() || map.types.is_empty() => {
-                    map.unread.get_or_insert_with(|| "elements before a type".to_owned());
-                    self.skip_block()?;
-                }
-                "elements" => {
-                    self.open_elements()?;
-                    let types = map.types.clone();
-                    loop {
-                        self.tokens.skip_lines();
-                        if self.tokens.takes_sign('}') {
-                            break;
-                        }
-                        let key = self.element(&types)?;
-                        let verdict = self.tokens.takes(":").then(|| self.tokens.verdict());
-                        let Some(Some(verdict)) = verdict else {
-                            return self.problem("an element without a verdict");
-                        };
-                        if !seen.insert(key.clone()) {
-                            return self.problem("an element for the second time");
-                        }
-                        map.elements.push((key, verdict));
-                        self.after_element()?;
-                    }
-                }
-                other => return self.problem(format!("`{other}` in a map")),
-            }
-        }
     }
 
     fn limit(&mut self) -> Result<Limit, Problem> {
@@ -501,30 +290,4 @@ pub(super) fn named_priority(word: &str) -> Option<i64> {
         "srcnat" => 100,
         _ => return None,
     })
-}
-
-/// What the values of a type are looked at as.
-pub(super) fn typed(word: &str) -> Option<Key> {
-    Some(match word {
-        "ipv4_addr" => Key::Address(Family::V4, End::Source),
-        "ipv6_addr" => Key::Address(Family::V6, End::Source),
-        "inet_proto" => Key::Protocol(None),
-        "inet_service" => Key::Port(None),
-        "ifname" => Key::Interface(Side::In),
-        "icmp_type" => Key::IcmpType(Family::V4),
-        "icmpv6_type" => Key::IcmpType(Family::V6),
-        "icmp_code" => Key::IcmpCode(Family::V4),
-        "icmpv6_code" => Key::IcmpCode(Family::V6),
-        "mark" => Key::Mark,
-        "ct_state" => Key::State,
-        _ => return None,
-    })
-}
-
-pub(super) fn is_range(value: &Value) -> bool {
-    match value {
-        Value::Addresses(low, high) => low != high,
-        Value::Numbers(low, high) => low != high,
-        _ => false,
-    }
 }

@@ -1,7 +1,7 @@
 //! What the words of nft(8) mean, for each thing that a condition can look at. A word that means nothing, or
 //! a number that does not fit, is named and never bent into another one.
 
-use super::ruleset::{Key, State, Value};
+use super::ruleset::{End, Key, Side, State, Value};
 use bastium_core::addressing::Family;
 use bastium_core::space::time_of_day;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
@@ -40,6 +40,24 @@ impl Raw {
 /// Numbers and addresses can be ends of ranges; words with hyphens in them are words.
 fn of_address(letter: char) -> bool {
     letter.is_ascii_hexdigit() || letter == '.' || letter == ':' || letter == 'x'
+}
+
+/// What the values of a type are looked at as.
+pub(super) fn typed(word: &str) -> Option<Key> {
+    Some(match word {
+        "ipv4_addr" => Key::Address(Family::V4, End::Source),
+        "ipv6_addr" => Key::Address(Family::V6, End::Source),
+        "inet_proto" => Key::Protocol(None),
+        "inet_service" => Key::Port(None),
+        "ifname" => Key::Interface(Side::In),
+        "icmp_type" => Key::IcmpType(Family::V4),
+        "icmpv6_type" => Key::IcmpType(Family::V6),
+        "icmp_code" => Key::IcmpCode(Family::V4),
+        "icmpv6_code" => Key::IcmpCode(Family::V6),
+        "mark" => Key::Mark,
+        "ct_state" => Key::State,
+        _ => return None,
+    })
 }
 
 /// What a written value means where a key is looked at.
@@ -297,7 +315,6 @@ pub(super) fn protocol(word: &str) -> Option<u8> {
 
 #[cfg(test)]
 mod tests {
-    use super::super::ruleset::End;
     use super::*;
 
     fn read(key: Key, word: &str) -> Result<Value, String> {

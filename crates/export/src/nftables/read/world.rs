@@ -7,6 +7,7 @@ use super::ruleset::Side;
 use bastium_core::addressing::{StandIn, Subnet, link_local, multicast};
 use bastium_core::plan::{Plan, Uplink};
 use bastium_core::space::{AddressSet, IntervalSet, Leg, Match};
+use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// What a rule set is asked in.
@@ -17,7 +18,8 @@ pub(crate) trait World {
     fn interface(&self, side: Side, name: &str) -> Vec<Match>;
     /// The packets whose destination has been translated.
     fn translated(&self) -> Match;
-    /// The gateway's own addresses, known or not.
+    /// The addresses that the kernel takes for the gateway's own, known or not; what is for itself alone (RFC 1122,
+    /// section 3.2.1.3; RFC 4291, section 2.5.3) is among them.
     fn own(&self) -> AddressSet;
     /// What a list means by a set of addresses: nobody writes down those that stand for others.
     fn meant(&self, written: AddressSet) -> AddressSet;
@@ -26,7 +28,7 @@ pub(crate) trait World {
 }
 
 /// Whether an interface's name is meant by a word.
-pub(super) fn fits(word: &str, name: &str) -> bool {
+pub(crate) fn fits(word: &str, name: &str) -> bool {
     match word.strip_suffix('*') {
         Some(begin) => name.starts_with(begin),
         None => name == word,
@@ -42,7 +44,7 @@ pub(crate) struct PlanWorld<'p> {
     /// The destinations that are taken in by the gateway.
     local: AddressSet,
     own: AddressSet,
-    domains: Vec<(String, AddressSet)>,
+    domains: HashMap<String, AddressSet>,
     stand_ins: AddressSet,
     at_large: Vec<IpAddr>,
 }
@@ -86,7 +88,7 @@ impl<'p> PlanWorld<'p> {
             names,
             reached,
             local,
-            own: plan.gateway_inside().union(&plan.gateway_outside()),
+            own: plan.gateway_inside().union(&plan.gateway_outside()).union(&loopback()),
             domains: domain_sets(plan),
             stand_ins,
             at_large: middles(plan.internet_addresses()),
@@ -203,8 +205,17 @@ impl World for PlanWorld<'_> {
     }
 
     fn filled(&self, set: &str) -> Option<AddressSet> {
-        self.domains.iter().find(|(name, _)| name == set).map(|(_, own)| own.clone())
+        self.domains.get(set).cloned()
     }
+}
+
+/// The addresses of a machine for itself alone.
+fn loopback() -> AddressSet {
+    let v4 = AddressSet::range(
+        Ipv4Addr::new(127, 0, 0, 0).into(),
+        Ipv4Addr::new(127, 255, 255, 255).into(),
+    );
+    v4.union(&IpAddr::V6(Ipv6Addr::LOCALHOST).into())
 }
 
 /// What leads to a network: its subnets, and what is behind routers in it.
@@ -232,12 +243,10 @@ fn taken_in(plan: &Plan) -> AddressSet {
 }
 
 /// The sets that the name server fills, by the names that it is told.
-fn domain_sets(plan: &Plan) -> Vec<(String, AddressSet)> {
+pub(crate) fn domain_sets(plan: &Plan) -> HashMap<String, AddressSet> {
     let named = plan.domains().iter().flat_map(|domain| {
-        let set = domain.stand_in.set();
-        let v4 = AddressSet { v4: set.v4.clone(), ..AddressSet::empty() };
-        let v6 = AddressSet { v6: set.v6, ..AddressSet::empty() };
-        [(format!("domain_{}_v4", domain.name), v4), (format!("domain_{}_v6", domain.name), v6)]
+        let (set, name) = (domain.stand_in.set(), &domain.name);
+        [(format!("domain_{name}_v4"), set.only_v4()), (format!("domain_{name}_v6"), set.only_v6())]
     });
     named.collect()
 }

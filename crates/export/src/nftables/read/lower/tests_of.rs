@@ -1,7 +1,7 @@
 //! What a condition comes to, as products.
 
 use super::super::ruleset::{End, Key, Looked, Rule, Side, Test, Value, Values, Verdict};
-use super::{Conversation, Lowering, Place, Said, has_state};
+use super::{Conversation, Headers, Lowering, Place, Said, has_state};
 use bastium_core::addressing::Family;
 use bastium_core::space::{
     AddressSet, IntervalSet, Leg, Match, Minute, PacketSet, Protocol, ServiceSet,
@@ -18,7 +18,9 @@ impl Lowering<'_> {
         test: &Test,
         said: &mut Said,
     ) -> Vec<Match> {
-        match self.asked(table, test) {
+        let asked = self.asked(table, test, said.headers);
+        said.headers.see(test);
+        match asked {
             Ok(wanted) => self.both(here, &wanted),
             Err(what) => {
                 said.sure = false;
@@ -29,7 +31,7 @@ impl Lowering<'_> {
     }
 
     /// The packets that pass a condition.
-    fn asked(&self, table: usize, test: &Test) -> Result<Vec<Match>, String> {
+    fn asked(&self, table: usize, test: &Test, headers: Headers) -> Result<Vec<Match>, String> {
         if test.keys == [Key::Mark] {
             return self.marked(test);
         }
@@ -47,10 +49,10 @@ impl Lowering<'_> {
         }
         let values = self.values(table, test)?;
         if let [key] = test.keys.as_slice() {
-            return Ok(self.one(*key, values.iter().map(|tuple| &tuple[0]), test.not));
+            return Ok(self.one(*key, values.iter().map(|tuple| &tuple[0]), test.not, headers));
         }
         let whole: Vec<Match> =
-            values.iter().flat_map(|tuple| self.tuple(&test.keys, tuple)).collect();
+            values.iter().flat_map(|tuple| self.tuple(&test.keys, tuple, headers)).collect();
         let whole = merged(whole);
         if !test.not {
             return Ok(whole);
@@ -58,7 +60,7 @@ impl Lowering<'_> {
         let could = test
             .keys
             .iter()
-            .fold(Match::everything(), |all, key| all.intersection(&self.has(*key)));
+            .fold(Match::everything(), |all, key| all.intersection(&self.has(*key, headers)));
         let passed: PacketSet = whole.into_iter().collect();
         Ok(PacketSet::from(could).difference(&passed).tidied().products().collect())
     }
@@ -89,7 +91,7 @@ impl Lowering<'_> {
     /// A mark: what begins a conversation has none, unless a rule gives it one on its way.
     fn marked(&self, test: &Test) -> Result<Vec<Match>, String> {
         let Values::Given(values) = &test.values else { return Err("a set of marks".to_owned()) };
-        if self.marks_decide || self.which != Conversation::Begins {
+        if self.limits.marks_decide || self.which != Conversation::Begins {
             return Err("a mark that a conversation may have".to_owned());
         }
         let zero = values.iter().any(|tuple| tuple.as_slice() == [Value::Mark(0)]);
@@ -97,13 +99,16 @@ impl Lowering<'_> {
     }
 
     /// The packets that have what a key looks at.
-    fn has(&self, key: Key) -> Match {
+    fn has(&self, key: Key, headers: Headers) -> Match {
         let all = Match::everything();
         match key {
             Key::Address(family, _) | Key::Protocol(Some(family)) => of_family(family),
             Key::Port(protocol) => Match { service: with_ports(protocol), ..all },
             Key::IcmpType(family) | Key::IcmpCode(family) => {
-                Match { service: ServiceSet::protocol(icmp(family)), ..of_family(family) }
+                let service = ServiceSet::protocol(icmp(family));
+                let both = headers.protocol && headers.family.is_none();
+                let packets = if both { all } else { of_family(headers.family.unwrap_or(family)) };
+                Match { service, ..packets }
             }
             Key::Interface(Side::In) => {
                 let (input, forward) = (self.world.at(Place::Input), self.world.at(Place::Forward));
@@ -126,6 +131,7 @@ impl Lowering<'_> {
         key: Key,
         values: impl Iterator<Item = &'v Value> + Clone,
         not: bool,
+        headers: Headers,
     ) -> Vec<Match> {
         let all = Match::everything();
         let whether = |holds: bool| if holds == not { Vec::new() } else { vec![all.clone()] };
@@ -142,7 +148,7 @@ impl Lowering<'_> {
                 vec![Match { source, ..all }]
             }
             Key::Protocol(_) | Key::Port(_) | Key::IcmpType(_) | Key::IcmpCode(_) => {
-                let could = self.has(key);
+                let could = self.has(key, headers);
                 let some = values.map(|value| line_of(key, value));
                 let some = IntervalSet::from_spans(some.flat_map(|own| own.spans().to_vec()));
                 let some = ServiceSet::both(some);
@@ -210,7 +216,7 @@ impl Lowering<'_> {
         }
         // What has no such interface passes no test about it.
         let could = match side {
-            Side::In => vec![self.has(Key::Interface(Side::In))],
+            Side::In => vec![self.has(Key::Interface(Side::In), Headers::default())],
             Side::Out => vec![self.world.at(Place::Forward), self.world.at(Place::Output)],
         };
         let (could, some): (PacketSet, PacketSet) =
@@ -219,7 +225,7 @@ impl Lowering<'_> {
     }
 
     /// The packets that have all of these values.
-    fn tuple(&self, keys: &[Key], values: &[Value]) -> Vec<Match> {
+    fn tuple(&self, keys: &[Key], values: &[Value], headers: Headers) -> Vec<Match> {
         let mut whole = vec![Match::everything()];
         let mut service = None;
         for (key, value) in keys.iter().zip(values) {
@@ -230,9 +236,12 @@ impl Lowering<'_> {
                 }
                 (Key::Port(_) | Key::IcmpType(_) | Key::IcmpCode(_), value) => {
                     service = Some(joined(service, line_of(*key, value)));
-                    whole = self.both(&whole, &[self.has(*key)]);
+                    whole = self.both(&whole, &[self.has(*key, headers)]);
                 }
-                _ => whole = self.both(&whole, &self.one(*key, std::iter::once(value), false)),
+                _ => {
+                    let own = self.one(*key, std::iter::once(value), false, headers);
+                    whole = self.both(&whole, &own);
+                }
             }
         }
         if let Some(line) = service {
@@ -281,8 +290,8 @@ impl Lowering<'_> {
         let mut all: Vec<(Vec<Match>, Verdict)> = Vec::new();
         for (values, verdict) in elements {
             let packets = match values.as_slice() {
-                [value] => self.one(keys[0], std::iter::once(value), false),
-                values => self.tuple(keys, values),
+                [value] => self.one(keys[0], std::iter::once(value), false, said.headers),
+                values => self.tuple(keys, values, said.headers),
             };
             let place = *places.entry(verdict).or_insert_with(|| {
                 all.push((Vec::new(), verdict.clone()));
@@ -291,6 +300,40 @@ impl Lowering<'_> {
             all[place].0.extend(packets);
         }
         all.into_iter().map(|(packets, verdict)| (merged(packets), verdict)).collect()
+    }
+}
+
+impl Headers {
+    /// Takes note of what a condition asks of headers.
+    fn see(&mut self, test: &Test) {
+        for key in &test.keys {
+            let family = match key {
+                Key::Address(family, _) | Key::Protocol(Some(family)) => Some(*family),
+                Key::IcmpType(family) | Key::IcmpCode(family) if !self.protocol => Some(*family),
+                Key::Family => single(test).and_then(|value| match value {
+                    Value::Family(family) => Some(*family),
+                    _ => None,
+                }),
+                _ => None,
+            };
+            self.family = self.family.or(family);
+            self.protocol |= match key {
+                Key::Protocol(_) => single(test).is_some(),
+                Key::IcmpType(_) | Key::IcmpCode(_) => true,
+                _ => false,
+            };
+        }
+    }
+}
+
+/// The only value that a condition lets pass.
+fn single(test: &Test) -> Option<&Value> {
+    match &test.values {
+        Values::Given(values) if !test.not => match values.as_slice() {
+            [one] => one.first(),
+            _ => None,
+        },
+        _ => None,
     }
 }
 
@@ -305,8 +348,8 @@ fn gathered(sets: impl Iterator<Item = AddressSet> + Clone) -> AddressSet {
 /// The members of one family.
 fn only(set: AddressSet, family: Family) -> AddressSet {
     match family {
-        Family::V4 => AddressSet { v4: set.v4, ..AddressSet::empty() },
-        Family::V6 => AddressSet { v6: set.v6, ..AddressSet::empty() },
+        Family::V4 => set.only_v4(),
+        Family::V6 => set.only_v6(),
     }
 }
 
