@@ -4,29 +4,12 @@ mod common;
 #[path = "audit/made.rs"]
 mod made;
 
-use common::{Bench, DAY, Run};
+use common::{Bench, DAY};
 use made::{
-    accept, chain, counter, drop_it, field, hook, in_table, jump, meta, replies, rule, test,
+    accept, audit, chain, counter, drop_it, field, found, hook, in_table, jump, meta, replies,
+    rows, rule, test,
 };
 use serde_json::{Value, json};
-
-fn audit(bench: &Bench, words: &str) -> Run {
-    bench.run(&format!("audit {words} --format json"))
-}
-
-fn rows<'j>(json: &'j Value, key: &str) -> &'j Vec<Value> {
-    json[key].as_array().unwrap_or_else(|| panic!("{key} is a list"))
-}
-
-/// What was found, as `name at rule`.
-fn found(json: &Value) -> Vec<String> {
-    let findings = rows(json, "findings").iter();
-    let words = findings.map(|one| {
-        let word = |key: &str| one[key].as_str().unwrap_or_default().to_owned();
-        format!("{} {}", word("name"), word("rule"))
-    });
-    words.collect()
-}
 
 /// Writes a list of the kernel's and looks at it alone.
 fn alone(bench: &Bench, objects: Vec<Value>) -> Value {
@@ -277,87 +260,6 @@ fn what_is_not_understood_is_named_and_takes_part_in_no_claim() {
     assert!(!found.iter().any(|one| one.starts_with("changes-nothing")), "{found:?}");
 }
 
-/// The lists of RFC 8519 for the bare plan's two networks.
-fn acl(entries: Vec<Value>) -> Value {
-    json!({ "ietf-access-control-list:acls": {
-        "acl": [{ "name": "in", "type": "ietf-access-control-list:ipv4-acl-type",
-            "aces": { "ace": entries } }],
-        "attachment-points": { "interface": [{ "interface-id": "core.24",
-            "ingress": { "acl-sets": { "acl-set": [{ "name": "in" }] } } }] } } })
-}
-
-fn ace(name: &str, forwarding: &str, matches: Value) -> Value {
-    json!({ "name": name, "matches": matches,
-        "actions": { "forwarding": format!("ietf-access-control-list:{forwarding}") } })
-}
-
-#[test]
-fn access_lists_are_read_with_all_that_the_module_says_of_ports() {
-    let bench = Bench::new();
-    let tcp =
-        |port: Value| json!({ "ipv4": { "protocol": 6 }, "tcp": { "destination-port": port } });
-    let list = acl(vec![
-        ace("low", "accept", tcp(json!({ "operator": "lte", "port": 99 }))),
-        ace("high", "accept", tcp(json!({ "operator": "gte", "port": 101 }))),
-        ace("not 100", "drop", tcp(json!({ "operator": "neq", "port": 100 }))),
-        ace("range", "drop", tcp(json!({ "lower-port": 100, "upper-port": 100 }))),
-        ace("again", "reject", tcp(json!({ "port": 100 }))),
-        ace("odd", "drop", json!({ "ipv4": { "dscp": 7 } })),
-        ace("established", "accept", json!({ "ipv4": {}, "tcp": { "flags": "ack" } })),
-    ]);
-    bench.write("acl.json", list.to_string());
-    let json = audit(&bench, "acl.json --alone").json();
-    let found = found(&json);
-    assert!(found.contains(&"never-matches not 100".to_owned()), "{found:?}");
-    assert!(found.contains(&"never-matches again".to_owned()), "{found:?}");
-    assert!(!found.contains(&"never-matches range".to_owned()), "{found:?}");
-    assert_eq!(rows(&json, "not_understood").len(), 1);
-    assert!(json["not_understood"][0]["what"].as_str().is_some_and(|what| what.contains("dscp")));
-}
-
-#[test]
-fn numbers_that_do_not_fit_are_named_and_never_bent() {
-    let bench = Bench::new();
-    let list = acl(vec![
-        ace("protocol", "accept", json!({ "ipv4": { "protocol": 300 } })),
-        ace("type", "accept", json!({ "ipv4": {}, "icmp": { "type": 264 } })),
-        ace("code", "accept", json!({ "ipv4": {}, "icmp": { "type": 8, "code": 256 } })),
-        ace("alone", "accept", json!({ "ipv6": {}, "icmp": { "code": 1 } })),
-        ace("word", "accept", json!({ "ipv4": { "protocol": "tcp" } })),
-        ace(
-            "back",
-            "accept",
-            json!({ "ipv4": {}, "udp": { "destination-port":
-            { "lower-port": 9, "upper-port": 1 } } }),
-        ),
-    ]);
-    bench.write("acl.json", list.to_string());
-    let run = audit(&bench, "acl.json --alone");
-    let json = run.json();
-    let named: Vec<&str> = rows(&json, "not_understood")
-        .iter()
-        .map(|row| row["at"].as_str().expect("a place").rsplit(' ').next().expect("a name"))
-        .collect();
-    assert_eq!(named, ["protocol", "type", "code", "alone", "word", "back"], "{json:#}");
-    assert_eq!(run.code, 1);
-}
-
-#[test]
-fn lists_of_the_plans_own_say_what_the_plan_says_up_to_what_replies_look_like() {
-    let bench = Bench::new();
-    let run = bench.run(&format!("export acl-json --plan clinic.toml --day {DAY} --to acl.json"));
-    assert_eq!(run.code, 0, "{}", run.err);
-    let json = audit(&bench, &format!("acl.json --plan clinic.toml --day {DAY}")).json();
-    for row in rows(&json, "differences") {
-        let line = row["line"].as_str().expect("a line");
-        let stateless = line.contains("reply.") || row["because"]["kind"] == "reply";
-        let unsaid = ["phones-to-provider", "deliveries-sign"]
-            .iter()
-            .any(|name| row["because"]["name"].as_str().is_some_and(|own| own.contains(name)));
-        assert!(stateless || unsaid, "{}", row["says"]);
-    }
-}
-
 #[test]
 fn a_table_is_read_with_the_plans_names() {
     let bench = Bench::new();
@@ -531,4 +433,24 @@ fn hostile_names_stay_names() {
     let run = bench.run("audit rules.json --alone --format csv");
     assert!(!run.out.contains('\u{1b}'));
     assert!(!run.out.lines().any(|line| line.contains(",=cmd()")), "{}", run.out);
+}
+
+/// A table that sleeps decides nothing, whatever stands in it.
+#[test]
+fn a_table_that_is_dormant_is_named() {
+    let bench = Bench::new();
+    let run = bench.run(&format!("export nftables --plan clinic.toml --day {DAY} --to rules.nft"));
+    assert_eq!(run.code, 0, "{}", run.err);
+    let text = std::fs::read_to_string(bench.file("rules.nft")).expect("it was written");
+    let asleep = text.replacen("table inet bastium {", "table inet bastium {\n\tflags dormant", 1);
+    assert_ne!(asleep, text);
+    bench.write("asleep.nft", asleep);
+    let run = audit(&bench, &format!("asleep.nft --plan clinic.toml --day {DAY}"));
+    assert_ne!(run.code, 0, "{}", run.out);
+    let table = json!({ "table": { "family": "inet", "name": "site", "flags": ["dormant"] } });
+    let objects = json!({ "nftables": [table, hook("forward", "forward", "drop"), replies()] });
+    bench.write("asleep.json", objects.to_string());
+    let run = audit(&bench, "asleep.json --alone");
+    assert_eq!(run.code, 1, "{}", run.out);
+    assert_eq!(rows(&run.json(), "not_understood").len(), 1, "{}", run.out);
 }

@@ -1,5 +1,6 @@
 //! Rules as the kernel's tool prints them, piece by piece.
 
+use super::common::{Bench, Run};
 use serde_json::{Value, json};
 use std::sync::atomic::{AtomicU64, Ordering};
 
@@ -63,4 +64,23 @@ pub(crate) fn in_table(mut object: Value, family: &str, table: &str, prio: i64) 
         body["prio"] = json!(prio);
     }
     object
+}
+
+/// Runs an audit, for programs.
+pub(crate) fn audit(bench: &Bench, words: &str) -> Run {
+    bench.run(&format!("audit {words} --format json"))
+}
+
+pub(crate) fn rows<'j>(json: &'j Value, key: &str) -> &'j Vec<Value> {
+    json[key].as_array().unwrap_or_else(|| panic!("{key} is a list"))
+}
+
+/// What was found, as `name at rule`.
+pub(crate) fn found(json: &Value) -> Vec<String> {
+    let findings = rows(json, "findings").iter();
+    let words = findings.map(|one| {
+        let word = |key: &str| one[key].as_str().unwrap_or_default().to_owned();
+        format!("{} {}", word("name"), word("rule"))
+    });
+    words.collect()
 }

@@ -92,13 +92,13 @@ impl AuditSheet {
             known = tags(rules).into_keys().collect();
             sheet.hold(foreign, meaning, rules);
         }
+        if !foreign.exhausted {
+            sheet.look_at_lines(foreign);
+        }
         sheet.agrees = sheet.compared
             && sheet.differences.is_empty()
             && sheet.not_understood.is_empty()
             && sheet.undecided == 0;
-        if !foreign.exhausted {
-            sheet.look_at_lines(foreign);
-        }
         // For what its own lines are like, the plan answers; what is wrong with one may be why they differ.
         let own = |name: &String| known.contains(name) || is_beside_rules(name);
         let is_advice = |finding: &AuditFinding| finding.severity == Severity::Advice.word();

@@ -1,0 +1,91 @@
+//! Access control lists of RFC 8519 that somebody else wrote.
+
+mod common;
+#[path = "audit/made.rs"]
+#[allow(dead_code, reason = "the audit of gateways uses the rest")]
+mod made;
+
+use common::{Bench, DAY};
+use made::{audit, found, rows};
+use serde_json::{Value, json};
+
+/// The lists of RFC 8519 for the bare plan's two networks.
+fn acl(entries: Vec<Value>) -> Value {
+    json!({ "ietf-access-control-list:acls": {
+        "acl": [{ "name": "in", "type": "ietf-access-control-list:ipv4-acl-type",
+            "aces": { "ace": entries } }],
+        "attachment-points": { "interface": [{ "interface-id": "core.24",
+            "ingress": { "acl-sets": { "acl-set": [{ "name": "in" }] } } }] } } })
+}
+
+fn ace(name: &str, forwarding: &str, matches: Value) -> Value {
+    json!({ "name": name, "matches": matches,
+        "actions": { "forwarding": format!("ietf-access-control-list:{forwarding}") } })
+}
+
+#[test]
+fn access_lists_are_read_with_all_that_the_module_says_of_ports() {
+    let bench = Bench::new();
+    let tcp =
+        |port: Value| json!({ "ipv4": { "protocol": 6 }, "tcp": { "destination-port": port } });
+    let list = acl(vec![
+        ace("low", "accept", tcp(json!({ "operator": "lte", "port": 99 }))),
+        ace("high", "accept", tcp(json!({ "operator": "gte", "port": 101 }))),
+        ace("not 100", "drop", tcp(json!({ "operator": "neq", "port": 100 }))),
+        ace("range", "drop", tcp(json!({ "lower-port": 100, "upper-port": 100 }))),
+        ace("again", "reject", tcp(json!({ "port": 100 }))),
+        ace("odd", "drop", json!({ "ipv4": { "dscp": 7 } })),
+        ace("established", "accept", json!({ "ipv4": {}, "tcp": { "flags": "ack" } })),
+    ]);
+    bench.write("acl.json", list.to_string());
+    let json = audit(&bench, "acl.json --alone").json();
+    let found = found(&json);
+    assert!(found.contains(&"never-matches not 100".to_owned()), "{found:?}");
+    assert!(found.contains(&"never-matches again".to_owned()), "{found:?}");
+    assert!(!found.contains(&"never-matches range".to_owned()), "{found:?}");
+    assert_eq!(rows(&json, "not_understood").len(), 1);
+    assert!(json["not_understood"][0]["what"].as_str().is_some_and(|what| what.contains("dscp")));
+}
+
+#[test]
+fn numbers_that_do_not_fit_are_named_and_never_bent() {
+    let bench = Bench::new();
+    let list = acl(vec![
+        ace("protocol", "accept", json!({ "ipv4": { "protocol": 300 } })),
+        ace("type", "accept", json!({ "ipv4": {}, "icmp": { "type": 264 } })),
+        ace("code", "accept", json!({ "ipv4": {}, "icmp": { "type": 8, "code": 256 } })),
+        ace("alone", "accept", json!({ "ipv6": {}, "icmp": { "code": 1 } })),
+        ace("word", "accept", json!({ "ipv4": { "protocol": "tcp" } })),
+        ace(
+            "back",
+            "accept",
+            json!({ "ipv4": {}, "udp": { "destination-port":
+            { "lower-port": 9, "upper-port": 1 } } }),
+        ),
+    ]);
+    bench.write("acl.json", list.to_string());
+    let run = audit(&bench, "acl.json --alone");
+    let json = run.json();
+    let named: Vec<&str> = rows(&json, "not_understood")
+        .iter()
+        .map(|row| row["at"].as_str().expect("a place").rsplit(' ').next().expect("a name"))
+        .collect();
+    assert_eq!(named, ["protocol", "type", "code", "alone", "word", "back"], "{json:#}");
+    assert_eq!(run.code, 1);
+}
+
+#[test]
+fn lists_of_the_plans_own_say_what_the_plan_says_up_to_what_replies_look_like() {
+    let bench = Bench::new();
+    let run = bench.run(&format!("export acl-json --plan clinic.toml --day {DAY} --to acl.json"));
+    assert_eq!(run.code, 0, "{}", run.err);
+    let json = audit(&bench, &format!("acl.json --plan clinic.toml --day {DAY}")).json();
+    for row in rows(&json, "differences") {
+        let line = row["line"].as_str().expect("a line");
+        let stateless = line.contains("reply.") || row["because"]["kind"] == "reply";
+        let unsaid = ["phones-to-provider", "deliveries-sign"]
+            .iter()
+            .any(|name| row["because"]["name"].as_str().is_some_and(|own| own.contains(name)));
+        assert!(stateless || unsaid, "{}", row["says"]);
+    }
+}
