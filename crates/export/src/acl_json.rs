@@ -5,12 +5,20 @@
 //! So a rule becomes as many entries as it takes. What the module has no words for is said, and where
 //! leaving it out would open something, nothing is written.
 
+mod held;
+pub(crate) mod read;
 mod rest;
 mod services;
 
+pub(crate) use held::held;
+pub use held::{Decides, HeldLists, ListFault};
+
+use crate::escape_hidden;
 use crate::nftables::{Known, fingerprint};
 use bastium_core::addressing::StandIn;
+use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Action, Plan};
+use bastium_core::proof::Proved;
 use bastium_core::rules::{Applies, Rule, RuleList, RuleSet, Surroundings};
 use bastium_core::space::{AddressSet, Leg, Match, PacketSet, ServiceSet};
 use ipnet::{IpNet, Ipv4Subnets, Ipv6Subnets};
@@ -50,6 +58,8 @@ pub enum Why {
     Leased,
     /// There are no rates.
     Rate,
+    /// What was translated looks like what was not.
+    Translated,
     /// There are ports of TCP and UDP alone.
     Ports,
     /// Each protocol takes an entry of its own: replies are let back for the usual ones.
@@ -59,8 +69,8 @@ pub enum Why {
 /// The lists, and what of the rules is not in them.
 #[derive(Clone, Debug)]
 pub struct AclFile {
-    /// The lists.
-    pub json: Value,
+    /// The file.
+    pub text: String,
     /// How many entries there are.
     pub entries: usize,
     /// What the lists do not say.
@@ -79,8 +89,7 @@ pub fn acl_json(plan: &Plan, rules: &RuleSet) -> AclFile {
             let Some((name, acl)) = writer.list(list, v6) else { continue };
             lists.push(acl);
             if let Some(Applies::Interface { leg, out }) = list.applies {
-                let interface = plan.interface(leg);
-                let interface = interface.unwrap_or_else(|| plan.leg_name(leg).to_owned());
+                let interface = interface(plan, leg);
                 let way = if out { "egress" } else { "ingress" };
                 match points.iter_mut().find(|(at, w, _)| (at, *w) == (&interface, way)) {
                     Some((_, _, names)) => names.push(name),
@@ -95,7 +104,49 @@ pub fn acl_json(plan: &Plan, rules: &RuleSet) -> AclFile {
         acls.insert("attachment-points".to_owned(), json!({ "interface": attached(points) }));
     }
     let json = json!({ format!("{MODULE}:acls"): acls });
-    AclFile { json, entries: writer.entries, unsaid: writer.unsaid }
+    let text = format!("{}\n", escape_hidden(&format!("{json:#}")));
+    AclFile { text, entries: writer.entries, unsaid: writer.unsaid }
+}
+
+/// Lists that were read back and shown to do what their rules do. Only [`proven_lists`] makes one.
+#[derive(Clone, Debug)]
+pub struct ProvenLists {
+    file: AclFile,
+}
+
+impl ProvenLists {
+    /// The lists.
+    pub fn file(&self) -> &AclFile {
+        &self.file
+    }
+}
+
+/// Reads lists back that were written from rules, and shows that they do what these do.
+///
+/// # Errors
+/// Where they do not.
+pub fn proven_lists(
+    meaning: &Meaning<'_>,
+    proved: Proved<'_>,
+    file: AclFile,
+) -> Result<ProvenLists, Box<HeldLists>> {
+    let held = held::written(meaning, proved, &file);
+    if held.holds() { Ok(ProvenLists { file }) } else { Err(Box::new(held)) }
+}
+
+/// An interface, as the lists call it.
+fn interface(plan: &Plan, leg: Leg) -> String {
+    plan.interface(leg).unwrap_or_else(|| plan.leg_name(leg).to_owned())
+}
+
+/// What a list of the rules is called in one family.
+fn list_name(list: &RuleList, v6: bool) -> String {
+    short(&format!("{} {}", list.name, if v6 { "ipv6" } else { "ipv4" }))
+}
+
+/// The rule that an entry stands for, by the entry's name; a name that was shortened is none.
+pub(crate) fn rule_of(entry: &str) -> &str {
+    entry.rsplit_once(" v").map_or(entry, |(rule, _)| rule)
 }
 
 /// Which lists are on which interface, and in which direction.
@@ -132,7 +183,7 @@ impl Writer<'_> {
     /// A list in one family; `None` where it has nothing to say there.
     fn list(&mut self, list: &RuleList, v6: bool) -> Option<(String, Value)> {
         let family = if v6 { "ipv6" } else { "ipv4" };
-        let name = short(&format!("{} {family}", list.name));
+        let name = list_name(list, v6);
         let mut aces = Aces::new(v6);
         let mut rest = Rest::of(self.plan, &self.around, list, v6);
         for place in 0..list.rules.len() {
@@ -160,6 +211,10 @@ impl Writer<'_> {
                 // What looks like a reply is let in, whatever comes further down.
                 rest.take(&self.back(rule, &part, ports, aces));
             }
+            return;
+        }
+        if rest.mistakes_translated(self.plan, product) {
+            self.unsay(rule, Why::Translated, rule.action == Action::Allow);
             return;
         }
         for part in rest.said(list, place, product) {
@@ -255,16 +310,15 @@ impl Writer<'_> {
         }
         let services: Vec<Service> =
             services.iter().flat_map(|service| service.answered_from(from)).collect();
-        let mut firsts = Vec::new();
         for (ends, service) in worth_saying(part, v6, &services) {
             let mut matches = Map::new();
             addresses(&mut matches, v6, ends, service);
             aces.add(rule, matches);
-            if service.from.is_none() && service.flag.is_none() {
-                firsts.push(Match { service: service.set(v6), ..between(ends) });
-            }
         }
-        firsts.into_iter().collect()
+        // Where something could come, it has its entry.
+        let whole = services.iter().filter(|one| one.from.is_none() && one.flag.is_none());
+        let firsts = whole.fold(ServiceSet::empty(), |all, one| all.union(&one.set(v6)));
+        PacketSet::from(Match { service: firsts, ..product.clone() })
     }
 
     /// The interfaces that a rule's entries name; none where its list is on one anyway, or it is for all.
@@ -286,10 +340,7 @@ impl Writer<'_> {
         if named.len() == here.len() {
             return vec![None];
         }
-        let name = |leg: &Leg| {
-            let known = self.plan.interface(*leg);
-            Some(known.unwrap_or_else(|| self.plan.leg_name(*leg).to_owned()))
-        };
+        let name = |leg: &Leg| Some(interface(self.plan, *leg));
         named.iter().map(name).collect()
     }
 }

@@ -1,5 +1,7 @@
 //! Text out of a plan, made harmless to look at.
 
+use std::fmt::Write as _;
+
 use std::borrow::Cow;
 
 /// Writes control characters, and those that change the direction of text or hide it, as `\u{…}`. A
@@ -31,6 +33,23 @@ fn is_hostile(c: char) -> bool {
         || matches!(c,
             '\u{00ad}' | '\u{061c}' | '\u{180e}' | '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}'
             | '\u{2060}'..='\u{206f}' | '\u{feff}' | '\u{fff9}'..='\u{fffb}' | '\u{e0000}'..='\u{e007f}')
+}
+
+/// Writes hidden characters of a JSON text as `\uXXXX`, which is the same to every JSON reader. They
+/// can only stand inside its strings.
+pub fn escape_hidden(json: &str) -> String {
+    let mut text = String::with_capacity(json.len());
+    for c in json.chars() {
+        let single = c.encode_utf8(&mut [0; 4]).to_owned();
+        if c == '\n' || clean(&single) == single {
+            text.push(c);
+            continue;
+        }
+        for unit in c.encode_utf16(&mut [0; 2]) {
+            let _ = write!(text, "\\u{unit:04x}");
+        }
+    }
+    text
 }
 
 #[cfg(test)]

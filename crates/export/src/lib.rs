@@ -21,8 +21,10 @@ mod table;
 pub mod walk;
 mod workbook;
 
-pub use acl_json::{AclFile, Unsaid, Why, acl_json};
-pub use clean::{clean, shell_word};
+pub use acl_json::{
+    AclFile, Decides, HeldLists, ListFault, ProvenLists, Unsaid, Why, acl_json, proven_lists,
+};
+pub use clean::{clean, escape_hidden, shell_word};
 pub use csv::{csv, safe};
 pub use dnsmasq::{LOCAL_DOMAIN, dnsmasq};
 pub use markdown::markdown;

@@ -6,11 +6,12 @@ mod model;
 
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Action, Form, Plan, resolve};
+use bastium_core::proof;
 use bastium_core::rules::{self, Applies, RuleSet};
 use bastium_core::space::{AddressSet, Ends, Leg, Packet, Protocol, ServicePoint};
 use bastium_core::verdict::Verdict;
 use bastium_export::foreign::read_rules;
-use bastium_export::{AclFile, acl_json};
+use bastium_export::{AclFile, acl_json, proven_lists};
 use ipnet::IpNet;
 use model::packets::{Borders, packet};
 use model::{TODAY, any_draft, wired};
@@ -54,7 +55,7 @@ impl Reader<'_> {
 }
 
 /// Which packet of a conversation it is, as far as lists without state can tell.
-#[derive(Clone, Copy)]
+#[derive(Clone, Copy, Debug)]
 enum Kind {
     /// The first: from a high port, of TCP with SYN alone.
     First,
@@ -141,12 +142,20 @@ fn reply_to(packet: &Packet) -> Option<(Packet, u16)> {
     Some((Packet { ends, service, ..*packet }, port))
 }
 
-fn written(plan: &Plan, rules: &RuleSet) -> AclFile {
-    acl_json(plan, rules)
+fn written(plan: &Plan, rules: &RuleSet) -> (AclFile, Value) {
+    let file = acl_json(plan, rules);
+    let json = parsed(&file.text);
+    (file, json)
+}
+
+/// The lists of a file.
+fn parsed(text: &str) -> Value {
+    let mut json: Value = serde_json::from_str(text).expect("JSON");
+    json["ietf-access-control-list:acls"].take()
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 40, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: 24, ..ProptestConfig::default() })]
 
     /// What the lists do with a first packet is what the rules do, but for what looks like a reply.
     #[test]
@@ -154,12 +163,12 @@ proptest! {
         let plan = resolve(wired(draft)).expect("the generator writes plans without mistakes");
         let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
         let rules = rules::in_form(&meaning, Form::PerInterface).expect("this form says everything");
-        let file = written(&plan, &rules);
+        let (file, acls) = written(&plan, &rules);
         // What cannot be said is said to be missing; the rest is compared.
         if file.unsaid.iter().any(|one| one.rule != "reply") {
             return Ok(());
         }
-        let reader = Reader { acls: &file.json["ietf-access-control-list:acls"] };
+        let reader = Reader { acls: &acls };
         let borders = Borders::of(&plan, &rules);
         let mut seed = seed;
         for _ in 0..600 {
@@ -192,8 +201,8 @@ proptest! {
         let plan = resolve(wired(draft)).expect("the generator writes plans without mistakes");
         let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
         let rules = rules::in_form(&meaning, Form::PerInterface).expect("this form says everything");
-        let file = written(&plan, &rules);
-        let reader = Reader { acls: &file.json["ietf-access-control-list:acls"] };
+        let (_, acls) = written(&plan, &rules);
+        let reader = Reader { acls: &acls };
         let borders = Borders::of(&plan, &rules);
         let zones = plan.zone_ids().map(|zone| plan.zone_addresses(zone));
         let somebody = zones.fold(AddressSet::empty(), |all, zone| all.union(&zone));
@@ -226,15 +235,37 @@ proptest! {
         }
     }
 
+    /// What is written in any form is read back and proved.
+    #[test]
+    fn access_lists_are_proved(draft in any_draft()) {
+        let plan = resolve(wired(draft)).expect("the generator writes plans without mistakes");
+        let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
+        for form in [Form::PerInterface, Form::OneList, Form::PerPair] {
+            let rules = rules::in_form(&meaning, form).expect("this form says everything");
+            let proved = proof::proved(&meaning, &rules).expect("the rules are the plan's");
+            let file = acl_json(&plan, &rules);
+            // Nothing is written then.
+            if file.unsaid.iter().any(|one| one.opens) {
+                continue;
+            }
+            if let Err(held) = proven_lists(&meaning, proved, file.clone()) {
+                std::fs::write("/tmp/failed.json", &file.text).ok();
+                let faults: Vec<String> = held.faults.iter().take(4).map(|fault| format!(
+                    "{:?} {:?} / {:?} {:?}", fault.replies, fault.rule, fault.entry, fault.packets.sample()
+                )).collect();
+                prop_assert!(false, "{form:?}: {faults:#?} {:?} {}", held.unread, held.undecided);
+            }
+        }
+    }
+
     /// Lists are put on the interface that they are for, and there alone.
     #[test]
     fn every_list_is_attached_where_it_belongs(draft in any_draft()) {
         let plan = resolve(wired(draft)).expect("a plan");
         let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
         let rules = rules::in_form(&meaning, Form::PerInterface).expect("this form says everything");
-        let file = written(&plan, &rules);
-        let acls = &file.json["ietf-access-control-list:acls"];
-        let reader = Reader { acls };
+        let (_, acls) = written(&plan, &rules);
+        let reader = Reader { acls: &acls };
         let mut attached = 0;
         for point in acls["attachment-points"]["interface"].as_array().into_iter().flatten() {
             let interface = point["interface-id"].as_str().expect("a name");
@@ -262,11 +293,11 @@ proptest! {
         let plan = resolve(wired(draft)).expect("a plan");
         let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
         let rules = rules::in_form(&meaning, Form::PerInterface).expect("this form says everything");
-        let file = written(&plan, &rules);
+        let (file, _) = written(&plan, &rules);
         if file.entries == 0 {
             return Ok(());
         }
-        let foreign = read_rules(&file.json.to_string(), Some(&plan)).expect("a rule list");
+        let foreign = read_rules(&file.text, Some(&plan)).expect("a rule list");
         // What is for packets that go out is named, and not read.
         let out = rules.lists.iter().any(|list| {
             matches!(list.applies, Some(Applies::Interface { out: true, .. })) && !list.implied
@@ -286,8 +317,8 @@ fn a_plan_that_allows_nothing_has_lists_that_allow_only_what_ipv6_needs_and_repl
     let plan = resolve(draft).expect("a plan");
     let meaning = Meaning::new(&plan, TODAY).expect("a meaning");
     let rules = rules::in_form(&meaning, Form::PerInterface).expect("this form says everything");
-    let file = written(&plan, &rules);
-    let lists = file.json["ietf-access-control-list:acls"]["acl"].as_array().expect("lists").iter();
+    let (_, acls) = written(&plan, &rules);
+    let lists = acls["acl"].as_array().expect("lists").iter();
     let entries = lists.flat_map(|list| list["aces"]["ace"].as_array().expect("entries"));
     let allowed =
         entries.filter(|ace| ace["actions"]["forwarding"] == "ietf-access-control-list:accept");
@@ -303,4 +334,148 @@ fn a_plan_that_allows_nothing_has_lists_that_allow_only_what_ipv6_needs_and_repl
         ServicePoint::port(Protocol::TCP, 443),
     ));
     assert_eq!(decided.verdict, Verdict::Block);
+}
+
+/// What a hand or a bad disk might do to a part of the file.
+#[derive(Clone, Debug)]
+enum Change {
+    Delete,
+    Double,
+    ToTop,
+    ToEnd,
+    Set(Value),
+}
+
+impl Change {
+    /// The file with the part at a pointer changed.
+    fn made(&self, acls: &Value, pointer: &str) -> Value {
+        let mut other = acls.clone();
+        if let Self::Set(value) = self {
+            *other.pointer_mut(pointer).expect("a leaf") = value.clone();
+            return other;
+        }
+        let (array, place) = pointer.rsplit_once('/').expect("a place");
+        let place: usize = place.parse().expect("a number");
+        let all = other.pointer_mut(array).and_then(Value::as_array_mut).expect("an array");
+        let part = all.remove(place);
+        match self {
+            Self::Delete => {}
+            Self::Double => all.splice(place..place, [part.clone(), part]).for_each(drop),
+            Self::ToTop => all.insert(0, part),
+            _ => all.push(part),
+        }
+        other
+    }
+}
+
+/// Entries deleted, doubled, moved; numbers, prefixes, verdicts, and where a list stands.
+fn mutations(acls: &Value) -> Vec<(String, Change)> {
+    let mut all = Vec::new();
+    let count = |pointer: &str| acls.pointer(pointer).and_then(Value::as_array).map_or(0, Vec::len);
+    for list in 0..count("/acl") {
+        all.push((format!("/acl/{list}"), Change::Delete));
+        for place in 0..count(&format!("/acl/{list}/aces/ace")) {
+            let at = format!("/acl/{list}/aces/ace/{place}");
+            for change in [Change::Delete, Change::Double, Change::ToTop, Change::ToEnd] {
+                all.push((at.clone(), change));
+            }
+            for word in ["accept", "drop", "reject", "log-syslog", "log-none"] {
+                let leaf = if word.starts_with("log") { "logging" } else { "forwarding" };
+                let word = format!("ietf-access-control-list:{word}");
+                all.push((format!("{at}/actions/{leaf}"), Change::Set(word.into())));
+            }
+            for leaf in leaves(acls.pointer(&format!("{at}/matches")).expect("matches")) {
+                let leaf = format!("{at}/matches{leaf}");
+                let values = changed(acls.pointer(&leaf).expect("a leaf")).into_iter();
+                all.extend(values.map(|value| (leaf.clone(), Change::Set(value))));
+            }
+        }
+    }
+    for point in 0..count("/attachment-points/interface") {
+        all.push((format!("/attachment-points/interface/{point}"), Change::Delete));
+    }
+    all
+}
+
+/// Where the single values of an object are.
+fn leaves(value: &Value) -> Vec<String> {
+    match value.as_object() {
+        None => vec![String::new()],
+        Some(object) => object
+            .iter()
+            .flat_map(|(key, value)| {
+                leaves(value).into_iter().map(move |leaf| format!("/{key}{leaf}"))
+            })
+            .collect(),
+    }
+}
+
+/// Other values in a leaf's place.
+fn changed(value: &Value) -> Vec<Value> {
+    if let Some(number) = value.as_u64() {
+        return vec![(number + 1).into(), (number / 2).into(), 300.into()];
+    }
+    let word = value.as_str().unwrap_or_default();
+    match word.parse::<IpNet>() {
+        Ok(net) => {
+            let mut wider = Vec::new();
+            wider.extend(net.supernet().map(|net| net.to_string().into()));
+            wider.extend(
+                net.subnets(net.prefix_len() + 1)
+                    .ok()
+                    .and_then(|mut halves| Some(Value::from(halves.next()?.to_string()))),
+            );
+            wider
+        }
+        Err(_) => vec!["rst".into(), "neq".into(), "".into()],
+    }
+}
+
+/// A changed file is refused, or an independent reader finds that it does the same.
+#[test]
+fn whatever_is_changed_in_the_lists_is_refused_or_does_the_same() {
+    let mut draft = wired(model::uniform("block", false));
+    draft.exceptions.push(model::exception("web", "staff", "internet", "https", "allow"));
+    draft.exceptions.push(model::exception("names", "guests", "tills", "dns", "reject"));
+    let plan = resolve(draft).expect("a plan");
+    let meaning = Meaning::new(&plan, TODAY).expect("a meaning");
+    let rules = rules::in_form(&meaning, Form::PerInterface).expect("this form says everything");
+    let proved = proof::proved(&meaning, &rules).expect("the rules are the plan's");
+    let (file, acls) = written(&plan, &rules);
+    assert!(file.unsaid.iter().all(|one| !one.opens), "{:?}", file.unsaid);
+    let all = mutations(&acls);
+    let step = (all.len() / 500).max(1);
+    let borders = Borders::of(&plan, &rules);
+    let (mut refused, mut same) = (0, 0);
+    for (pointer, change) in all.iter().step_by(step) {
+        let other = &change.made(&acls, pointer);
+        if *other == acls {
+            continue;
+        }
+        let text = serde_json::json!({ "ietf-access-control-list:acls": other }).to_string();
+        let changed = AclFile { text, ..file.clone() };
+        if proven_lists(&meaning, proved, changed).is_err() {
+            refused += 1;
+            continue;
+        }
+        same += 1;
+        let (before, after) = (Reader { acls: &acls }, Reader { acls: other });
+        let mut seed = 7;
+        for _ in 0..60 {
+            let packet = packet(&borders, &plan, &mut seed);
+            if packet.enters >= plan.gateway_leg() || !meaning.decide(&packet).verdict.is_filtered()
+            {
+                continue;
+            }
+            let interface = plan.interface(packet.enters).expect("every cable is named");
+            for kind in [Kind::First, Kind::Reply(443), Kind::Reply(53)] {
+                let (does, did) = (
+                    after.entering(&interface, &packet, kind),
+                    before.entering(&interface, &packet, kind),
+                );
+                assert_eq!(does, did, "{packet:?} {kind:?}: {pointer} {change:?}");
+            }
+        }
+    }
+    assert!(refused > 250, "{refused} refused, {same} do the same");
 }

@@ -141,6 +141,11 @@ fn answer(sheet: &AuditSheet) -> (bool, String) {
     }
     if sheet.differences.is_empty() {
         let says = match (open.is_empty(), sheet.whole) {
+            (true, _) if sheet.stateless => {
+                "The lists do what the plan says, for every first packet, and let back what looks like a reply. They \
+                 say nothing of translation and of what else the gateway does."
+                    .to_owned()
+            }
             (true, true) => {
                 "The gateway does what the plan says, for every packet: verdicts, log, \
                              translation, replies."

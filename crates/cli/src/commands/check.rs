@@ -62,7 +62,7 @@ fn report(
         (false, false) => Exit::No,
     };
     if args.sarif {
-        session.print(&show::escape_hidden(&sarif(&sheet, source.name())))?;
+        session.print(&bastium_export::escape_hidden(&sarif(&sheet, source.name())))?;
         return Ok(exit);
     }
     if show::for_programs(session, &sheet, || sheet.tables(), "check")? {

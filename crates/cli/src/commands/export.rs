@@ -5,15 +5,15 @@ use crate::args::{Export, ExportFormat, SheetName};
 use crate::failure::{Exit, Failure};
 use crate::plans;
 use crate::session::{self, Session};
-use crate::show::escape_hidden;
 use bastium_core::checklist;
 use bastium_core::diagnosis::{Diagnosis, Severity};
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Form, Plan};
 use bastium_core::rules::RuleSet;
+use bastium_export::escape_hidden;
 use bastium_export::nftables::{self, Held, NftOptions, NoInterface, NoProof, ProvenFile};
 use bastium_export::sheets::{AddressSheet, ChecklistSheet, MatrixSheet, PortSheet, RuleSheet};
-use bastium_export::{Book, Part, Unsaid, Why, acl_json};
+use bastium_export::{Book, HeldLists, Part, Unsaid, Why, acl_json, proven_lists};
 use serde_json::Value;
 use std::path::Path;
 
@@ -34,7 +34,7 @@ pub(super) fn run(args: &Export, session: &mut Session<'_>) -> Result<Exit, Fail
         ExportFormat::AclJson => {
             // These lists have no state, and each is on an interface.
             let form = args.form.map_or(Form::PerInterface, Form::from);
-            acl(&plan, &session::in_form(&meaning, form)?, session)?
+            acl(&meaning, &session::in_form(&meaning, form)?, session)?
         }
         ExportFormat::Csv | ExportFormat::Md | ExportFormat::Xlsx | ExportFormat::Json => {
             let rules = session::in_form(&meaning, own)?;
@@ -118,17 +118,36 @@ fn json_text(json: &Value) -> Result<Vec<u8>, Failure> {
 
 /// The rules as access control lists; what they do not say is told, and refused where it would open
 /// something.
-fn acl(plan: &Plan, rules: &RuleSet, session: &mut Session<'_>) -> Result<Vec<u8>, Failure> {
-    let file = acl_json(plan, rules);
-    let (opens, told): (Vec<&Unsaid>, Vec<&Unsaid>) = file.unsaid.iter().partition(|one| one.opens);
+fn acl(
+    meaning: &Meaning<'_>,
+    rules: &RuleSet,
+    session: &mut Session<'_>,
+) -> Result<Vec<u8>, Failure> {
+    let file = acl_json(meaning.plan(), rules);
+    let opens: Vec<&Unsaid> = file.unsaid.iter().filter(|one| one.opens).collect();
     if !opens.is_empty() {
         return Err(Failure::Words { diagnoses: unsayable(&opens) });
     }
+    let proved = session::proved(meaning, rules)?;
+    let proven = proven_lists(meaning, proved, file)
+        .map_err(|held| Failure::Unproved { faults: list_faults(meaning.plan(), &held) })?;
+    let file = proven.file();
+    let told = file.unsaid.iter();
     for one in told {
         session.remark(&format!("not in these lists: {}, {}", one.rule, why(one.why)));
     }
     session.remark(&format!("entries: {}", file.entries));
-    json_text(&file.json)
+    Ok(file.text.clone().into_bytes())
+}
+
+/// What differs between lists and their rules, a sentence each.
+fn list_faults(plan: &Plan, held: &HeldLists) -> Vec<String> {
+    let mut faults = bastium_export::sheets::list_sentences(plan, &held.faults);
+    faults.extend(held.unread.iter().map(|(at, what)| format!("{at}: {what}")));
+    if held.undecided > 0 {
+        faults.push(format!("{} could not be decided", count(held.undecided, "question")));
+    }
+    faults
 }
 
 /// What keeps the lists from being written, reason by reason.
@@ -152,6 +171,9 @@ fn unsayable(opens: &[&Unsaid]) -> Vec<Diagnosis> {
                 "give the uplink the fixed address that it has, where it has one; `bastium export \
                  nftables` does without"
             }
+            Why::Translated => {
+                "take the form per-interface, whose lists see packets before they are translated"
+            }
             Why::Names => "write the addresses in place of the domain",
             _ => "let the rule do without it, or use another format",
         };
@@ -172,6 +194,7 @@ fn why(why: Why) -> &'static str {
         Why::Leased => "a leased address is not known",
         Why::Rate => "there are no rates",
         Why::Rare => "replies are let back for the usual protocols only",
+        Why::Translated => "what was translated cannot be told from what was not",
         Why::Ports => "there are ports of TCP and UDP alone",
     }
 }

@@ -25,7 +25,7 @@ pub(crate) fn for_programs(
         Format::Json => {
             let json = serde_json::to_string_pretty(sheet).map_err(std::io::Error::from)?;
             // JSON itself allows characters that turn a line of text round; people look at JSON too.
-            format!("{}\n", escape_hidden(&json))
+            format!("{}\n", bastium_export::escape_hidden(&json))
         }
         Format::Csv => csv(&tables(), title),
         Format::Md => markdown(&tables()),
@@ -37,22 +37,4 @@ pub(crate) fn for_programs(
 /// How text is broken into lines: between words only, so that a name or a day stays whole.
 pub(crate) fn whole_words(width: usize) -> textwrap::Options<'static> {
     textwrap::Options::new(width).word_splitter(textwrap::WordSplitter::NoHyphenation)
-}
-
-/// Writes hidden characters of a JSON text as `\uXXXX`, which is the same to every JSON reader. They
-/// can only stand inside its strings.
-pub(crate) fn escape_hidden(json: &str) -> String {
-    use std::fmt::Write as _;
-    let mut text = String::with_capacity(json.len());
-    for c in json.chars() {
-        let single = c.encode_utf8(&mut [0; 4]).to_owned();
-        if c == '\n' || bastium_export::clean(&single) == single {
-            text.push(c);
-            continue;
-        }
-        for unit in c.encode_utf16(&mut [0; 2]) {
-            let _ = write!(text, "\\u{unit:04x}");
-        }
-    }
-    text
 }

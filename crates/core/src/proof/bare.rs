@@ -4,8 +4,9 @@ use super::anomalies;
 use super::comparison::compare;
 use super::frame::Frame;
 use super::table::{Fate, Table};
+use crate::meaning::Meaning;
 use crate::rules::BareLine;
-use crate::space::{Packet, PacketSet};
+use crate::space::{Match, Packet, PacketSet};
 use std::collections::BTreeMap;
 
 /// Packets that two lists treat differently.
@@ -75,21 +76,43 @@ pub fn bare_singles(
 }
 
 /// Compares two lists over legs that are numbered alike, and says how many questions could not be decided.
-/// What no line of one of them matches is left out.
+/// What no line of one of them matches is left out. Only what is noticed by whoever sends a packet counts, so
+/// the log is left aside.
 pub fn bare_changes(legs: usize, old: &[BareLine], new: &[BareLine]) -> (Vec<BareChange>, usize) {
-    let frame = Frame::plain(legs);
-    let table = |lines: &[BareLine]| {
-        let mut table = Table::new(&frame, 0);
+    let fate = |line: &BareLine| Fate::Decided(line.action, false);
+    between(&Frame::plain(legs), &[], fate, [old, new])
+}
+
+/// Compares two lists over the legs of a plan, the log included; `unasked` is what is not compared.
+pub fn bare_changes_in(
+    meaning: &Meaning<'_>,
+    unasked: &[Match],
+    old: &[BareLine],
+    new: &[BareLine],
+) -> (Vec<BareChange>, usize) {
+    let fate = |line: &BareLine| Fate::Decided(line.action, line.log);
+    between(&Frame::of(meaning), unasked, fate, [old, new])
+}
+
+fn between(
+    frame: &Frame,
+    unasked: &[Match],
+    fate: impl Fn(&BareLine) -> Fate,
+    lists: [&[BareLine]; 2],
+) -> (Vec<BareChange>, usize) {
+    let [old, new] = lists.map(|lines| {
+        let mut table = Table::new(frame, 0);
+        for product in unasked {
+            table.push(&product.into(), Fate::Unasked, u32::MAX);
+        }
         for (owner, line) in (0u32..).zip(lines) {
-            // Only what is noticed by whoever sends a packet counts as traffic.
-            let fate = Fate::Decided(line.action, false);
             for product in &line.matches {
-                table.push(&product.into(), fate, owner);
+                table.push(&product.into(), fate(line), owner);
             }
         }
         table
-    };
-    let compared = compare(&table(old), &table(new));
+    });
+    let compared = compare(&old, &new);
     let mut gathered: BTreeMap<(u32, u32), PacketSet> = BTreeMap::new();
     for clash in compared.clashes {
         let known = gathered.entry((clash.one, clash.other)).or_default();

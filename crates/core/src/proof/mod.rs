@@ -16,7 +16,7 @@ mod replies;
 pub(crate) mod showing;
 mod table;
 
-pub use bare::{BareChange, BareSingles, bare_changes, bare_singles};
+pub use bare::{BareChange, BareSingles, bare_changes, bare_changes_in, bare_singles};
 pub use boxes::{NamedBox, boxes, hours};
 pub use carried::{Carried, CarriedLine, Divergence, Expects, alike, carried};
 pub use change::{Change, Changes, LineChange, RuleChange, changes, line_changes};
@@ -24,7 +24,8 @@ pub use guarantee::{Kept, guarantee};
 pub use leak::{Leak, leaks};
 pub use lookup::{Lookup, Ready};
 pub use prove::{
-    Idle, Order, Proof, Proved, Singles, Unproved, equal, packets_covered, prove, proved, singles,
+    Idle, Order, Proof, Proved, Singles, Unproved, equal, never_asked, packets_covered, prove,
+    proved, singles,
 };
 pub use replies::unanswered;
 pub use table::Fate;

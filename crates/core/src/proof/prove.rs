@@ -191,7 +191,7 @@ fn difference<'r>(
 }
 
 /// What no list is asked about, as products.
-pub(super) fn never_asked(meaning: &Meaning<'_>) -> Vec<Match> {
+pub fn never_asked(meaning: &Meaning<'_>) -> Vec<Match> {
     (0..meaning.plan().gateway_leg().0).flat_map(|leg| meaning.never_asked(Leg(leg))).collect()
 }
 

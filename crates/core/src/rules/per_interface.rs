@@ -26,9 +26,13 @@ fn incoming(job: &Job<'_>, leg: Leg) -> RuleList {
     let plan = job.plan;
     let here = Here::new(job, leg);
     let mut rules = here.forged(job);
-    rules.extend(replies::back_to(job, leg));
+    // What is for the gateway is decided first: then no list that lets replies through to a whole network lets
+    // them through to the gateway's own address there.
+    let (own, through) = here.replies(job);
+    rules.extend(own);
     rules.extend(here.offered(job));
     rules.extend(here.to_gateway(job));
+    rules.extend(through);
     rules.extend(here.through(job));
     named_list(plan, leg, false, rules, PacketSet::from(frame::entering(leg)))
 }
@@ -111,6 +115,37 @@ impl<'p> Here<'p> {
             slice
         });
         rules.collect()
+    }
+
+    /// What lets replies back: to addresses of the gateway's own, which stand for others outside, and to everything
+    /// else.
+    fn replies(&self, job: &Job<'_>) -> (Vec<Rule>, Vec<Rule>) {
+        let gateway = frame::gateway_at(self.plan, self.leg);
+        let (mut own, mut through) = (Vec::new(), Vec::new());
+        for rule in replies::back_to(job, self.leg) {
+            let destination = rule.matches.as_ref().map(|m| m.destination.clone());
+            let destination = destination.unwrap_or_default();
+            let whole = destination == AddressSet::full();
+            if whole || destination.is_subset(&gateway) {
+                own.push(rule);
+                continue;
+            }
+            let to = |destination: AddressSet| {
+                let mut part = rule.clone();
+                part.destination = named(self.plan, &destination);
+                if let Some(matches) = &mut part.matches {
+                    matches.destination = destination;
+                }
+                part
+            };
+            if !destination.is_disjoint(&gateway) {
+                let mut part = to(destination.intersection(&gateway));
+                part.id = format!("{}>gateway", part.id);
+                own.push(part);
+            }
+            through.push(to(destination.difference(&gateway)));
+        }
+        (own, through)
     }
 
     fn to_gateway(&self, job: &Job<'_>) -> Vec<Rule> {

@@ -4,6 +4,7 @@
 //! way comes to no list. How a rule speaks of such packets does not matter, and is chosen so that it takes
 //! few words.
 
+use bastium_core::addressing::not_global;
 use bastium_core::plan::Plan;
 use bastium_core::rules::{RuleList, Stage, Surroundings};
 use bastium_core::space::{AddressSet, IntervalSet, Leg, Match, PacketSet, Region, ServiceSet};
@@ -13,8 +14,10 @@ use std::net::{Ipv4Addr, Ipv6Addr};
 /// What can still come to a rule of a list, in one family: what has a way, and no rule above has taken.
 pub(super) struct Rest {
     packets: Option<PacketSet>,
-    /// Addresses that nobody has.
-    nobody: AddressSet,
+    /// The devices' addresses, and those of the internet.
+    devices: AddressSet,
+    /// What counts as the gateway.
+    gateway: AddressSet,
     v6: bool,
 }
 
@@ -45,7 +48,7 @@ impl Rest {
             let here = of_one_family(coming(plan, around, list), v6);
             without_way(plan, around, here)
         });
-        Self { packets, nobody: nobody(plan), v6 }
+        Self { packets, devices: devices(plan), gateway: gateway(around), v6 }
     }
 
     /// Takes off what something else has decided.
@@ -55,11 +58,39 @@ impl Rest {
         }
     }
 
+    /// Whether packets that come so could be taken for those that were translated first, and only these are
+    /// meant: a list sees where a packet entered, and not what became of it.
+    pub(super) fn mistakes_translated(&self, plan: &Plan, product: &Match) -> bool {
+        let outer = (0..plan.gateway_leg().0).map(Leg);
+        let only_translated = outer.filter(|leg| {
+            product.enters.contains(plan.translated_leg(*leg)) && !product.enters.contains(*leg)
+        });
+        let direct: PacketSet = only_translated
+            .map(|leg| {
+                // From outside, nothing gets as far as this for an address that is not global.
+                let near = match plan.uplink_on(leg) {
+                    Some(_) => product.destination.difference(&not_global()),
+                    None => product.destination.clone(),
+                };
+                Match { enters: IntervalSet::point(leg), destination: near, ..product.clone() }
+            })
+            .collect();
+        match &self.packets {
+            Some(rest) => !rest.is_disjoint(&of_one_family(direct, self.v6)),
+            None => !of_one_family(direct, self.v6).is_empty(),
+        }
+    }
+
     /// The simplest ends for a match that lets replies back; `None` where nothing of it can come. Addresses
     /// that nobody has may be among them or not.
     pub(super) fn plainest(&self, place: usize, product: &Match) -> Option<Part> {
         let own = PacketSet::from(product);
-        let somebody = self.nobody.complement();
+        // What is for the gateway has been decided above, but for replies to itself.
+        let own_too = !product.destination.is_disjoint(&self.gateway);
+        let somebody = match own_too {
+            true => self.devices.union(&self.gateway),
+            false => self.devices.clone(),
+        };
         let (taken, others) = match &self.packets {
             Some(rest) => (rest.intersection(&own), rest.difference(&own)),
             None => (own.clone(), PacketSet::from(&Match::everything()).difference(&own)),
@@ -214,10 +245,21 @@ fn without_way(plan: &Plan, around: &Surroundings, packets: PacketSet) -> Packet
     gone.fold(packets, |rest, gone| rest.difference(&gone.into()))
 }
 
-/// What is neither a device's address nor one of the internet.
-fn nobody(plan: &Plan) -> AddressSet {
-    let devices = plan.zone_ids().map(|zone| plan.zone_addresses(zone));
-    devices.fold(AddressSet::empty(), |all, zone| all.union(&zone)).complement()
+/// What comes from no device and nowhere of the internet; what goes there, nor to the gateway.
+pub(super) fn nobody(plan: &Plan, around: &Surroundings) -> [Match; 2] {
+    let devices = devices(plan);
+    let source = devices.complement();
+    let destination = devices.union(&gateway(around)).complement();
+    [Match { source, ..Match::everything() }, Match { destination, ..Match::everything() }]
+}
+
+fn devices(plan: &Plan) -> AddressSet {
+    let zones = plan.zone_ids().map(|zone| plan.zone_addresses(zone));
+    zones.fold(AddressSet::empty(), |all, zone| all.union(&zone))
+}
+
+fn gateway(around: &Surroundings) -> AddressSet {
+    around.gateway.iter().fold(AddressSet::empty(), |all, own| all.union(own))
 }
 
 fn of_one_family(set: PacketSet, v6: bool) -> PacketSet {

@@ -11,11 +11,13 @@ mod sheet;
 
 pub(crate) use alike::Alike;
 
+use crate::acl_json::read::{self as acl_json, Acls};
+use crate::acl_json::{HeldLists, held as held_lists};
 use crate::nftables::read::{self, Ruleset};
 use crate::nftables::{Held, Manner, held};
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Action, Plan};
-use bastium_core::proof::bare_singles;
+use bastium_core::proof::{Proved, bare_singles};
 use bastium_core::rules::{BareLine, RuleSet, Surroundings};
 use bastium_core::space::{AddressSet, IntervalSet, Leg, Match, PacketSet};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
@@ -68,6 +70,8 @@ pub struct Foreign {
     pub exhausted: bool,
     /// The rules as they were read, where they are those of the kernel's packet filter.
     pub(crate) ruleset: Option<Ruleset>,
+    /// The lists as they were read, where they are access control lists on interfaces.
+    pub(crate) acls: Option<Acls>,
 }
 
 /// Why a file is no rule list.
@@ -238,7 +242,9 @@ pub fn read_rules(text: &str, plan: Option<&Plan>) -> Result<Foreign, NotAList> 
             .map_err(|error| NotAList::BrokenJson(error.to_string()))?;
         if let Some(objects) = json.get("nftables").and_then(serde_json::Value::as_array) {
             nft::list(read::from_json(objects), plan)?
-        } else if let Some(acls) = acl::lists(&json) {
+        } else if acl_json::is_acl(&json) {
+            let acls =
+                acl_json::read(trimmed).map_err(|error| NotAList::BrokenJson(error.to_string()))?;
             acl::read(acls, plan)?
         } else {
             return Err(NotAList::OtherJson);
@@ -364,6 +370,16 @@ impl Foreign {
         Some(held(meaning, ruleset, Manner::default()))
     }
 
+    /// Holds it against rules of the form that it is in, where it is access control lists on interfaces.
+    pub(crate) fn held_lists(
+        &self,
+        meaning: &Meaning<'_>,
+        proved: Proved<'_>,
+    ) -> Option<HeldLists> {
+        let acls = self.acls.as_ref()?;
+        Some(held_lists(meaning, proved, acls, &[]))
+    }
+
     /// Whether it is all that decides over packets.
     pub fn is_whole(&self) -> bool {
         self.ruleset.is_some()
@@ -395,14 +411,14 @@ fn action_word(word: &str) -> Option<Action> {
 /// The addresses that stand for those of a plan's domains. They lie where no real address does, so a list
 /// never speaks of them. What it says of the internet at large, it says of them.
 #[derive(Clone, Debug, Default)]
-struct Named {
+pub(crate) struct Named {
     stand_ins: AddressSet,
     /// Addresses in the midst of the internet.
     at_large: Vec<IpAddr>,
 }
 
 impl Named {
-    fn of(plan: Option<&Plan>) -> Self {
+    pub(crate) fn of(plan: Option<&Plan>) -> Self {
         let domains = plan.into_iter().flat_map(Plan::domains);
         let stand_ins = domains.map(|domain| domain.stand_in.set()).collect();
         let internet = plan.map(|plan| plan.internet_addresses().clone()).unwrap_or_default();
@@ -418,7 +434,7 @@ impl Named {
         Some(self.meant_by(address_word(word)?))
     }
 
-    fn meant_by(&self, written: AddressSet) -> AddressSet {
+    pub(crate) fn meant_by(&self, written: AddressSet) -> AddressSet {
         let mut set = written.difference(&self.stand_ins);
         for address in &self.at_large {
             if !set.contains(*address) {

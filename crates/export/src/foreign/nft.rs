@@ -38,7 +38,8 @@ pub(super) fn list(ruleset: Ruleset, plan: Option<&Plan>) -> Result<Foreign, Not
     let rules = ruleset.tables.iter().flat_map(|table| &table.chains);
     let rules = rules.map(|chain| chain.rules.len()).sum();
     let exhausted = lowered.exhausted.is_some();
-    Ok(Foreign { ways, lines, obscure, replies, rules, exhausted, ruleset: Some(ruleset) })
+    let ruleset = Some(ruleset);
+    Ok(Foreign { ways, lines, obscure, replies, rules, exhausted, ruleset, acls: None })
 }
 
 fn foreign(number: usize, line: &Line) -> ForeignLine {

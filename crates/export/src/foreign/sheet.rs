@@ -66,6 +66,7 @@ pub(super) fn read(text: &str, plan: Option<&Plan>) -> Result<Foreign, NotAList>
         rules,
         exhausted: false,
         ruleset: None,
+        acls: None,
     })
 }
 

@@ -2,16 +2,17 @@
 
 mod differences;
 
-pub use differences::{DifferenceRow, fault_sentences};
+pub use differences::{DifferenceRow, fault_sentences, list_sentences};
 
 use super::EDITION;
+use crate::acl_json::rule_of;
 use crate::foreign::Foreign;
 use crate::nftables::{is_beside_rules, tags};
 use crate::{Cell, Column, Table, Tone};
 use bastium_core::diagnosis::Severity;
 use bastium_core::meaning::Meaning;
-use bastium_core::plan::Action;
-use bastium_core::rules::RuleSet;
+use bastium_core::plan::{Action, Form};
+use bastium_core::rules::{RuleSet, in_form};
 use bastium_core::space::{Match, PacketSet, ServiceSet};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -29,6 +30,8 @@ pub struct AuditSheet {
     pub lines: usize,
     /// What is wrong, or worth a look, line by line.
     pub findings: Vec<AuditFinding>,
+    /// Whether it keeps no state, so that replies are told by what they look like alone.
+    pub stateless: bool,
     /// Whether it was held against a plan.
     pub compared: bool,
     /// Where gateway and plan differ.
@@ -80,6 +83,7 @@ impl AuditSheet {
             bastium: EDITION,
             lines: foreign.rules,
             findings: Vec::new(),
+            stateless: foreign.acls.is_some(),
             compared: own.is_some(),
             differences: Vec::new(),
             agrees: false,
@@ -90,9 +94,21 @@ impl AuditSheet {
         let mut known = HashSet::new();
         if let Some((meaning, rules)) = own {
             known = tags(rules).into_keys().collect();
+            if foreign.acls.is_some()
+                && let Ok(rules) = in_form(meaning, Form::PerInterface)
+            {
+                known.extend(rules.rules().map(|rule| rule.id.clone()));
+            }
             sheet.hold(foreign, meaning, rules);
         }
-        if !foreign.exhausted {
+        let own = |name: &str| known.contains(name) || is_beside_rules(name);
+        // Of the plan's own lines, where nothing differs, nothing is to be said; nor of those of lists that can
+        // only say a rule entry by entry.
+        let by_entries = foreign.acls.is_some();
+        let nothing = sheet.compared
+            && (sheet.differences.is_empty() || by_entries)
+            && foreign.lines.iter().all(|line| line.end || own(rule_of(&line.bare.id)));
+        if !foreign.exhausted && !nothing {
             sheet.look_at_lines(foreign);
         }
         sheet.agrees = sheet.compared
@@ -100,10 +116,11 @@ impl AuditSheet {
             && sheet.not_understood.is_empty()
             && sheet.undecided == 0;
         // For what its own lines are like, the plan answers; what is wrong with one may be why they differ.
-        let own = |name: &String| known.contains(name) || is_beside_rules(name);
         let is_advice = |finding: &AuditFinding| finding.severity == Severity::Advice.word();
         let agrees = sheet.agrees;
-        sheet.findings.retain(|one| !own(&one.rule) || !(agrees || is_advice(one)));
+        sheet
+            .findings
+            .retain(|one| !own(rule_of(&one.rule)) || !(agrees || by_entries || is_advice(one)));
         let rank = |finding: &AuditFinding| usize::from(finding.severity != "warning");
         sheet.findings.sort_by_key(rank);
         sheet
@@ -111,6 +128,14 @@ impl AuditSheet {
 
     fn hold(&mut self, foreign: &Foreign, meaning: &Meaning<'_>, rules: &RuleSet) {
         let Some(held) = foreign.held(meaning) else {
+            if let Some((rows, held)) = differences::of_access_lists(foreign, meaning) {
+                self.differences = rows;
+                self.undecided += held.undecided;
+                // Where a packet comes from is told here, so that nothing of it stays unclear.
+                let unread = held.unread.into_iter();
+                self.not_understood = unread.map(|(at, what)| ObscureRow { at, what }).collect();
+                return;
+            }
             let (rows, undecided) = differences::of_list(foreign, meaning.plan(), rules);
             self.differences = rows;
             self.undecided += undecided;

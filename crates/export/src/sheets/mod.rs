@@ -22,7 +22,7 @@ mod strength;
 
 pub use addresses::AddressSheet;
 pub use answer::AnswerSheet;
-pub use audit::{AuditFinding, AuditSheet, DifferenceRow, fault_sentences};
+pub use audit::{AuditFinding, AuditSheet, DifferenceRow, fault_sentences, list_sentences};
 pub use blocked::{BlockedSheet, GroupRow, OfferRow, offer_keys};
 pub use boxes::BoxRow;
 pub use brief::{BriefRow, Question, problem};

@@ -12,31 +12,31 @@ impl Holding<'_, '_> {
     ///
     /// `None` if it is too much to be told.
     pub(super) fn follow(&mut self, world: &PlanWorld<'_>, apart: &[Match]) -> Option<()> {
+        let above = self.above(apart);
         let goes_on = self.lowered(world, Conversation::GoesOn)?;
         let everything = [CarriedLine::new(vec![Match::everything()], Fate::Value(1))];
-        let found = alike(self.meaning, &everything, &self.passes(apart, &goes_on));
+        let found = alike(self.meaning, &everything, &passes(&above, &goes_on));
         self.held.undecided += found.undecided;
         for divergence in found.divergences {
             let Some(packet) = self.of_permitted(world, &divergence.packets) else { continue };
-            self.not_passed(Aspect::Replies, packet, &divergence, &goes_on.lines);
+            self.not_passed(Aspect::Replies, packet, &divergence, above.len(), &goes_on.lines);
         }
         let related = self.lowered(world, Conversation::Related)?;
         let errors = [
             CarriedLine::new(vec![errors()], Fate::Value(1)),
             CarriedLine::new(vec![Match::everything()], Fate::Unasked),
         ];
-        let found = alike(self.meaning, &errors, &self.passes(apart, &related));
+        let found = alike(self.meaning, &errors, &passes(&above, &related));
         self.held.undecided += found.undecided;
         for divergence in found.divergences {
             if let Some(packet) = self.arriving_rightly(world, &divergence.packets).sample() {
-                self.not_passed(Aspect::Errors, packet, &divergence, &related.lines);
+                self.not_passed(Aspect::Errors, packet, &divergence, above.len(), &related.lines);
             }
         }
         let invalid = self.lowered(world, Conversation::Invalid)?;
-        let first = CarriedLine::new(apart.to_vec(), Fate::Unasked);
         let own =
             invalid.lines.iter().map(|line| CarriedLine::new(line.matches.clone(), does(line)));
-        let lines: Vec<CarriedLine> = std::iter::once(first).chain(own).collect();
+        let lines: Vec<CarriedLine> = above.iter().cloned().chain(own).collect();
         let found = carried(self.meaning, &lines, &|decision, packets| {
             let fate = match fate(decision) {
                 Fate::Decided(Action::Allow, _) | Fate::Unasked => Fate::Unasked,
@@ -44,21 +44,8 @@ impl Holding<'_, '_> {
             };
             vec![(packets.clone(), fate)]
         });
-        self.note(Aspect::NoConversation, found, 1, &invalid.lines, |_| None);
+        self.note(Aspect::NoConversation, found, above.len(), &invalid.lines, |_| None);
         Some(())
-    }
-
-    /// Lines as far as they let pass or do not, below what is not looked at.
-    fn passes(&self, apart: &[Match], lowered: &Lowered) -> Vec<CarriedLine> {
-        let fate = |line: &Line| match (line.sure, line.action) {
-            (false, _) => Fate::Unasked,
-            (true, Action::Allow) => Fate::Value(1),
-            (true, _) => Fate::Value(2),
-        };
-        let own = lowered.lines.iter();
-        let own = own.map(|line| CarriedLine::new(line.matches.clone(), fate(line)));
-        let first = CarriedLine::new(apart.to_vec(), Fate::Unasked);
-        std::iter::once(first).chain(own).collect()
     }
 
     fn not_passed(
@@ -66,9 +53,10 @@ impl Holding<'_, '_> {
         aspect: Aspect,
         packet: Packet,
         divergence: &Divergence,
+        above: usize,
         lines: &[Line],
     ) {
-        let line = divergence.line.checked_sub(1).and_then(|place| lines.get(place));
+        let line = divergence.line.checked_sub(above).and_then(|place| lines.get(place));
         self.held.faults.push(Fault {
             aspect,
             packet,
@@ -129,6 +117,18 @@ impl Holding<'_, '_> {
         });
         back.filter(|product| !product.is_empty()).collect()
     }
+}
+
+/// Lines as far as they let pass or do not, below what is not looked at.
+fn passes(above: &[CarriedLine], lowered: &Lowered) -> Vec<CarriedLine> {
+    let fate = |line: &Line| match (line.sure, line.action) {
+        (false, _) => Fate::Unasked,
+        (true, Action::Allow) => Fate::Value(1),
+        (true, _) => Fate::Value(2),
+    };
+    let own = lowered.lines.iter();
+    let own = own.map(|line| CarriedLine::new(line.matches.clone(), fate(line)));
+    above.iter().cloned().chain(own).collect()
 }
 
 /// The answer to a packet, by where it comes from.

@@ -4,9 +4,11 @@ use crate::foreign::{Alike, Foreign, beyond, own_lines};
 use crate::nftables::{Aspect, Fault};
 use crate::sheets::boxes;
 use crate::sheets::{Because, BoxRow};
-use bastium_core::plan::{Action, Plan};
-use bastium_core::proof::bare_changes;
-use bastium_core::rules::{BareLine, RuleSet};
+use crate::{HeldLists, ListFault};
+use bastium_core::meaning::Meaning;
+use bastium_core::plan::{Action, Form, Plan};
+use bastium_core::proof::{bare_changes, proved};
+use bastium_core::rules::{BareLine, RuleSet, in_form};
 use bastium_core::space::{IntervalSet, Match, PacketSet};
 use bastium_core::verdict::{Cause, Decision, Verdict};
 use schemars::JsonSchema;
@@ -98,6 +100,19 @@ pub fn fault_sentences(plan: &Plan, faults: &[Fault]) -> Vec<String> {
         let rows = boxes::rows(plan, &fault.packets);
         let first = rows.first().map(|row| words.sentence(row, fault)).unwrap_or_default();
         format!("{first}; one packet: {}", plan.packet_words(&fault.packet))
+    };
+    faults.iter().map(say).collect()
+}
+
+/// A sentence for each place where lists of RFC 8519 do not do what their rules do, with one of its packets.
+pub fn list_sentences(plan: &Plan, faults: &[ListFault]) -> Vec<String> {
+    let say = |fault: &ListFault| {
+        let rows = boxes::rows(plan, &fault.packets);
+        let what = rows.first().map(|row| row.short.clone()).unwrap_or_default();
+        let kind = if fault.replies { "replies, by the port they come from, " } else { "" };
+        let (_, says, does) = verdicts(fault);
+        let (rule, entry) = (&fault.rule.name, &fault.entry.name);
+        format!("{kind}{what}: {says} by `{rule}`, {does} by `{entry}` in the file")
     };
     faults.iter().map(say).collect()
 }
@@ -213,6 +228,74 @@ fn does(action: &str) -> &'static str {
 
 fn at(because: &Because) -> String {
     because.line.map(|line| format!(", line {line}")).unwrap_or_default()
+}
+
+/// What differs between access control lists on interfaces and the plan; `None` where the file is none of
+/// these, or the plan cannot be said so.
+pub(super) fn of_access_lists(
+    foreign: &Foreign,
+    meaning: &Meaning<'_>,
+) -> Option<(Vec<DifferenceRow>, HeldLists)> {
+    foreign.acls.as_ref()?;
+    let rules = in_form(meaning, Form::PerInterface).ok()?;
+    let held = foreign.held_lists(meaning, proved(meaning, &rules).ok()?)?;
+    let plan = meaning.plan();
+    let mut rows = Vec::new();
+    for fault in &held.faults {
+        let id = &fault.rule.name;
+        let rule = rules.lists.iter().flat_map(|list| &list.rules).find(|rule| rule.id == *id);
+        let because = match rule {
+            Some(rule) => Because::new(rule.cause, plan),
+            None => Because { kind: "end", name: id.clone(), line: None },
+        };
+        let why = format!("{} {}{}", because.kind.replace('_', " "), because.name, at(&because));
+        let (aspect, before, after) = verdicts(fault);
+        for packets in boxes::rows(plan, &fault.packets) {
+            let what = &packets.short;
+            let entry = &fault.entry.name;
+            let says = match aspect {
+                "log" => format!(
+                    "{what} is {after} by the gateway; in the plan it is {before} ({why}); gateway: {entry}"
+                ),
+                "replies" => format!(
+                    "the gateway {} replies, by the port that they come from: {what}; the plan {} them ({why}); \
+                     gateway: {entry}",
+                    does(after),
+                    does(before)
+                ),
+                _ => format!(
+                    "the gateway {} {what}; the plan {} it ({why}); gateway: {entry}",
+                    does(after),
+                    does(before)
+                ),
+            };
+            rows.push(DifferenceRow {
+                packets,
+                aspect,
+                before: before.to_owned(),
+                after: after.to_owned(),
+                because: because.clone(),
+                line: entry.clone(),
+                line_says: String::new(),
+                says,
+            });
+        }
+    }
+    rows.sort_by_key(DifferenceRow::rank);
+    Some((rows, held))
+}
+
+/// In what lists differ from their rules, and both sides' words.
+fn verdicts(fault: &ListFault) -> (&'static str, &'static str, &'static str) {
+    let logged = |log: bool| if log { "logged" } else { "not logged" };
+    let (rule, entry) = (&fault.rule, &fault.entry);
+    if fault.replies {
+        ("replies", rule.action.word(), entry.action.word())
+    } else if rule.action == entry.action {
+        ("log", logged(rule.log), logged(entry.log))
+    } else {
+        ("verdict", rule.action.word(), entry.action.word())
+    }
 }
 
 /// What differs between a list that keeps no state, or a table, and the plan's own rules.
