@@ -26,7 +26,7 @@ pub use acl_json::{
 };
 pub use clean::{clean, escape_hidden, shell_word};
 pub use csv::{csv, safe};
-pub use dnsmasq::{LOCAL_DOMAIN, dnsmasq};
+pub use dnsmasq::{LOCAL_DOMAIN, ServedFile, dnsmasq, proven_served};
 pub use markdown::markdown;
 pub use packet_log::read_packet_log;
 pub use page::checklist_page;

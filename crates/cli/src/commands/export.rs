@@ -30,7 +30,7 @@ pub(super) fn run(args: &Export, session: &mut Session<'_>) -> Result<Exit, Fail
             let rules = session::in_form(&meaning, form)?;
             nftables(&meaning, &rules, NftOptions::default())?.into_bytes()
         }
-        ExportFormat::Dnsmasq => bastium_export::dnsmasq(&plan).into_bytes(),
+        ExportFormat::Dnsmasq => names_and_leases(&meaning)?.into_bytes(),
         ExportFormat::AclJson => {
             // These lists have no state, and each is on an interface.
             let form = args.form.map_or(Form::PerInterface, Form::from);
@@ -218,6 +218,15 @@ fn no_file() -> Failure {
         says: "a workbook is nothing for a terminal".to_owned(),
         cure: "name a file with --to FILE.xlsx".to_owned(),
     }
+}
+
+/// Names and leases as a file for dnsmasq, read back and proved.
+///
+/// # Errors
+/// When it would serve otherwise than the plan says.
+pub(super) fn names_and_leases(meaning: &Meaning<'_>) -> Result<String, Failure> {
+    let file = bastium_export::dnsmasq(meaning).map_err(|faults| Failure::Unproved { faults })?;
+    Ok(file.text().to_owned())
 }
 
 /// The rules as a file for `nft -f`, read back and proved.

@@ -89,7 +89,6 @@ fn in_kernel(
     use bastium_rehearsal::kernel::filter::FilterError;
     use bastium_rehearsal::rehearse::{Props, Unrehearsed, in_kernel};
     use bastium_rehearsal::site::Undone;
-    let plan = meaning.plan();
     // What cannot be written is said before anything is built.
     let written = super::export::nftables(meaning, rules, NftOptions::default())?;
     let at_hours = |at: Minute| match given {
@@ -98,11 +97,12 @@ fn in_kernel(
             .ok()
             .map(|file| file.text().to_owned()),
     };
+    let served = super::export::names_and_leases(meaning)?;
     let tags = nftables::tags(rules).into_iter();
     let props = Props {
         rules: given.unwrap_or(written.text()),
         rules_at: &at_hours,
-        names_and_leases: &bastium_export::dnsmasq(plan),
+        names_and_leases: &served,
         ids: tags.map(|(tag, rule)| (tag, rule.id.clone())).collect(),
     };
     let told = |done, all| session.progress(done, all);

@@ -3,7 +3,7 @@
 use crate::model::{TODAY, any_draft, wired};
 use bastium_core::checklist;
 use bastium_core::meaning::Meaning;
-use bastium_core::plan::{Form, Plan, resolve};
+use bastium_core::plan::{Form, resolve};
 use bastium_core::proof;
 use bastium_core::rules;
 use bastium_export::nftables::{self, NftOptions};
@@ -20,7 +20,7 @@ pub(crate) fn all(runner: &mut TestRunner, wanted: usize) {
         let draft = any_draft().new_tree(runner).expect("a draft").current();
         let Ok(plan) = resolve(wired(draft)) else { continue };
         let Ok(meaning) = Meaning::new(&plan, TODAY) else { continue };
-        let report = rehearsed(&plan, &meaning);
+        let report = rehearsed(&meaning);
         plans += 1;
         tried += report.tried.len();
         for one in report.tried.iter().filter(|one| one.wrong.is_some()) {
@@ -46,7 +46,7 @@ pub(crate) fn all(runner: &mut TestRunner, wanted: usize) {
     assert!(wrong.is_empty(), "{} disagree", wrong.len());
 }
 
-fn rehearsed(plan: &Plan, meaning: &Meaning<'_>) -> Report {
+fn rehearsed(meaning: &Meaning<'_>) -> Report {
     let rules = rules::in_form(meaning, Form::PerPair).expect("this form says everything");
     let proved = proof::proved(meaning, &rules).expect("the rules do what the plan says");
     let list = checklist::build(meaning, proved);
@@ -56,10 +56,11 @@ fn rehearsed(plan: &Plan, meaning: &Meaning<'_>) -> Report {
     };
     let written = file(NftOptions::default());
     let tags = nftables::tags(&rules).into_iter();
+    let served = bastium_export::dnsmasq(meaning).expect("it serves as the plan says");
     let props = Props {
         rules: &written,
         rules_at: &|at| Some(file(NftOptions::at(at))),
-        names_and_leases: &bastium_export::dnsmasq(plan),
+        names_and_leases: served.text(),
         ids: tags.map(|(tag, rule)| (tag, rule.id.clone())).collect(),
     };
     in_kernel(meaning, &rules, &list, &props, |_, _| {}).unwrap_or_else(|why| panic!("{why}"))

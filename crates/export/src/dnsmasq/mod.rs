@@ -1,13 +1,20 @@
 //! Leases, fixed addresses, local names and the sets of domains, as a file for dnsmasq.
 //!
 //! It serves what the plan lets networks ask the gateway for, and nothing else: a network that may not ask
-//! for leases gets none. Where questions for other names go is left to the machine it runs on.
+//! for leases gets none. Where questions for other names go is left to the machine it runs on. What is written is
+//! read back, and held against the plan, before anybody gets it.
+
+mod held;
+mod read;
+mod uses;
+
+pub use held::{ServedFile, proven_served};
 
 use crate::clean;
 use crate::nftables::TABLE;
 use bastium_core::addressing::{Family, Subnet};
-use bastium_core::plan::{Network, NetworkId, Plan};
-use bastium_core::space::{Protocol, ServicePoint, ServiceSet};
+use bastium_core::meaning::Meaning;
+use bastium_core::plan::{NetworkId, Plan};
 use std::fmt::Write as _;
 use std::net::IpAddr;
 
@@ -16,69 +23,73 @@ pub const LOCAL_DOMAIN: &str = "home.arpa";
 /// How long a lease lasts.
 const LEASE: &str = "12h";
 
-/// What of the gateway a network may use.
-struct Uses {
-    names: bool,
-    leases: bool,
-    time: bool,
+/// The longest line that is written, in bytes: dnsmasq reads lines of 1,024 (`MAXDNAME` in its
+/// `dns-protocol.h`, less the end), and takes the rest of a longer one for the next line.
+const LONGEST_LINE: usize = 1_000;
+/// How much of a name stands in a remark.
+const LONGEST_REMARK: usize = 200;
+/// How many addresses of a name, and how many bytes of names for a set, stand on one line.
+const MOST_ADDRESSES: usize = 8;
+const MOST_NAMES: usize = 600;
+
+/// Writes the file, and proves it. Networks whose interface the plan does not name are not served.
+///
+/// # Errors
+/// Where it would serve otherwise than the plan says, a sentence each.
+pub fn dnsmasq(meaning: &Meaning<'_>) -> Result<ServedFile, Vec<String>> {
+    proven_served(meaning, written(meaning))
 }
 
-/// Writes the file. Networks whose interface the plan does not name are not served.
-pub fn dnsmasq(plan: &Plan) -> String {
+fn written(meaning: &Meaning<'_>) -> String {
+    let plan = meaning.plan();
     let mut out = String::new();
     let mut line = |text: &str| {
         out.push_str(text);
         out.push('\n');
     };
-    line(&format!("# Leases and names of {}", one_line(&plan.site().name)));
+    line(&format!("# Leases and names of {}", remark(&plan.site().name)));
     line("# Written by bastium from the plan: change the plan, not this file");
     line("bind-dynamic\ndomain-needed\nbogus-priv\nexpand-hosts");
     line(&format!("domain={LOCAL_DOMAIN}\nlocal=/{LOCAL_DOMAIN}/"));
     line("dhcp-authoritative");
     for id in plan.network_ids() {
-        network(&mut line, plan, id);
+        network(&mut line, meaning, id);
     }
-    hosts(&mut line, plan);
+    for (index, uplink) in plan.uplinks().iter().enumerate() {
+        let leg = plan.uplink_leg(index);
+        // Names alone, and only where an exception lets somebody outside ask for them.
+        if let Some(interface) = plan.interface(leg)
+            && uses::names(meaning, leg)
+        {
+            line(&format!("\n# {}", uplink.name));
+            line(&format!("interface={interface}\nno-dhcp-interface={interface}"));
+        }
+    }
+    hosts(&mut line, meaning);
     domains(&mut line, plan);
     out
 }
 
-fn one_line(text: &str) -> String {
-    clean(text).replace(['\n', '\r'], " ")
+/// Text of a plan on one line that no reader takes for two.
+fn remark(text: &str) -> String {
+    let line = clean(text).replace(['\n', '\r'], " ");
+    match line.char_indices().find(|(at, c)| at + c.len_utf8() > LONGEST_REMARK) {
+        Some((at, _)) => format!("{}...", &line[..at]),
+        None => line,
+    }
 }
 
-/// What a network may use: what it says itself, else what its zone says.
-fn uses(plan: &Plan, network: &Network) -> Uses {
-    let said = network.uses.as_ref().or(plan.zone(network.zone).uses.as_ref());
-    let has = |port| {
-        let point = ServicePoint::port(Protocol::UDP, port).coordinate();
-        said.is_some_and(|services| services.set.v4.contains(point))
-    };
-    Uses { names: has(53), leases: has(67), time: has(123) || may_ask_time(plan, network) }
-}
-
-/// Whether an exception lets all of a network ask the gateway for the time.
-fn may_ask_time(plan: &Plan, network: &Network) -> bool {
-    let time = ServiceSet::ports(Protocol::UDP, 123, 123);
-    plan.exceptions().iter().any(|exception| {
-        !exception.off
-            && exception.action == bastium_core::plan::Action::Allow
-            && exception.to.gateway
-            && time.is_subset(&exception.service.set)
-            && network.device_addresses().is_subset(&exception.from.addresses)
-    })
-}
-
-fn network(line: &mut impl FnMut(&str), plan: &Plan, id: NetworkId) {
+fn network(line: &mut impl FnMut(&str), meaning: &Meaning<'_>, id: NetworkId) {
+    let plan = meaning.plan();
     let network = plan.network(id);
-    let Some(interface) = plan.interface(plan.network_leg(id)) else { return };
-    let uses = uses(plan, network);
-    if !uses.names && !uses.leases {
+    let leg = plan.network_leg(id);
+    let Some(interface) = plan.interface(leg) else { return };
+    let (names, leases) = (uses::names(meaning, leg), uses::leases(meaning, id));
+    if !names && !leases {
         return;
     }
     let name = network.name.as_str();
     line(&format!("\n# {name}\ninterface={interface}"));
-    let leases = uses.leases && network.tunnel.is_none();
     let of = |family| network.subnets.iter().find(move |subnet| subnet.family() == family);
     let v4 = of(Family::V4).filter(|_| leases);
     match (v4, network.pool.as_ref()) {
@@ -96,12 +107,13 @@ fn network(line: &mut impl FnMut(&str), plan: &Plan, id: NetworkId) {
             return;
         }
     }
+    let may_ask = uses::names_everywhere(meaning, id);
     if let Some(subnet) = v4 {
         let gateway = subnet.gateway();
         line(&format!("dhcp-option=tag:{name},option:router,{gateway}"));
-        let names = if uses.names { format!(",{gateway}") } else { String::new() };
+        let names = if may_ask { format!(",{gateway}") } else { String::new() };
         line(&format!("dhcp-option=tag:{name},option:dns-server{names}"));
-        if uses.time {
+        if uses::time_everywhere(meaning, id) {
             line(&format!("dhcp-option=tag:{name},option:ntp-server,{gateway}"));
         }
     }
@@ -110,7 +122,7 @@ fn network(line: &mut impl FnMut(&str), plan: &Plan, id: NetworkId) {
         let (start, length) = (prefix.network(), prefix.prefix_len());
         line(&format!("dhcp-range=set:{name},{start},ra-stateless,{length},{LEASE}"));
         line(&format!("ra-param={interface},60,1200"));
-        let names = if uses.names { format!(",[{}]", subnet.gateway()) } else { String::new() };
+        let names = if may_ask { format!(",[{}]", subnet.gateway()) } else { String::new() };
         line(&format!("dhcp-option=tag:{name},option6:dns-server{names}"));
     }
 }
@@ -124,20 +136,22 @@ fn has_fixed(plan: &Plan, id: NetworkId) -> bool {
 }
 
 /// Fixed leases, and a name for every device that has an address.
-fn hosts(line: &mut impl FnMut(&str), plan: &Plan) {
+fn hosts(line: &mut impl FnMut(&str), meaning: &Meaning<'_>) {
+    let plan = meaning.plan();
     let named = plan.hosts().iter().filter(|host| !host.addresses.is_empty());
     let mut lines = String::new();
     for host in named {
         let v4 = host.addresses.iter().find(|address| address.is_ipv4());
-        let network = plan.network(host.network);
-        let leases = network.tunnel.is_none() && uses(plan, network).leases;
+        let leases = uses::leases(meaning, host.network);
         if let (Some(mac), Some(address)) = (host.mac.filter(|_| leases), v4) {
             let mac = mac.to_string().to_lowercase();
             let _ = writeln!(lines, "dhcp-host={mac},{address},{}", host.name);
         }
-        let addresses: Vec<String> = host.addresses.iter().map(IpAddr::to_string).collect();
         let name = &host.name;
-        let _ = writeln!(lines, "host-record={name},{name}.{LOCAL_DOMAIN},{}", addresses.join(","));
+        for some in host.addresses.chunks(MOST_ADDRESSES) {
+            let some: Vec<String> = some.iter().map(IpAddr::to_string).collect();
+            let _ = writeln!(lines, "host-record={name},{name}.{LOCAL_DOMAIN},{}", some.join(","));
+        }
     }
     if !lines.is_empty() {
         line(&format!("\n# Devices with a name\n{}", lines.trim_end()));
@@ -149,10 +163,18 @@ fn domains(line: &mut impl FnMut(&str), plan: &Plan) {
     for domain in plan.domains() {
         let name = &domain.name;
         line(&format!("\n# {name}"));
-        let names: Vec<&str> = domain.names.iter().map(String::as_str).collect();
-        line(&format!(
-            "nftset=/{}/4#inet#{TABLE}#domain_{name}_v4,6#inet#{TABLE}#domain_{name}_v6",
-            names.join("/")
-        ));
+        let mut names = domain.names.iter().peekable();
+        while names.peek().is_some() {
+            let mut here = String::from("/");
+            while let Some(next) =
+                names.next_if(|next| here.len() + next.len() < MOST_NAMES || here.len() == 1)
+            {
+                here.push_str(next);
+                here.push('/');
+            }
+            line(&format!(
+                "nftset={here}4#inet#{TABLE}#domain_{name}_v4,6#inet#{TABLE}#domain_{name}_v6"
+            ));
+        }
     }
 }
