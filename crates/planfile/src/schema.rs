@@ -412,6 +412,9 @@ struct Switch {
     hangs_on: String,
     /// Its own ports that lead there.
     by: Option<Texts>,
+    /// How many ports it has; they are numbered from 1.
+    #[schemars(range(min = 1, max = 1024))]
+    has_ports: Option<u16>,
     /// By number, range or name.
     ports: Option<BTreeMap<String, SwitchPort>>,
     about: Option<String>,

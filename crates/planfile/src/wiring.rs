@@ -29,6 +29,7 @@ fn switch(fields: &mut Fields<'_, '_, '_>) -> draft::Switch {
         name: fields.name(),
         hangs_on: fields.text("hangs-on"),
         uplinks: fields.texts("by").unwrap_or_default(),
+        has_ports: fields.number("has-ports"),
         ports,
     }
 }

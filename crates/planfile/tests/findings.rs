@@ -75,6 +75,7 @@ fn addressing_mistakes_are_found() {
             "pool-closed",
         ),
         ("vlan = 80", "vlan = 80\nsubnet = \"192.168.80.0/24\"", "outside-space"),
+        ("vlan = 80", "vlan = 81\nsubnet = \"10.44.80.0/24\"", "off-tie"),
     ] {
         assert!(plan().contains(good), "{good}");
         assert_eq!(found(&plan().replacen(good, bad, 1)), [name], "{bad}");

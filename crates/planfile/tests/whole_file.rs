@@ -102,6 +102,22 @@ fn each_mistake_is_told_by_its_name() {
             "[route.barn]\nto = \"10.44.128.0/24\"\nvia = \"10.44.200.9\"\n[discovery.printers]",
             &["bad-router"],
         ),
+        (
+            "[discovery.printers]",
+            "[route.barn]\nto = \"10.44.128.0/24\"\nvia = \"recordz\"\n[discovery.printers]",
+            &["bad-router"],
+        ),
+        (
+            "[discovery.printers]",
+            "[route.barn]\nto = \"fd00::/64\"\nvia = \"xray\"\n[discovery.printers]",
+            &["bad-router"],
+        ),
+        ("hangs-on = \"core\"", "hangs-on = \"core\"\nhas-ports = 0", &["bad-port-name"]),
+        (
+            "hangs-on = \"core\"",
+            "hangs-on = \"core\"\nhas-ports = 28\nby = \"29\"",
+            &["unknown-port"],
+        ),
     ] {
         assert_eq!(told(good, bad), names, "{good} -> {bad}");
     }
@@ -148,4 +164,14 @@ fn the_longest_prefix_decides_where_an_address_belongs() {
     let from = |address: &str| plan.zone_from(leg, address.parse().expect(address));
     assert_eq!(from("10.44.99.9"), plan.zone_named("premises"));
     assert_eq!(from("10.44.10.9"), plan.zone_named("control"));
+}
+
+/// A router may be named by its host: the route goes by the host's address of the subnet's family.
+#[test]
+fn a_route_goes_by_a_host() {
+    let (good, bad) = (
+        "[discovery.printers]",
+        "[route.barn]\nto = \"10.44.128.0/24\"\nvia = \"archive\"\n[discovery.printers]",
+    );
+    assert_eq!(told(good, bad), [""; 0]);
 }

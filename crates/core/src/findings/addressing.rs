@@ -1,6 +1,6 @@
 //! Subnets, pools and VLAN ids.
 
-use crate::addressing::{Growth, Subnet};
+use crate::addressing::{Growth, Subnet, derive};
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::name::Name;
 use crate::plan::{Network, Plan};
@@ -28,6 +28,8 @@ pub enum AddressingFinding {
     NoDhcp { network: Name, at: Span },
     /// A pool, but no way to ask for a lease.
     PoolClosed { network: Name, at: Span },
+    /// A subnet that is not the one that the VLAN id stands for.
+    OffTie { network: Name, prefix: IpNet, vlan: u16, tied: IpNet, at: Span },
     /// A subnet outside the site's own space.
     OutsideSpace { network: Name, prefix: IpNet, at: Span },
 }
@@ -66,6 +68,10 @@ impl Diagnose for AddressingFinding {
                 .says(format!("`{network}` has a pool, but may not ask the gateway for a lease"))
                 .why("its devices get no address, and the network does not work")
                 .cure("add \"dhcp\" to `uses-gateway-for` of the network or its zone"),
+            Self::OffTie { network, prefix, vlan, tied, at } => warning("off-tie", at)
+                .says(format!("`{network}` is VLAN {vlan} and {prefix}, and `site.tie` makes that {tied}"))
+                .why("whoever reads an address takes it for another network: that is what the tie is for")
+                .cure(format!("take `subnet` out, or write {tied}; or give it the VLAN id that belongs to it")),
             Self::OutsideSpace { network, prefix, at } => warning("outside-space", at)
                 .says(format!("{prefix} of `{network}` lies outside `site.space`"))
                 .why("the space says what belongs to this site; another site may have the subnet")
@@ -109,6 +115,7 @@ pub(super) fn find(plan: &Plan) -> Vec<AddressingFinding> {
         if network.vlan == Some(1) {
             found.push(AddressingFinding::VlanOne { network: name.clone(), at: network.vlan_at });
         }
+        found.extend(off_tie(plan, network));
         let space: AddressSet = plan.site().space.iter().copied().collect();
         for prefix in network.subnets.iter().map(Subnet::prefix) {
             let inside = AddressSet::from(prefix).is_subset(&space);
@@ -126,6 +133,30 @@ pub(super) fn find(plan: &Plan) -> Vec<AddressingFinding> {
         }
     }
     found
+}
+
+/// The subnets that have another place in the site's space than their VLAN id says.
+fn off_tie(plan: &Plan, network: &Network) -> Vec<AddressingFinding> {
+    let (Some(vlan), site) = (network.vlan, plan.site()) else { return Vec::new() };
+    let Ok(tied) = derive(site.tie, Some(vlan), &site.space) else { return Vec::new() };
+    let space: AddressSet = site.space.iter().copied().collect();
+    // What lies outside the space is another finding.
+    let inside = |prefix: &IpNet| AddressSet::from(*prefix).is_subset(&space);
+    let own = network.subnets.iter().map(Subnet::prefix).filter(inside);
+    let away = own.filter_map(|prefix| {
+        let here = |tied: &&IpNet| tied.addr().is_ipv4() == prefix.addr().is_ipv4();
+        let meets = |tied: &&IpNet| tied.contains(&prefix) || prefix.contains(*tied);
+        let mut near = tied.iter().filter(here).peekable();
+        let first = **near.peek()?;
+        (!near.any(|tied| meets(&tied))).then(|| AddressingFinding::OffTie {
+            network: network.name.clone(),
+            prefix,
+            vlan,
+            tied: first,
+            at: network.vlan_at,
+        })
+    });
+    if network.carved { Vec::new() } else { away.collect() }
 }
 
 fn size<'a>(

@@ -217,6 +217,7 @@ tables! {
         name: Text,
         hangs_on: Option<Text>,
         uplinks: Vec<Text>,
+        has_ports: Option<Located<i64>>,
         ports: Vec<SwitchPort>,
     }
     /// `[switch.NAME.ports]`, one entry; its name may be a range

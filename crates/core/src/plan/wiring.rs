@@ -54,6 +54,8 @@ pub struct Switch {
     pub hangs_on: Hang,
     /// Its own ports that lead there, where the plan says so.
     pub uplinks: Vec<String>,
+    /// How many ports it has, numbered from 1, where the plan says so.
+    pub has_ports: Option<u16>,
     /// Its ports, in order.
     pub ports: Vec<SwitchPort>,
     /// Where it is declared.

@@ -125,8 +125,7 @@ impl<'p> Here<'p> {
         for rule in replies::back_to(job, self.leg) {
             let destination = rule.matches.as_ref().map(|m| m.destination.clone());
             let destination = destination.unwrap_or_default();
-            let whole = destination == AddressSet::full();
-            if whole || destination.is_subset(&gateway) {
+            if destination.is_subset(&gateway) {
                 own.push(rule);
                 continue;
             }
@@ -143,7 +142,9 @@ impl<'p> Here<'p> {
                 part.id = format!("{}>gateway", part.id);
                 own.push(part);
             }
-            through.push(to(destination.difference(&gateway)));
+            // What is for everyone stays so: what is for the gateway has been decided when it comes to that.
+            let whole = destination == AddressSet::full();
+            through.push(if whole { rule } else { to(destination.difference(&gateway)) });
         }
         (own, through)
     }

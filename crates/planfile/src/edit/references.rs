@@ -101,7 +101,7 @@ const KEYS: &[(&str, &[(&str, Namespace)])] = &[
             ("listens", Namespace::Service),
         ],
     ),
-    ("route", &[("zone", Namespace::Place)]),
+    ("route", &[("zone", Namespace::Place), ("via", Namespace::Place)]),
     ("zone", &[("uses-gateway-for", Namespace::Service)]),
     ("host", &[("network", Namespace::Place)]),
     ("wifi", &[("network", Namespace::Place), ("on", Namespace::AccessPoint)]),

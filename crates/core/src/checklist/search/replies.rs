@@ -90,8 +90,15 @@ impl Search<'_> {
     ) {
         let replies: PacketSet = match (&mistake.change, mistake.place) {
             (Change::BelowTheNext, Some((list, place))) => {
-                let next = &self.shown.rules.lists[list].rules[place + 1];
-                next.first_packets().and_then(|next| shared(next, reply)).into_iter().collect()
+                let rules = &self.shown.rules.lists[list].rules;
+                // Only what the rule itself lets back can meet the next one in its place.
+                let own = match &rules[place].matches {
+                    Some(own) => shared(own, reply),
+                    None => Some(reply.clone()),
+                };
+                let next = rules[place + 1].first_packets();
+                let met = own.and_then(|own| next.and_then(|next| shared(next, &own)));
+                met.into_iter().collect()
             }
             _ => reply.into(),
         };

@@ -26,6 +26,8 @@ pub enum InboundProblem {
     PortUntranslated { inbound: Name, at: Span },
     /// It offers everything, or what has no ports.
     NotOffered { inbound: Name, at: Span },
+    /// It offers protocols that have no ports.
+    NoPorts { inbound: Name, protocols: Vec<String>, at: Span },
     /// There is no uplink of that name.
     UnknownUplink { word: String, nearest: Option<String>, at: Span },
     /// There are several uplinks, or none, and it does not say which.
@@ -55,6 +57,13 @@ impl Diagnose for InboundProblem {
             Self::PortUntranslated { inbound, at } => error("bad-port", at)
                 .says(format!("inbound `{inbound}` changes the port, but nothing is translated"))
                 .cure("leave `outside-port` out, or write `translate = true`"),
+            Self::NoPorts { inbound, protocols, at } => error("too-much-offered", at)
+                .says(format!(
+                    "inbound `{inbound}` offers {}, which has no ports",
+                    protocols.join(", ")
+                ))
+                .why("at the outside address only a port tells what is offered from what is the gateway's own")
+                .cure("offer its ports alone; for a host with an address of its own outside, write an exception from \"internet\""),
             Self::NotOffered { inbound, at } => error("too-much-offered", at)
                 .says(format!("inbound `{inbound}` offers more than ports and ping"))
                 .why("the gateway would hand on what is meant for itself")
@@ -122,7 +131,10 @@ fn inbound(
     }
     let service = &permission.service.set;
     if !can_be_offered(service) {
-        shop.problem(InboundProblem::NotOffered { inbound: name, at });
+        shop.problem(match without_ports(service) {
+            protocols if protocols.is_empty() => InboundProblem::NotOffered { inbound: name, at },
+            protocols => InboundProblem::NoPorts { inbound: name, protocols, at },
+        });
         return None;
     }
     let translate = draft.translate.is_none_or(|translate| translate.value);
@@ -188,6 +200,18 @@ fn uplink(
         });
     }
     found
+}
+
+/// The protocols of a service that have no ports, if they are few; a service that is nearly everything is
+/// another mistake.
+fn without_ports(service: &ServiceSet) -> Vec<String> {
+    let all = (0..=u8::MAX).map(Protocol).filter(|protocol| !protocol.has_ports());
+    let has = |protocol: &Protocol| {
+        let (low, high) = protocol.stretch();
+        service.v4.spans().iter().any(|span| span.0 <= high && low <= span.1)
+    };
+    let words: Vec<String> = all.filter(has).map(Protocol::keyword).collect();
+    if words.len() > 8 { Vec::new() } else { words }
 }
 
 /// Ports of protocols that have some, and the echo request.

@@ -144,7 +144,8 @@ pub fn resolve(draft: Draft) -> Result<Plan, Vec<Problem>> {
     let uplinks = gateway::uplinks(&draft, &mut ports, &mut shop);
     let networks = networks::networks(&draft, &site, &zones, &ports, &known, &mut shop);
     networks::beside_uplinks(&networks, &uplinks, &mut shop);
-    let routes = routes::routes(&draft.routes, &networks, &uplinks, &zones, &mut shop);
+    let routes =
+        routes::routes(&draft.routes, &draft.hosts, &networks, &uplinks, &zones, &mut shop);
     let domains = promises::domains(&draft.domains, &mut shop);
     survey::survey(&site, &networks, &routes, &uplinks, &domains, &mut shop.directory);
     let hosts = hosts::hosts(&draft.hosts, &networks, &mut shop);

@@ -19,8 +19,10 @@ use std::net::IpAddr;
 pub enum RouteProblem {
     /// It does not say where to, or by which router.
     Incomplete { route: Name, missing: &'static str, at: Span },
-    /// The router is no device of a network.
-    Via { word: String, at: Span },
+    /// The router is no device of a network, nor a host of that name.
+    Via { word: String, nearest: Option<String>, at: Span },
+    /// The router is a host without an address of the subnet's family.
+    NoAddress { host: String, to: IpNet, at: Span },
     /// The router is of the other address family.
     OtherFamily { via: IpAddr, to: IpNet, at: Span },
     /// It leads everywhere.
@@ -45,10 +47,21 @@ impl Diagnose for RouteProblem {
                     "to" => "add a line like `to = \"10.44.128.0/24\"`",
                     _ => "add a line like `via = \"10.44.10.9\"`, the router that leads there",
                 }),
-            Self::Via { word, at } => error("bad-router", at)
-                .says(format!("`{word}` is not the address of a device in one of the networks"))
+            Self::Via { word, nearest, at } => error("bad-router", at)
+                .says(format!(
+                    "`{word}` is neither a host nor the address of a device in one of the networks"
+                ))
                 .why("the gateway can only hand packets to a router that it reaches itself")
-                .cure("write the address of the router, in the network where it is"),
+                .cure(nearest_or(
+                    nearest.as_ref(),
+                    "write the router's address in the network where it is, or the host's name",
+                )),
+            Self::NoAddress { host, to, at } => error("bad-router", at)
+                .says(format!(
+                    "host `{host}` has no {} address, and {to} is reached by it",
+                    if to.addr().is_ipv4() { "IPv4" } else { "IPv6" }
+                ))
+                .cure("give the host an address of that family"),
             Self::OtherFamily { via, to, at } => error("bad-router", at)
                 .says(format!("{via} and {to} are of different address families"))
                 .cure("write the router's address in the family of the subnet"),
@@ -80,6 +93,7 @@ impl Diagnose for RouteProblem {
 /// The routes that can be built; the problems of the others are noted.
 pub(super) fn routes(
     drafts: &[draft::Route],
+    hosts: &[draft::Host],
     networks: &[Option<Network>],
     uplinks: &[Uplink],
     zones: &[Zone],
@@ -87,7 +101,7 @@ pub(super) fn routes(
 ) -> Vec<Route> {
     let mut routes: Vec<Route> = Vec::new();
     for draft in drafts {
-        if let Some(route) = route(draft, networks, zones, shop) {
+        if let Some(route) = route(draft, hosts, networks, zones, shop) {
             meets(&route, networks, uplinks, &routes, shop);
             routes.push(route);
         }
@@ -107,6 +121,7 @@ pub(super) fn routes(
 
 fn route(
     draft: &draft::Route,
+    hosts: &[draft::Host],
     networks: &[Option<Network>],
     zones: &[Zone],
     shop: &mut Workshop,
@@ -119,7 +134,7 @@ fn route(
         }
     }
     let to = draft.to.as_ref().and_then(|word| subnet(word, shop));
-    let via = draft.via.as_ref().and_then(|word| via(word, networks, shop));
+    let via = draft.via.as_ref().and_then(|word| via(word, to, hosts, networks, shop));
     let zone = draft.zone.as_ref().map(|word| zone(word, zones, shop));
     let (to, (via, network), word) = (to?, via?, draft.via.as_ref()?);
     if via.is_ipv4() != to.addr().is_ipv4() {
@@ -158,10 +173,23 @@ fn subnet(word: &Text, shop: &mut Workshop) -> Option<IpNet> {
 
 fn via(
     word: &Text,
+    to: Option<IpNet>,
+    hosts: &[draft::Host],
     networks: &[Option<Network>],
     shop: &mut Workshop,
 ) -> Option<(IpAddr, NetworkId)> {
-    let address = word.value.parse::<IpAddr>().ok();
+    let mut address = word.value.parse::<IpAddr>().ok();
+    if let Some(host) = hosts.iter().find(|host| host.name.value == word.value) {
+        let own = host.addresses.iter().filter_map(|word| word.value.parse().ok());
+        address = own
+            .into_iter()
+            .find(|own: &IpAddr| to.is_none_or(|to| to.addr().is_ipv4() == own.is_ipv4()));
+        if let (None, Some(to)) = (address, to) {
+            let host = word.value.clone();
+            shop.problem(RouteProblem::NoAddress { host, to, at: word.at });
+            return None;
+        }
+    }
     let home = address.and_then(|address| {
         let holds = |network: &Option<Network>| {
             network.as_ref().is_some_and(|n| n.device_addresses().contains(address))
@@ -170,7 +198,9 @@ fn via(
     });
     // Where a network could not be built, nobody can say whether the router is in it.
     if home.is_none() && (address.is_none() || networks.iter().all(Option::is_some)) {
-        shop.problem(RouteProblem::Via { word: word.value.clone(), at: word.at });
+        let names = hosts.iter().map(|host| host.name.value.as_str());
+        let nearest = nearest(&word.value, names).map(str::to_owned);
+        shop.problem(RouteProblem::Via { word: word.value.clone(), nearest, at: word.at });
     }
     home
 }

@@ -24,6 +24,10 @@ pub enum WiringProblem {
     UnknownHang { word: String, nearest: Option<String>, at: Span },
     /// It hangs on a port that the switch does not have.
     UnknownPort { switch: Name, port: String, at: Span },
+    /// A number of ports that no switch has.
+    PortCount { count: i64, at: Span },
+    /// A port beyond those that the switch has.
+    Beyond { switch: Name, port: String, count: u16, at: Span, first: Span },
     /// Switches hang on each other in a circle.
     Circle { names: Vec<String>, at: Span },
     /// A range of ports that is none.
@@ -67,6 +71,13 @@ impl Diagnose for WiringProblem {
             Self::UnknownPort { switch, port, at } => error("unknown-port", at)
                 .says(format!("switch `{switch}` has no port `{port}`"))
                 .cure(format!("declare it in `[switch.{switch}.ports]`")),
+            Self::PortCount { count, at } => error("bad-port-name", at)
+                .says(format!("a switch has 1 to {MOST_PORTS} ports, not {count}"))
+                .cure("write how many ports it has, as in `has-ports = 24`"),
+            Self::Beyond { switch, port, count, at, first } => error("unknown-port", at)
+                .says(format!("switch `{switch}` has the ports 1 to {count}, and no port {port}"))
+                .cure("correct the port, or `has-ports`")
+                .also(*first, "as many as this"),
             Self::Circle { names, at } => error("switch-circle", at)
                 .says(format!("these switches hang on each other: {}", names.join(" -> ")))
                 .why("none of them leads to the gateway")
@@ -95,6 +106,9 @@ impl Diagnose for WiringProblem {
     }
 }
 
+/// The most ports that a switch may have, a stack of them included.
+const MOST_PORTS: u32 = 1024;
+
 /// What the wiring can speak of.
 struct Known<'a> {
     gateway: &'a Gateway,
@@ -117,13 +131,14 @@ pub(super) fn wiring(
     let mut whole = true;
     for (name, draft) in &known.switches {
         let ports = ports(name, draft, &known, shop);
+        let has_ports = has_ports(name, draft, shop);
         let what = format!("switch `{name}`");
         let hang = hang(draft.hangs_on.as_ref(), &what, draft.name.at, &known, shop);
         whole &= hang.is_some();
         let hangs_on = hang.unwrap_or(Hang::Gateway(String::new()));
         let uplinks = draft.uplinks.iter().map(|word| word.value.clone()).collect();
         let (name, at) = (name.clone(), draft.name.at);
-        wiring.switches.push(Switch { name, hangs_on, uplinks, ports, at });
+        wiring.switches.push(Switch { name, hangs_on, uplinks, has_ports, ports, at });
     }
     circle(&wiring.switches, shop);
     let mut points: Vec<(Name, &draft::AccessPoint)> = Vec::new();
@@ -254,12 +269,35 @@ fn ports(
     ports
 }
 
+/// How many ports a switch says that it has; and which of those that are spoken of are beyond.
+fn has_ports(switch: &Name, draft: &draft::Switch, shop: &mut Workshop) -> Option<u16> {
+    let said = draft.has_ports.as_ref()?;
+    let count =
+        u16::try_from(said.value).ok().filter(|n| (1..=MOST_PORTS).contains(&u32::from(*n)));
+    let Some(count) = count else {
+        shop.problem(WiringProblem::PortCount { count: said.value, at: said.at });
+        return None;
+    };
+    let own = draft.ports.iter().map(|entry| &entry.name);
+    for word in own.chain(&draft.uplinks) {
+        let last = port_names(&word.value).and_then(|names| names.last().cloned());
+        let beyond = last.filter(|port| {
+            port.parse::<u32>().is_ok_and(|port| port == 0 || port > u32::from(count))
+        });
+        if let Some(port) = beyond {
+            let (switch, first) = (switch.clone(), said.at);
+            shop.problem(WiringProblem::Beyond { switch, port, count, at: word.at, first });
+        }
+    }
+    Some(count)
+}
+
 /// `7`, `3-12` (each of them), or a name of up to 16 letters and digits.
 fn port_names(word: &str) -> Option<Vec<String>> {
     if let Some((first, last)) = word.split_once('-')
         && let (Ok(first), Ok(last)) = (first.trim().parse::<u32>(), last.trim().parse::<u32>())
     {
-        let good = 1 <= first && first <= last && last <= 1024;
+        let good = 1 <= first && first <= last && last <= MOST_PORTS;
         return good.then(|| (first..=last).map(|n| n.to_string()).collect());
     }
     let good = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '/' | '.');
