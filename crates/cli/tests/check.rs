@@ -51,14 +51,15 @@ fn review_tools_get_the_same_findings() {
     assert_eq!(run.code, 1);
     let log = run.json();
     assert_eq!(log["version"], "2.1.0");
-    let result = &log["runs"][0]["results"][0];
-    assert_eq!(result["ruleId"], "vlan-one");
+    let results = log["runs"][0]["results"].as_array().expect("results");
+    let result = results.iter().find(|one| one["ruleId"] == "vlan-one").expect("it is found");
     assert_eq!(result["level"], "warning");
     let place = &result["locations"][0]["physicalLocation"];
     assert_eq!(place["artifactLocation"]["uri"], "my%20plan.toml");
     let line = place["region"]["startLine"].as_u64().expect("a line") as usize;
     assert_eq!(broken("vlan-one").lines().nth(line - 1), Some("vlan = 1"));
-    assert_eq!(log["runs"][0]["tool"]["driver"]["rules"][0]["id"], "vlan-one");
+    let known = log["runs"][0]["tool"]["driver"]["rules"].as_array().expect("rules");
+    assert!(known.iter().any(|rule| rule["id"] == "vlan-one"));
     // A plan that cannot be read is told in the same way.
     bench.write("bad.toml", demo("bare.toml").replace("vlan = 24", "vlan = 4095"));
     let bad = bench.run("check --sarif --plan bad.toml");

@@ -3,6 +3,7 @@
 mod common;
 
 use common::{Bench, DAY, Run, demo};
+use serde_json::json;
 
 const FORMS: [&str; 4] = ["one-list", "per-pair", "per-interface", "ranked"];
 const PLANS: [&str; 3] = ["clinic.toml", "farm.toml", "bare.toml"];
@@ -390,7 +391,7 @@ fn an_answer_names_the_rule_that_lets_the_reply_back() {
     );
     // From outside it comes to the address that all private sources have there: the first that fits.
     let outside = ask("tills payment-hub https")["reply_rule"]["id"].clone();
-    let of_uplink = |id: &str| id.starts_with("reply.") && id.ends_with("@fibre");
+    let of_uplink = |id: &str| id.starts_with("reply.") && id.ends_with("@fibre>gateway");
     assert!(outside.as_str().is_some_and(of_uplink), "{outside}");
     // What the gateway itself answers goes out past its lists.
     assert_eq!(ask("desks gateway dns")["reply_rule"], serde_json::Value::Null);
@@ -433,4 +434,38 @@ fn an_answer_says_what_came_close_and_how_to_get_the_other() {
         json["close"].as_array().expect("rows").iter().any(|row| row["but"] == "hours"),
         "{json}"
     );
+}
+
+/// A host that is moved loses what its addresses had, whatever becomes of these.
+#[test]
+fn comparing_says_what_a_moved_host_loses() {
+    let bench = Bench::new();
+    let moved = demo("clinic.toml").replacen(
+        "network = \"imaging\"\naddress = \"10.44.36.10\"",
+        "network = \"desks\"\naddress = \"10.44.24.30\"",
+        1,
+    );
+    assert_ne!(moved, demo("clinic.toml"));
+    bench.write("moved.toml", &moved);
+    let run = bench.run(&format!("compare clinic.toml moved.toml --format json --day {DAY}"));
+    assert_eq!(run.code, 1, "{}", run.err);
+    let json = run.json();
+    let host = &json["moved"][0];
+    assert_eq!((&host["host"], &host["before"][0]), (&json!("xray"), &json!("10.44.36.10")));
+    let says = |which: &str| -> Vec<String> {
+        let rows = host[which].as_array().expect("rows").iter();
+        let words = |row: &serde_json::Value| {
+            let word = |key: &str| row[key].as_str().expect("words").to_owned();
+            format!("{} from {} to {}", word("service"), word("source"), word("destination"))
+        };
+        rows.map(words).collect()
+    };
+    assert!(says("loses").contains(&"any from xray to imaging".to_owned()), "{host:#}");
+    assert!(says("gains").iter().any(|one| one.contains("to printers")), "{host:#}");
+    // Nothing of what an exception for the host says is lost: it goes with it.
+    assert!(!says("loses").iter().any(|one| one.contains("archive")), "{host:#}");
+    let text = bench.run(&format!("compare clinic.toml moved.toml --day {DAY}")).out;
+    assert!(text.contains("xray moves from 10.44.36.10 to 10.44.24.30"), "{text}");
+    let back = bench.run(&format!("compare clinic.toml clinic.toml --format json --day {DAY}"));
+    assert!(back.json()["moved"].as_array().is_some_and(Vec::is_empty));
 }

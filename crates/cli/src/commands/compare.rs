@@ -113,6 +113,10 @@ fn compiled(before: &Meaning<'_>, after: &Meaning<'_>, form: Form) -> (RuleSet, 
     both(form).unwrap_or_else(|| (rules::compile(before), rules::compile(after)))
 }
 
+fn list(words: &[String]) -> String {
+    if words.is_empty() { "no fixed address".to_owned() } else { words.join(", ") }
+}
+
 fn print(sheet: &CompareSheet, session: &mut Session<'_>) -> Result<(), Failure> {
     if sheet.is_empty() {
         return session.prose(style::GOOD, "nothing changes: no traffic, and no rule");
@@ -175,6 +179,22 @@ fn print(sheet: &CompareSheet, session: &mut Session<'_>) -> Result<(), Failure>
     }
     if sheet.no_traffic() {
         session.prose(style::GOOD, "no traffic opens, closes or gets another answer")?;
+        session.print("\n")?;
+    }
+    for host in &sheet.moved {
+        let title =
+            format!("{} moves from {} to {}", host.host, list(&host.before), list(&host.after));
+        session.prose(style::STRONG, &title)?;
+        for (word, tone, rows) in
+            [("loses", style::BAD, &host.loses), ("gains", style::WARN, &host.gains)]
+        {
+            for row in rows {
+                session.prose(tone, &format!("- {word} {}", row.short))?;
+            }
+        }
+        if host.loses.is_empty() && host.gains.is_empty() {
+            session.prose(style::GOOD, "- everything gets through as before")?;
+        }
         session.print("\n")?;
     }
     if sheet.undecided > 0 {

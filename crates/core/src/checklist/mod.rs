@@ -159,8 +159,28 @@ pub fn build(meaning: &Meaning<'_>, proved: Proved<'_>) -> Checklist {
     let strength = Strength::of(&shown, &chosen, searched.undetectable);
     let least = cover::least(&shown, &chosen);
     let writer = write::Writer::new(meaning, rules);
-    let checks = chosen.into_iter().filter_map(|candidate| writer.check(candidate)).collect();
+    let mut checks: Vec<Check> =
+        chosen.into_iter().filter_map(|candidate| writer.check(candidate)).collect();
+    tell_apart(&mut checks);
     Checklist { stands: stands(meaning, checks), strength, least }
+}
+
+/// Checks that whoever makes them would take for one and the same differ in the address that they come from: the
+/// second says so.
+fn tell_apart(checks: &mut [Check]) {
+    let mut seen = HashSet::new();
+    for check in checks {
+        let looks = (&check.standpoint, &check.to, &check.target, check.probe, check.expect);
+        if seen.insert(format!("{looks:?} {:?}", check.when)) {
+            continue;
+        }
+        let source = check.packet.source();
+        check.standpoint = match check.standpoint {
+            Standpoint::Network(id) => Standpoint::Address(id, source),
+            Standpoint::Outside => Standpoint::OutsideAt(source),
+            _ => continue,
+        };
+    }
 }
 
 /// Sorts checks by where they are made: network by network, and the outside last.

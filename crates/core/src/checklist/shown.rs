@@ -212,15 +212,22 @@ impl<'a> Shown<'a> {
     /// Mistakes by which the reply to an allowed packet would not come back.
     fn reply(&self, packet: &Packet, found: &mut Vec<u32>) {
         let plan = self.meaning.plan();
-        let missing = |place: Place| {
+        let with = |place: Place, change: Change| {
             let all = self.of(place).iter().copied();
-            all.filter(|number| self.mistakes[*number as usize].change == Change::Missing)
+            all.filter(move |number| self.mistakes[*number as usize].change == change)
         };
+        let missing = |place: Place| with(place, Change::Missing);
         let Some(all) = self.replies else {
             if let [only] = self.rules.reply_rules(plan, packet)[..]
                 && let Some(place) = place_of(self.rules, only)
             {
                 found.extend(missing(place));
+                let next = self.rules.lists[place.0].rules.get(place.1 + 1);
+                let denies = next.filter(|next| next.action != Action::Allow);
+                let meets = denies.and_then(Rule::first_packets).zip(trace::reply_to(plan, packet));
+                if meets.is_some_and(|(denies, reply)| denies.contains(&reply)) {
+                    found.extend(with(place, Change::BelowTheNext));
+                }
             }
             return;
         };
@@ -232,12 +239,7 @@ impl<'a> Shown<'a> {
         found.extend(missing(all));
         let next = (all.0, all.1 + 1);
         if meets.first().is_some_and(|met| met.place == next) {
-            let swapped = self.of(all).iter().copied();
-            found.extend(
-                swapped.filter(|number| {
-                    self.mistakes[*number as usize].change == Change::BelowTheNext
-                }),
-            );
+            found.extend(with(all, Change::BelowTheNext));
         }
     }
 }

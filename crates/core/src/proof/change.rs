@@ -2,10 +2,12 @@
 //! which rules come, go, move or change.
 
 mod joint;
+mod moved;
 mod rules;
 
 use joint::Joint;
 pub(super) use joint::Side;
+pub use moved::MovedHost;
 pub use rules::{LineChange, RuleChange, line_changes};
 
 use super::comparison::{Clash, compare};
@@ -27,6 +29,8 @@ pub struct Changes<'r> {
     pub traffic: Vec<Change>,
     /// The rules that are others.
     pub rules: Vec<RuleChange<'r>>,
+    /// The hosts that are elsewhere.
+    pub moved: Vec<MovedHost>,
     /// How many questions could not be decided in the steps that are allowed.
     pub undecided: usize,
 }
@@ -101,5 +105,6 @@ pub fn changes<'r>(
         }
     }
     let rules = rules::changes(&joint, rules.0, rules.1);
-    Changes { traffic, rules, undecided: compared.undecided }
+    let moved = moved::moved(old, new);
+    Changes { traffic, rules, moved, undecided: compared.undecided }
 }

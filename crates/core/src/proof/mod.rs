@@ -19,7 +19,7 @@ mod table;
 pub use bare::{BareChange, BareSingles, bare_changes, bare_changes_in, bare_singles};
 pub use boxes::{NamedBox, boxes, hours};
 pub use carried::{Carried, CarriedLine, Divergence, Expects, alike, carried};
-pub use change::{Change, Changes, LineChange, RuleChange, changes, line_changes};
+pub use change::{Change, Changes, LineChange, MovedHost, RuleChange, changes, line_changes};
 pub use guarantee::{Kept, guarantee};
 pub use leak::{Leak, leaks};
 pub use lookup::{Lookup, Ready};

@@ -125,7 +125,7 @@ impl<'p> Here<'p> {
         for rule in replies::back_to(job, self.leg) {
             let destination = rule.matches.as_ref().map(|m| m.destination.clone());
             let destination = destination.unwrap_or_default();
-            if destination.is_subset(&gateway) {
+            if destination == AddressSet::full() || destination.is_subset(&gateway) {
                 own.push(rule);
                 continue;
             }
@@ -142,9 +142,7 @@ impl<'p> Here<'p> {
                 part.id = format!("{}>gateway", part.id);
                 own.push(part);
             }
-            // What is for everyone stays so: what is for the gateway has been decided when it comes to that.
-            let whole = destination == AddressSet::full();
-            through.push(if whole { rule } else { to(destination.difference(&gateway)) });
+            through.push(to(destination.difference(&gateway)));
         }
         (own, through)
     }

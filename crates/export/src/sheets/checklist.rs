@@ -56,6 +56,8 @@ pub struct CheckRow {
     pub address: Option<String>,
     /// What is asked for.
     pub service: String,
+    /// `IPv4` or `IPv6`.
+    pub family: &'static str,
     /// `reply`, `refused`, `unreachable` or `silence`.
     pub expect: &'static str,
     /// What to type.
@@ -171,7 +173,7 @@ impl ChecklistSheet {
     /// For CSV and Markdown: everything.
     pub fn tables(&self) -> Vec<Table> {
         let headings = [
-            "done", "id", "to", "address", "service", "when", "expect", "Linux", "macOS",
+            "done", "id", "to", "address", "service", "family", "when", "expect", "Linux", "macOS",
             "Windows", "set up", "rule", "proves", "if not", "seconds",
         ];
         let column = |heading: &str| match heading {
@@ -222,8 +224,7 @@ impl StandRow {
 impl CheckRow {
     /// Where it goes, for what, and when.
     pub fn target_words(&self) -> String {
-        let v6 = self.address.as_ref().is_some_and(|address| address.contains(':'));
-        let family = if v6 { " IPv6" } else { "" };
+        let family = if self.family == "IPv6" { " IPv6" } else { "" };
         let when = self.when.as_ref().map(|at| format!(", {at}")).unwrap_or_default();
         format!("{} {}{family}{when}", self.to, self.service)
     }
@@ -240,6 +241,7 @@ fn full_row(check: &CheckRow) -> Vec<Cell> {
         check.to.clone().into(),
         check.address.clone().unwrap_or_default().into(),
         check.service.clone().into(),
+        check.family.into(),
         check.when.clone().unwrap_or_default().into(),
         check.expect.into(),
         check.commands.linux.clone().into(),
@@ -269,6 +271,7 @@ fn row(check: &Check, place: &str, rules: &RuleSet) -> CheckRow {
         to: check.to.clone(),
         address,
         service: check.probe.words(),
+        family: if check.packet.source().is_ipv6() { "IPv6" } else { "IPv4" },
         expect: check.expect.word(),
         commands: CommandRow {
             linux: commands.linux,

@@ -5,7 +5,9 @@ use super::products::Names;
 use super::{Because, EDITION};
 use crate::{Cell, Column, Table, Tone};
 use bastium_core::plan::{Action, Plan};
-use bastium_core::proof::{Change, Changes, LineChange, RuleChange, bare_changes, line_changes};
+use bastium_core::proof::{
+    Change, Changes, LineChange, MovedHost, RuleChange, bare_changes, line_changes,
+};
 use bastium_core::rules::{BareLine, Rule};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -29,6 +31,8 @@ pub struct CompareSheet {
     pub closes: Vec<ChangeRow>,
     /// What does not get through, and is told so now or not any more.
     pub changes: Vec<ChangeRow>,
+    /// Hosts that have other addresses, and what each of them loses and gains by that.
+    pub moved: Vec<MovedRow>,
     /// The rules.
     pub rules: RuleChanges,
     /// How many questions could not be decided in the steps that are allowed.
@@ -51,6 +55,34 @@ pub struct ChangeRow {
     pub because_after: Because,
     /// The change in a sentence.
     pub says: String,
+}
+
+/// A host that has other addresses.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct MovedRow {
+    /// Its name.
+    pub host: String,
+    /// Its addresses before.
+    pub before: Vec<String>,
+    /// Its addresses now.
+    pub after: Vec<String>,
+    /// What got through from it or to it, and does not any more; it stands there with its new address.
+    pub loses: Vec<BoxRow>,
+    /// What gets through now, and did not.
+    pub gains: Vec<BoxRow>,
+}
+
+impl MovedRow {
+    fn of(plan: &Plan, moved: &MovedHost) -> Self {
+        let words = |all: &[std::net::IpAddr]| all.iter().map(ToString::to_string).collect();
+        Self {
+            host: moved.name.to_string(),
+            before: words(&moved.before),
+            after: words(&moved.after),
+            loses: boxes::rows(plan, &moved.loses),
+            gains: boxes::rows(plan, &moved.gains),
+        }
+    }
 }
 
 /// Rules that are others.
@@ -103,6 +135,7 @@ impl CompareSheet {
             opens: rows(Change::opens),
             closes: rows(Change::closes),
             changes: rows(|change| !change.opens() && !change.closes()),
+            moved: changes.moved.iter().map(|moved| MovedRow::of(new, moved)).collect(),
             rules: rule_changes(&changes.rules),
             undecided: changes.undecided,
         }
@@ -149,6 +182,7 @@ impl CompareSheet {
             opens,
             closes,
             changes: others,
+            moved: Vec::new(),
             rules,
             undecided,
         }
@@ -158,7 +192,10 @@ impl CompareSheet {
     pub fn is_empty(&self) -> bool {
         let rules = &self.rules;
         let lists = [&rules.added, &rules.gone, &rules.moved, &rules.changed];
-        self.no_traffic() && lists.into_iter().all(Vec::is_empty) && self.undecided == 0
+        self.no_traffic()
+            && self.moved.is_empty()
+            && lists.into_iter().all(Vec::is_empty)
+            && self.undecided == 0
     }
 
     /// Whether all traffic fares as before.
@@ -196,7 +233,22 @@ impl CompareSheet {
                 because(row).into(),
             ]);
         }
-        vec![traffic, self.rule_table()]
+        let mut moved =
+            Table::new([Column::whole("host"), Column::whole("what"), Column::text("traffic")])
+                .titled("moved hosts");
+        for host in &self.moved {
+            for (what, rows) in [("loses", &host.loses), ("gains", &host.gains)] {
+                for row in rows {
+                    let traffic = Cell::from(&row.short);
+                    moved.row([Cell::from(&host.host), Cell::from(what), traffic]);
+                }
+            }
+        }
+        let mut tables = vec![traffic, moved, self.rule_table()];
+        tables.retain(|table| {
+            table.title.as_deref() != Some("moved hosts") || !table.rows.is_empty()
+        });
+        tables
     }
 
     /// The changes of rules as a table.
