@@ -132,7 +132,13 @@ fn whatever_is_broken_in_the_rules_is_noticed() {
         return;
     }
     type Change = fn(&str) -> String;
-    let broken: [(&str, Change, &str, &str); 9] = [
+    let broken: [(&str, Change, &str, &str); 10] = [
+        (
+            "the hours are turned round",
+            |text| text.replace("meta hour \"06:45:00\"", "meta hour != \"06:45:00\""),
+            "delivery-tablet",
+            "silence where reply should be",
+        ),
         (
             "an allow is lost",
             |text| without(text, "comment \"exception.tills-pay@tills>internet\""),

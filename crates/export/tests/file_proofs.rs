@@ -12,7 +12,9 @@ use bastium_core::plan::{Form, Plan, resolve};
 use bastium_core::rules;
 use bastium_core::space::Packet;
 use bastium_core::verdict::Verdict;
+use bastium_export::foreign::read_rules;
 use bastium_export::nftables::{Held, NftOptions, nftables, prove};
+use bastium_export::sheets::AuditSheet;
 use interpreter::{Fate, File, seen};
 use model::packets::{Borders, packet};
 use model::{TODAY, any_draft, exception, wired};
@@ -70,8 +72,15 @@ proptest! {
         for form in [Form::PerPair, Form::OneList] {
             let text = written(&meaning, form);
             if let Err(held) = prove(&meaning, text.clone(), NftOptions::default()) {
-                std::fs::write("/tmp/failed.nft", &text).ok();
                 prop_assert!(false, "{form:?}: {}", told(&held));
+            }
+            // Whoever audits it hears that both agree, and nothing else.
+            if form == Form::PerPair {
+                let rules = rules::in_form(&meaning, form).expect("this form says everything");
+                let foreign = read_rules(&text, Some(&plan)).expect("a rule list");
+                let audit = AuditSheet::new(&foreign, Some((&meaning, &rules)));
+                prop_assert!(audit.agrees, "{:?}", audit.differences);
+                prop_assert!(audit.findings.is_empty(), "{:?}", audit.findings);
             }
         }
     }

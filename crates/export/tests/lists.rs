@@ -249,7 +249,6 @@ proptest! {
                 continue;
             }
             if let Err(held) = proven_lists(&meaning, proved, file.clone()) {
-                std::fs::write("/tmp/failed.json", &file.text).ok();
                 let faults: Vec<String> = held.faults.iter().take(4).map(|fault| format!(
                     "{:?} {:?} / {:?} {:?}", fault.replies, fault.rule, fault.entry, fault.packets.sample()
                 )).collect();

@@ -92,7 +92,8 @@ fn in_kernel(
     // What cannot be written is said before anything is built.
     let written = super::export::nftables(meaning, rules, NftOptions::default())?;
     let at_hours = |at: Minute| match given {
-        Some(_) => None,
+        // Rules of one's own are tried at other hours with their conditions on day and hour answered.
+        Some(text) => nftables::at_minute(text, at),
         None => super::export::nftables(meaning, rules, NftOptions::at(at))
             .ok()
             .map(|file| file.text().to_owned()),

@@ -139,7 +139,11 @@ fn try_plan(plan: &Plan, meaning: &Meaning<'_>, form: Form, seed: u64, tally: &m
     let judged = site.judge(&raw).expect("the kernel tells");
     tally.plans += 1;
     tally.packets += packets.len();
-    for (packet, judged) in packets.iter().zip(judged) {
+    for ((packet, judged), raw) in packets.iter().zip(judged).zip(&raw) {
+        // On a busy machine a trace comes late, and is taken for another packet's. What differs differs again.
+        let late = differs(&rules, packet, meaning.decide(packet), &judged).is_some();
+        let again = late.then(|| site.judge(std::slice::from_ref(raw)).expect("the kernel tells"));
+        let judged = again.and_then(|mut again| again.pop()).unwrap_or(judged);
         match judged.fate {
             Fate::Passes => tally.passed += 1,
             Fate::Dropped => tally.dropped += 1,

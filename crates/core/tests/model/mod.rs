@@ -262,6 +262,8 @@ pub(crate) fn any_exception(index: usize) -> impl Strategy<Value = draft::Except
     )
 }
 
+/// Any site. Each feature is drawn by itself, so that every pair of them comes together: `tests/coverage.rs` counts
+/// them, and fails where one of those that can stand in one plan does not.
 pub(crate) fn any_draft() -> impl Strategy<Value = draft::Draft> {
     let exceptions: Vec<_> = (0..6).map(any_exception).collect();
     let shown = subsequence((0..6).collect::<Vec<usize>>(), 0..=6);

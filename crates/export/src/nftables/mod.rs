@@ -28,6 +28,7 @@ pub(crate) use addresses::Known;
 pub use held::{Aspect, Fault, Held};
 pub(crate) use held::{Manner, held};
 pub use proof::{NoProof, ProvenFile, prove, write as proven};
+pub use read::at_minute;
 pub use tag::{LOG_MARK, tag, tags};
 pub(crate) use tag::{fingerprint, is_beside_rules};
 

@@ -1,5 +1,7 @@
 //! Words, strings and signs of the text that `nft` takes and prints.
 
+use std::ops::Range;
+
 /// A piece of text.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Token {
@@ -16,6 +18,8 @@ pub(super) enum Token {
 pub(super) struct Placed {
     pub(super) token: Token,
     pub(super) line: usize,
+    /// Where it stands in the text, in bytes.
+    pub(super) span: Range<usize>,
 }
 
 /// Cuts a text into its pieces. Remarks are left out.
@@ -24,6 +28,7 @@ pub(super) struct Placed {
 /// The line in which a string is not closed, or in which a letter stands that is no text.
 pub(super) fn tokens(text: &str) -> Result<Vec<Placed>, (usize, &'static str)> {
     let mut found = Vec::new();
+    let place = |part: &str| part.as_ptr() as usize - text.as_ptr() as usize;
     for (number, line) in text.split('\n').enumerate() {
         let line_number = number + 1;
         let mut rest = line.strip_suffix('\r').unwrap_or(line);
@@ -31,6 +36,7 @@ pub(super) fn tokens(text: &str) -> Result<Vec<Placed>, (usize, &'static str)> {
         loop {
             rest = rest.trim_start_matches([' ', '\t']);
             let Some(first) = rest.chars().next() else { break };
+            let start = place(rest);
             let token = match first {
                 '#' => break,
                 '\\' if rest.len() == 1 => {
@@ -62,10 +68,11 @@ pub(super) fn tokens(text: &str) -> Result<Vec<Placed>, (usize, &'static str)> {
                     Token::Word(word.to_owned())
                 }
             };
-            found.push(Placed { token, line: line_number });
+            found.push(Placed { token, line: line_number, span: start..place(rest) });
         }
         if !goes_on {
-            found.push(Placed { token: Token::NewLine, line: line_number });
+            let end = place(rest);
+            found.push(Placed { token: Token::NewLine, line: line_number, span: end..end });
         }
     }
     Ok(found)

@@ -7,6 +7,7 @@
 //! *unread*, with its place, and is never guessed.
 
 mod cursor;
+mod fixed;
 mod json;
 mod lexer;
 mod lower;
@@ -16,6 +17,7 @@ mod text;
 mod values;
 mod world;
 
+pub use fixed::at_minute;
 pub(crate) use json::ruleset as from_json;
 pub(crate) use lower::{
     Conversation, Line, Lowered, Place, Translated, Translation, lower, translated_in,
