@@ -166,6 +166,7 @@ fn sheet(
         id: rule.id.clone(),
         hits: rule.hits,
         can_match: rule.can_match,
+        beyond: rule.beyond,
     });
     RehearsalSheet::new(frame, report.tried.iter().map(row).collect(), rules.collect())
 }
@@ -258,7 +259,16 @@ fn print(sheet: &RehearsalSheet, all: bool, session: &mut Session<'_>) -> Result
         session
             .prose(style::FAINT, &format!("Not tried: {}, {reason}.", count(number, "check")))?;
     }
-    let can = sheet.rules.iter().filter(|rule| rule.can_match).count();
+    let beyond: Vec<&str> = sheet.beyond().map(|rule| rule.id.as_str()).collect();
+    if !beyond.is_empty() {
+        let says = format!(
+            "Not tried: {}, of which no machine here sends a packet: {}.",
+            count(beyond.len(), "rule"),
+            beyond.join(", ")
+        );
+        session.prose(style::FAINT, &says)?;
+    }
+    let can = sheet.rules.iter().filter(|rule| rule.can_match).count() - beyond.len();
     let unhit: Vec<&str> = sheet.unhit().map(|rule| rule.id.as_str()).collect();
     let hit = match unhit.as_slice() {
         [] => format!("Every rule that can match was hit: {can} of {can}."),

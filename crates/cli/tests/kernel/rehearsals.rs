@@ -1,7 +1,7 @@
 //! Rehearsals of generated plans: whatever `check` accepts agrees with itself in the kernel.
 
 use crate::model::{TODAY, any_draft, wired};
-use bastium_core::checklist;
+use bastium_core::checklist::{self, Checklist};
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Form, resolve};
 use bastium_core::proof;
@@ -20,18 +20,22 @@ pub(crate) fn all(runner: &mut TestRunner, wanted: usize) {
         let draft = any_draft().new_tree(runner).expect("a draft").current();
         let Ok(plan) = resolve(wired(draft)) else { continue };
         let Ok(meaning) = Meaning::new(&plan, TODAY) else { continue };
-        let report = rehearsed(&meaning);
+        let (list, report) = rehearsed(&meaning);
         plans += 1;
         tried += report.tried.len();
         for one in report.tried.iter().filter(|one| one.wrong.is_some()) {
-            let says = format!("plan {plans}: {one:?}");
+            let sent =
+                list.stands.iter().flat_map(|stand| &stand.checks).find(|check| check.id == one.id);
+            let sent = sent.map(|check| plan.packet_words(&check.packet));
+            let says = format!("plan {plans}: {one:?}, {sent:?}");
             if wrong.len() < 20 {
                 eprintln!("{says}");
             }
             wrong.push(says);
         }
-        for rule in report.rules.iter().filter(|rule| rule.can_match && rule.hits == 0) {
-            let says = format!("plan {plans}: {} was never hit", rule.id);
+        for rule in report.unhit() {
+            let by_hand = report.tried.iter().find(|one| one.proves.as_ref() == Some(&rule.id));
+            let says = format!("plan {plans}: {} was never hit: {by_hand:?}", rule.id);
             if wrong.len() < 20 {
                 eprintln!("{says}");
             }
@@ -46,7 +50,7 @@ pub(crate) fn all(runner: &mut TestRunner, wanted: usize) {
     assert!(wrong.is_empty(), "{} disagree", wrong.len());
 }
 
-fn rehearsed(meaning: &Meaning<'_>) -> Report {
+fn rehearsed(meaning: &Meaning<'_>) -> (Checklist, Report) {
     let rules = rules::in_form(meaning, Form::PerPair).expect("this form says everything");
     let proved = proof::proved(meaning, &rules).expect("the rules do what the plan says");
     let list = checklist::build(meaning, proved);
@@ -63,5 +67,7 @@ fn rehearsed(meaning: &Meaning<'_>) -> Report {
         names_and_leases: served.text(),
         ids: tags.map(|(tag, rule)| (tag, rule.id.clone())).collect(),
     };
-    in_kernel(meaning, &rules, &list, &props, |_, _| {}).unwrap_or_else(|why| panic!("{why}"))
+    let report = in_kernel(meaning, &rules, &list, &props, |_, _| {});
+    let report = report.unwrap_or_else(|why| panic!("{why}"));
+    (list, report)
 }

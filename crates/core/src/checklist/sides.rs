@@ -6,6 +6,7 @@ use super::candidate::Candidate;
 use super::content::family;
 use super::places::{ping, tcp};
 use super::{Probe, write::packet_of};
+use crate::addressing::{Subnet, multicast};
 use crate::meaning::Meaning;
 use crate::plan::{ExceptionId, Plan, ZoneId};
 use crate::sample;
@@ -137,7 +138,7 @@ impl Sides<'_, '_> {
                     let own = self.plan.network(network).subnets.iter().map(|s| s.gateway());
                     product.destination.intersection(&own.collect())
                 }
-                _ => product.destination.clone(),
+                _ => self.where_somebody_answers(&product.destination),
             };
             for source in sample::sources(self.plan, &product.source, v6) {
                 for target in sample::candidates(self.plan, &targets, v6) {
@@ -155,6 +156,17 @@ impl Sides<'_, '_> {
             }
         }
         None
+    }
+
+    /// Of addresses, those at which one machine answers, if there is one: a connection to the address of all routers
+    /// of a subnet (RFC 4291 2.6.1), to a broadcast or a multicast address has nobody at its other end.
+    fn where_somebody_answers(&self, addresses: &AddressSet) -> AddressSet {
+        let subnets = || self.plan.networks().iter().flat_map(|network| &network.subnets);
+        let anycast: AddressSet = subnets().filter_map(Subnet::anycast).collect();
+        let broadcast: AddressSet = subnets().filter_map(Subnet::broadcast).collect();
+        let everyone = anycast.union(&broadcast).union(&multicast());
+        let single = addresses.difference(&everyone);
+        if single.is_empty() { addresses.clone() } else { single }
     }
 
     fn exception_is_for_gateway(&self, id: ExceptionId) -> bool {

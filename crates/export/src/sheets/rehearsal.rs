@@ -65,6 +65,9 @@ pub struct HitRow {
     pub hits: u64,
     /// Whether there is a packet that it decides.
     pub can_match: bool,
+    /// Whether none of these can be sent in a rehearsal: no ordinary machine begins one, or the kernel drops it before
+    /// it asks any rule.
+    pub beyond: bool,
 }
 
 /// What is known of a rehearsal as a whole.
@@ -106,7 +109,12 @@ impl RehearsalSheet {
 
     /// The rules that could match and were never hit.
     pub fn unhit(&self) -> impl Iterator<Item = &HitRow> {
-        self.rules.iter().filter(|rule| rule.can_match && rule.hits == 0)
+        self.rules.iter().filter(|rule| rule.can_match && !rule.beyond && rule.hits == 0)
+    }
+
+    /// The rules of which no packet could be sent.
+    pub fn beyond(&self) -> impl Iterator<Item = &HitRow> {
+        self.rules.iter().filter(|rule| rule.can_match && rule.beyond && rule.hits == 0)
     }
 
     /// How many were tried, and of these how many agree.
@@ -166,6 +174,7 @@ impl RehearsalSheet {
         for rule in &self.rules {
             let says = match (rule.can_match, rule.hits) {
                 (false, _) => Cell::toned("no packet comes to it", Tone::Faint),
+                (true, 0) if rule.beyond => Cell::toned("no machine sends it", Tone::Faint),
                 (true, 0) => Cell::toned("never hit", Tone::Bad),
                 _ => Cell::default(),
             };

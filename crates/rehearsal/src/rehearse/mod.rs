@@ -88,6 +88,9 @@ pub struct Hit {
     pub hits: u64,
     /// Whether a packet exists that it decides.
     pub can_match: bool,
+    /// Whether none of these can be sent here: no ordinary machine begins one, or the kernel drops it before it
+    /// asks any rule.
+    pub beyond: bool,
 }
 
 impl Report {
@@ -98,7 +101,7 @@ impl Report {
 
     /// The rules that could match and were never hit.
     pub fn unhit(&self) -> impl Iterator<Item = &Hit> {
-        self.rules.iter().filter(|rule| rule.can_match && rule.hits == 0)
+        self.rules.iter().filter(|rule| rule.can_match && !rule.beyond && rule.hits == 0)
     }
 }
 
@@ -125,12 +128,18 @@ fn witnesses(meaning: &Meaning<'_>, rules: &RuleSet) -> HashMap<String, Packet> 
 }
 
 /// How often each rule was hit, in the order of the lists.
-fn hits(rules: &RuleSet, counts: &HashMap<String, u64>, alive: &HashSet<String>) -> Vec<Hit> {
+fn hits(
+    rules: &RuleSet,
+    counts: &HashMap<String, u64>,
+    alive: &HashSet<String>,
+    beyond: &HashSet<String>,
+) -> Vec<Hit> {
     let lists = rules.lists.iter().filter(|list| !list.implied);
     let all = lists.flat_map(|list| list.rules.iter().map(move |rule| (list.stage, rule)));
     all.map(|(stage, rule)| Hit {
         id: rule.id.clone(),
         hits: counts.get(&rule.id).copied().unwrap_or(0),
+        beyond: beyond.contains(&rule.id),
         can_match: alive.contains(&rule.id) || (stage == Stage::Opening && rule.matches.is_none()),
     })
     .collect()

@@ -39,7 +39,7 @@ pub fn on_paper(meaning: &Meaning<'_>, rules: &RuleSet, list: &Checklist) -> Rep
         }
     }
     let alive: HashSet<String> = alive.into_keys().collect();
-    let rules = hits(rules, &counts, &alive);
+    let rules = hits(rules, &counts, &alive, &HashSet::new());
     Report { tried, rules, set_up: Duration::ZERO, took: begun.elapsed() }
 }
 

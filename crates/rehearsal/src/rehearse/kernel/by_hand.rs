@@ -44,6 +44,11 @@ impl Play<'_, '_> {
                     break;
                 }
             }
+            let sent = |one: &Tried| one.detail.is_none();
+            match done.as_ref().is_some_and(sent) {
+                true => self.beyond.remove(&id),
+                false => self.beyond.insert(id),
+            };
             tried.extend(done);
         }
         Ok(tried)
@@ -62,12 +67,22 @@ impl Play<'_, '_> {
         let ports =
             [Protocol::TCP, Protocol::UDP].map(|protocol| ServicePoint::port(protocol, 443));
         let services = [packet.service, ports[0], ports[1], echo];
-        let destinations = [packet.destination(), everyone];
+        let begun = packet.enters == self.meaning.plan().gateway_leg();
+        let mut destinations = vec![packet.destination(), everyone];
+        if begun {
+            // The gateway may ask any device.
+            let devices = self.layout.wires.iter().flat_map(|wire| &wire.devices);
+            destinations.extend(devices.map(ipnet::IpNet::addr));
+        }
         // A source that belongs elsewhere is forged wherever else it comes from.
         let devices = self.layout.wires.iter().filter_map(|wire| wire.devices.first());
         let devices = devices.map(ipnet::IpNet::addr).filter(|device| device.is_ipv6() == v6);
-        let sources = std::iter::once(packet.source()).chain(devices);
-        let ends = sources.flat_map(|from| destinations.map(|to| Ends::new(from, to)));
+        let own = self.layout.wires.iter().flat_map(|wire| &wire.gateway).map(ipnet::IpNet::addr);
+        let own = own.filter(|_| begun);
+        let sources = std::iter::once(packet.source()).chain(devices).chain(own);
+        let ends = sources.flat_map(|from| {
+            destinations.iter().map(move |to| Ends::new(from, *to)).collect::<Vec<_>>()
+        });
         let all = ends.flatten().flat_map(|ends| services.map(|service| (ends, service)));
         let others = all.map(|(ends, service)| Packet { ends, service, ..*packet });
         let decided = |other: &Packet| {

@@ -110,6 +110,7 @@ pub fn in_kernel(
         counts: HashMap::new(),
         moments: meaning.plan().moments(),
         alive,
+        beyond: HashSet::new(),
     };
     let all = list.stands.iter().map(|stand| stand.checks.len()).sum();
     let tried = play.all(list, &mut |done| told(done, all))?;
@@ -119,7 +120,7 @@ pub fn in_kernel(
         tried.then(|| id.clone())
     };
     let alive = play.alive.iter().filter_map(may_match);
-    let rules = hits(rules, &play.counts, &alive.collect());
+    let rules = hits(rules, &play.counts, &alive.collect(), &play.beyond);
     Ok(Report { tried, rules, set_up, took: begun.elapsed() })
 }
 
@@ -169,6 +170,8 @@ struct Play<'a, 's> {
     moments: Vec<Minute>,
     /// For each rule that decides anything, a packet that it decides.
     alive: HashMap<String, Packet>,
+    /// Rules of which no packet could be sent.
+    beyond: HashSet<String>,
 }
 
 impl Play<'_, '_> {
