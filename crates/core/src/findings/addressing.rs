@@ -139,9 +139,12 @@ pub(super) fn find(plan: &Plan) -> Vec<AddressingFinding> {
 fn off_tie(plan: &Plan, network: &Network) -> Vec<AddressingFinding> {
     let (Some(vlan), site) = (network.vlan, plan.site()) else { return Vec::new() };
     let Ok(tied) = derive(site.tie, Some(vlan), &site.space) else { return Vec::new() };
-    let space: AddressSet = site.space.iter().copied().collect();
-    // What lies outside the space is another finding.
-    let inside = |prefix: &IpNet| AddressSet::from(*prefix).is_subset(&space);
+    // What lies outside the space is another finding; and in a part of it that has no subnet for the id, any may be
+    // chosen.
+    let inside = |prefix: &IpNet| {
+        let ties = |space: &IpNet| tied.iter().any(|tied| space.contains(tied));
+        site.space.iter().any(|space| space.contains(prefix) && ties(space))
+    };
     let own = network.subnets.iter().map(Subnet::prefix).filter(inside);
     let away = own.filter_map(|prefix| {
         let here = |tied: &&IpNet| tied.addr().is_ipv4() == prefix.addr().is_ipv4();
