@@ -117,3 +117,38 @@ fn a_line_too_many_in_the_lists_is_found() {
     });
     assert!(found, "{json:#}");
 }
+
+/// Where the module has words for everything, the lists agree with their plan, and nothing else is said.
+#[test]
+fn lists_of_a_plan_that_can_be_said_agree_with_it() {
+    let bench = Bench::new();
+    let plan = common::demo("bare.toml");
+    let plan = plan.replace(
+        "address = \"dhcp\"",
+        "address = \"198.51.100.14/30\"\nrouter = \"198.51.100.13\"",
+    );
+    // What lets everything through lets rare protocols through, whose replies are left out.
+    let plan = plan.replace("people    -       block   allow", "people    -       block   block");
+    bench.write("said.toml", &plan);
+    let run = bench.run(&format!("export acl-json --plan said.toml --day {DAY} --to acl.json"));
+    assert_eq!(run.code, 0, "{}", run.err);
+    let run = audit(&bench, &format!("acl.json --plan said.toml --day {DAY}"));
+    let json = run.json();
+    assert_eq!((run.code, &json["agrees"]), (0, &json!(true)), "{json:#}");
+    assert!(rows(&json, "findings").is_empty());
+    let text = bench.run(&format!("audit acl.json --plan said.toml --day {DAY}")).out;
+    assert!(text.contains("for every first packet, and let back what looks"), "{text}");
+    // Without the replies it is no agreement, though every first packet fares the same.
+    let text = std::fs::read_to_string(bench.file("acl.json")).expect("it was written");
+    let mut json: Value = serde_json::from_str(&text).expect("JSON");
+    for list in json["ietf-access-control-list:acls"]["acl"].as_array_mut().expect("lists") {
+        let aces = list["aces"]["ace"].as_array_mut().expect("entries");
+        aces.retain(|ace| {
+            !ace["name"].as_str().is_some_and(|name| name.contains("reply.exception"))
+        });
+    }
+    bench.write("mute.json", json.to_string());
+    let run = audit(&bench, &format!("mute.json --plan said.toml --day {DAY}"));
+    assert_eq!(run.code, 1, "{}", run.out);
+    assert!(rows(&run.json(), "differences").iter().any(|row| row["aspect"] == "replies"));
+}

@@ -38,6 +38,12 @@ proptest! {
         let rules = rules::compile(&meaning);
         let stands = checklist::build(&meaning, bastium_core::proof::proved(&meaning, &rules).expect("the rules do what the plan says")).stands;
         let mut ids = HashSet::new();
+        let mut looks = HashSet::new();
+        for check in stands.iter().flat_map(|stand| &stand.checks) {
+            let own = (&check.standpoint, &check.to, &check.target, check.probe, check.expect);
+            let own = format!("{own:?} {:?}", check.when);
+            prop_assert!(looks.insert(own.clone()), "two checks look like {own}");
+        }
         for check in stands.iter().flat_map(|stand| &stand.checks) {
             prop_assert!(ids.insert(check.id.clone()), "{} is there twice", check.id);
             let decision = meaning.decide(&check.packet);

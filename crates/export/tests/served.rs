@@ -5,9 +5,14 @@ mod model;
 
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{draft, resolve};
+use bastium_core::space::{
+    Ends, IntervalSet, Match, Packet, PacketSet, Protocol, ServicePoint, ServiceSet,
+};
+use bastium_core::verdict::Verdict;
 use bastium_export::{dnsmasq, proven_served};
 use model::{TODAY, any_draft, text, wired};
 use proptest::prelude::*;
+use std::net::IpAddr;
 
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(64))]
@@ -75,4 +80,55 @@ fn long_lists_stand_on_several_lines() {
     let meaning = Meaning::new(&plan, TODAY).expect("a meaning");
     let file = dnsmasq(&meaning).expect("it is proved");
     assert!(file.text().matches("nftset=").count() > 5);
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(64))]
+
+    /// Whoever may ask the gateway, packet by packet, is answered on that interface; and leases are given where
+    /// asking for one is let in, and nowhere else.
+    #[test]
+    fn the_gateway_answers_whom_the_plan_lets_ask(draft in any_draft()) {
+        let plan = resolve(wired(draft)).expect("the generator writes plans without mistakes");
+        let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
+        let file = dnsmasq(&meaning).expect("it is proved");
+        let has = |line: String| file.text().lines().any(|own| own == line);
+        let allows = |enters, from: IpAddr, to: IpAddr, protocol, port| {
+            let ends = Ends::new(from, to).expect("one family");
+            let service = ServicePoint::port(protocol, port);
+            meaning.decide(&Packet::new(enters, ends, service)).verdict == Verdict::Allow
+        };
+        let gateways: Vec<IpAddr> =
+            plan.networks().iter().flat_map(|network| &network.subnets).map(|s| s.gateway()).collect();
+        for id in plan.network_ids() {
+            let (network, leg) = (plan.network(id), plan.network_leg(id));
+            let interface = plan.interface(leg).expect("every cable is named");
+            let devices: Vec<IpAddr> = network
+                .device_addresses()
+                .ranges()
+                .flat_map(|(low, high)| [low, high])
+                .chain(plan.hosts().iter().filter(|host| host.network == id).flat_map(|h| h.addresses.clone()))
+                .collect();
+            let asks = devices.iter().any(|from| gateways.iter().filter(|to| to.is_ipv4() == from.is_ipv4()).any(|to| {
+                [Protocol::UDP, Protocol::TCP].iter().any(|protocol| allows(leg, *from, *to, *protocol, 53))
+            }));
+            let served = has(format!("interface={interface}"));
+            prop_assert!(served || !asks, "{} asks and is not answered", network.name);
+            let leases = network.tunnel.is_none()
+                && allows(leg, IpAddr::from([0; 4]), IpAddr::from([255; 4]), Protocol::UDP, 67);
+            let leased = file.text().contains(&format!("dhcp-range=set:{},", network.name));
+            prop_assert!(leases || !leased, "{} is leased and may not ask", network.name);
+            let may = leases && network.pool.is_some() && network.subnets.iter().any(|s| s.gateway().is_ipv4());
+            prop_assert!(leased || !may, "{} may ask and is not leased", network.name);
+            if served && !leases {
+                // Somebody there asks for names, or nothing would be offered: at least one packet of the set passes.
+                let parts = meaning.parts(&meaning.universe().intersection(&PacketSet::from(Match {
+                    enters: IntervalSet::point(leg),
+                    service: ServiceSet::ports(Protocol::UDP, 53, 53).union(&ServiceSet::ports(Protocol::TCP, 53, 53)),
+                    ..Match::everything()
+                })));
+                prop_assert!(parts.iter().any(|part| part.decision.verdict == Verdict::Allow));
+            }
+        }
+    }
 }

@@ -94,12 +94,11 @@ impl AuditSheet {
         let mut known = HashSet::new();
         if let Some((meaning, rules)) = own {
             known = tags(rules).into_keys().collect();
-            if foreign.acls.is_some()
-                && let Ok(rules) = in_form(meaning, Form::PerInterface)
-            {
-                known.extend(rules.rules().map(|rule| rule.id.clone()));
-            }
-            sheet.hold(foreign, meaning, rules);
+            let lists =
+                foreign.acls.as_ref().and_then(|_| in_form(meaning, Form::PerInterface).ok());
+            let of_lists = lists.iter().flat_map(RuleSet::rules);
+            known.extend(of_lists.map(|rule| rule.id.clone()));
+            sheet.hold(foreign, meaning, (rules, lists.as_ref()));
         }
         let own = |name: &str| known.contains(name) || is_beside_rules(name);
         // Of the plan's own lines, where nothing differs, nothing is to be said; nor of those of lists that can
@@ -126,9 +125,17 @@ impl AuditSheet {
         sheet
     }
 
-    fn hold(&mut self, foreign: &Foreign, meaning: &Meaning<'_>, rules: &RuleSet) {
+    /// `lists` are the plan's rules in the form of the file, where it is access control lists.
+    fn hold(
+        &mut self,
+        foreign: &Foreign,
+        meaning: &Meaning<'_>,
+        (rules, lists): (&RuleSet, Option<&RuleSet>),
+    ) {
         let Some(held) = foreign.held(meaning) else {
-            if let Some((rows, held)) = differences::of_access_lists(foreign, meaning) {
+            let found =
+                lists.and_then(|lists| differences::of_access_lists(foreign, meaning, lists));
+            if let Some((rows, held)) = found {
                 self.differences = rows;
                 self.undecided += held.undecided;
                 // Where a packet comes from is told here, so that nothing of it stays unclear.

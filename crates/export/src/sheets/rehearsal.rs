@@ -65,8 +65,7 @@ pub struct HitRow {
     pub hits: u64,
     /// Whether there is a packet that it decides.
     pub can_match: bool,
-    /// Whether none of these can be sent in a rehearsal: no ordinary machine begins one, or the kernel drops it before
-    /// it asks any rule.
+    /// Whether none of these can be sent in a rehearsal: no ordinary machine begins one.
     pub beyond: bool,
 }
 

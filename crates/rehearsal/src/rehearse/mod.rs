@@ -88,8 +88,7 @@ pub struct Hit {
     pub hits: u64,
     /// Whether a packet exists that it decides.
     pub can_match: bool,
-    /// Whether none of these can be sent here: no ordinary machine begins one, or the kernel drops it before it
-    /// asks any rule.
+    /// Whether none of these can be sent here: no ordinary machine begins one.
     pub beyond: bool,
 }
 

@@ -18,6 +18,10 @@ pub fn at_minute(text: &str, at: Minute) -> Option<String> {
     let mut copied = 0;
     let mut place = 0;
     while place < tokens.len() {
+        // A condition on the date is true or not whatever hour it is.
+        if word_at(&tokens, place) == Some("meta") && word_at(&tokens, place + 1) == Some("time") {
+            return None;
+        }
         let Some(kind) = Kind::of(&tokens, place) else {
             place += 1;
             continue;
@@ -46,6 +50,12 @@ pub fn at_minute(text: &str, at: Minute) -> Option<String> {
     Some(fixed)
 }
 
+/// Words behind which a name stands, and no condition.
+const BEFORE_NAMES: [&str; 12] = [
+    "chain", "set", "map", "table", "counter", "limit", "quota", "ip", "ip6", "inet", "jump",
+    "goto",
+];
+
 /// What a condition is about.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Kind {
@@ -62,7 +72,11 @@ impl Kind {
             _ => return None,
         };
         // A rate is `5/hour`, and a name may be anything: what is asked is followed by what it is compared with.
-        let meta = place > 0 && word_at(tokens, place - 1) == Some("meta");
+        let above = place.checked_sub(1).and_then(|above| word_at(tokens, above));
+        if above.is_some_and(|above| BEFORE_NAMES.contains(&above)) {
+            return None;
+        }
+        let meta = above == Some("meta");
         let compared = tokens.get(place + 1).is_some_and(|next| {
             matches!(next.token, Token::Quoted(_) | Token::Sign('!' | '=' | '{'))
         });
@@ -183,6 +197,8 @@ mod tests {
     fn what_only_looks_like_it_is_left() {
         let text = "limit rate 5/hour accept comment \"meta hour\" # meta hour \"1:00\"-\"2:00\"";
         assert_eq!(at(text).as_deref(), Some(text));
+        let names = "table inet day { chain hour { } set day { type mark; } }";
+        assert_eq!(at(names).as_deref(), Some(names));
     }
 
     #[test]
@@ -191,5 +207,6 @@ mod tests {
         assert_eq!(at("meta day . meta hour { \"Monday\" . \"1:00\" } accept"), None);
         assert_eq!(at("meta hour \"99\" accept"), None);
         assert_eq!(at("meta hour"), None);
+        assert_eq!(at("meta time < \"2027-01-01\" accept"), None);
     }
 }

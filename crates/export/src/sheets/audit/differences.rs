@@ -6,9 +6,9 @@ use crate::sheets::boxes;
 use crate::sheets::{Because, BoxRow};
 use crate::{HeldLists, ListFault};
 use bastium_core::meaning::Meaning;
-use bastium_core::plan::{Action, Form, Plan};
+use bastium_core::plan::{Action, Plan};
 use bastium_core::proof::{bare_changes, proved};
-use bastium_core::rules::{BareLine, RuleSet, in_form};
+use bastium_core::rules::{BareLine, RuleSet};
 use bastium_core::space::{IntervalSet, Match, PacketSet};
 use bastium_core::verdict::{Cause, Decision, Verdict};
 use schemars::JsonSchema;
@@ -235,10 +235,9 @@ fn at(because: &Because) -> String {
 pub(super) fn of_access_lists(
     foreign: &Foreign,
     meaning: &Meaning<'_>,
+    rules: &RuleSet,
 ) -> Option<(Vec<DifferenceRow>, HeldLists)> {
-    foreign.acls.as_ref()?;
-    let rules = in_form(meaning, Form::PerInterface).ok()?;
-    let held = foreign.held_lists(meaning, proved(meaning, &rules).ok()?)?;
+    let held = foreign.held_lists(meaning, proved(meaning, rules).ok()?)?;
     let plan = meaning.plan();
     let mut rows = Vec::new();
     for fault in &held.faults {

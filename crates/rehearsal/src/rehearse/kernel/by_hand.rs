@@ -1,6 +1,7 @@
 //! Rules that no check hits, tried with packets made by hand.
 
 use super::{Play, fate_seen};
+use crate::probe::Seen;
 use crate::rehearse::shots::conversation;
 use crate::rehearse::{Tried, Unrehearsed, Wrong};
 use crate::site::{Fate, Judged};
@@ -44,7 +45,8 @@ impl Play<'_, '_> {
                     break;
                 }
             }
-            let sent = |one: &Tried| one.detail.is_none();
+            // What was sent and came to no rule is no excuse.
+            let sent = |one: &Tried| one.seen != Seen::NotTried;
             match done.as_ref().is_some_and(sent) {
                 true => self.beyond.remove(&id),
                 false => self.beyond.insert(id),
