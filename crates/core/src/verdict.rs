@@ -98,6 +98,8 @@ pub enum Cause {
     Offered(ExceptionId),
     /// A cell of the matrix.
     Cell(ZoneId, ZoneId),
+    /// It goes to the own subnet of an uplink, by its place in the plan's list, and no exception opens that.
+    BesideUplink(usize),
     /// Nothing speaks of it.
     Unmatched,
     /// There is no way.
@@ -130,6 +132,7 @@ impl Cause {
             Self::GatewayService(_) => "gateway_service",
             Self::Exception(_) => "exception",
             Self::Cell(..) => "cell",
+            Self::BesideUplink(_) => "beside_uplink",
             Self::Unmatched => "unmatched",
             Self::NoRoute(_) => "no_route",
             Self::FromGateway => "from_gateway",
@@ -149,6 +152,7 @@ impl Cause {
             Self::Exception(id) | Self::Offered(id) => plan.exception(id).name.to_string(),
             Self::TunnelPort(tunnel) => plan.network(tunnel).name.to_string(),
             Self::Discovery(index) => plan.discoveries()[index].name.to_string(),
+            Self::BesideUplink(index) => plan.uplinks()[index].name.to_string(),
             Self::Cell(from, to) => format!("{}>{}", plan.zone(from).name, plan.zone(to).name),
             Self::NoRoute(NoWay::Nowhere) => "nowhere".to_owned(),
             Self::NoRoute(NoWay::NoUplink) => "no-uplink".to_owned(),
@@ -168,6 +172,7 @@ impl Cause {
                 Some(plan.network(network).at)
             }
             Self::Discovery(index) => Some(plan.discoveries()[index].at),
+            Self::BesideUplink(index) => Some(plan.uplinks()[index].at),
             Self::Manage => plan.gateway().manage.as_ref().map(|manage| manage.at),
             Self::Forged(Forgery::Unspecified, _) => None,
             Self::GatewayService(leg) | Self::Forged(_, leg) => match plan.network_on(leg) {
@@ -233,6 +238,10 @@ impl Cause {
                 let word = action.map_or("-", Action::word);
                 format!("cell {} -> {} is {word}", plan.zone(from).name, plan.zone(to).name)
             }
+            Self::BesideUplink(index) => format!(
+                "it goes to the own subnet of uplink {}, which only an exception opens",
+                plan.uplinks()[index].name
+            ),
             Self::Unmatched => "nothing in the plan speaks of it".to_owned(),
             Self::NoRoute(reason) => no_way_words(reason).to_owned(),
             Self::FromGateway => "the gateway itself begins it".to_owned(),

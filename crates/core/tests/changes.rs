@@ -83,11 +83,8 @@ fn any_change() -> impl Strategy<Value = Edit> {
 
 /// Places that every plan of the model has.
 fn plain(ends: Vec<bastium_core::source::Text>) -> Vec<bastium_core::source::Text> {
-    if ends.iter().any(|end| model::EXTENDED.contains(&end.value.as_str())) {
-        texts(&["guests"])
-    } else {
-        ends
-    }
+    let some = |end: &str| model::EXTENDED.contains(&end) || model::BESIDE.contains(&end);
+    if ends.iter().any(|end| some(&end.value)) { texts(&["guests"]) } else { ends }
 }
 
 proptest! {

@@ -12,13 +12,15 @@ use std::collections::{BTreeMap, BTreeSet};
 /// How many sites are looked at.
 const SITES: usize = 3_000;
 /// Features of which a plan has at most one: how many uplinks there are, and of which kind.
-const UPLINKS: [&str; 6] = [
+const UPLINKS: [&str; 8] = [
     "no uplink",
     "static uplink",
     "leased uplink",
     "IPv4 uplink",
     "two static uplinks",
     "static and leased uplink",
+    "private uplink",
+    "private and static uplink",
 ];
 
 /// The features of a site, by name.
@@ -27,9 +29,14 @@ fn features(draft: &Draft) -> BTreeSet<&'static str> {
     let leased = |uplink: &bastium_core::plan::draft::Uplink| {
         uplink.address.iter().any(|word| word.value == "dhcp")
     };
+    let private = |uplink: &bastium_core::plan::draft::Uplink| {
+        uplink.address.iter().any(|word| word.value.starts_with("192.168."))
+    };
     found.insert(match draft.uplinks.as_slice() {
         [] => UPLINKS[0],
         [one] if leased(one) => UPLINKS[2],
+        [one] if private(one) => UPLINKS[6],
+        [one, _] if private(one) => UPLINKS[7],
         [one] if one.address.len() == 1 => UPLINKS[3],
         [_] => UPLINKS[1],
         [_, second] if leased(second) => UPLINKS[5],
@@ -79,6 +86,7 @@ fn features(draft: &Draft) -> BTreeSet<&'static str> {
         add("by tunnel", both(&["visits"]));
         add("network address", both(&["10.44.24.0"]) && !both(&["10.44.24.0/30"]));
         add("global addresses", both(&["203.0.113", "198.51.100"]));
+        add("an uplink's name", both(&["fibre"]));
         add("subtraction", both(&[" - "]));
         add("protocol without ports", service == "esp");
         add("ICMP", service.starts_with("icmp"));
@@ -104,7 +112,8 @@ fn go_together(one: &str, other: &str) -> bool {
     // Nothing is offered where there is no uplink; one entry of a kind is offered, at hours only in the first kind.
     let kinds = ["offered to a network", "offered at hours"];
     !(uplinks == 2
-        || has("no uplink") && has("offered")
+        || has("no uplink") && (has("offered") || has("uplink's name"))
+        || both.contains(&"leased uplink") && has("uplink's name")
         || has("offered to strangers") && has("offered to a network")
         || has("offered to strangers") && has("offered without")
         || kinds.iter().all(|kind| both.contains(kind))

@@ -138,15 +138,21 @@ fn targets(plan: &Plan, strangers: &AddressSet) -> AddressSet {
     let networks = plan.network_ids().map(|id| plan.network_addresses(id).clone());
     let behind = plan.routes().iter().map(|route| route.devices.clone());
     let gateway = [plan.gateway_inside(), plan.gateway_outside()];
-    let outside = [spoken_of(plan), strangers.clone()];
+    let outside = [spoken_of(plan), strangers.clone(), plan.beside_uplinks().clone()];
     networks.chain(behind).chain(gateway).chain(outside).collect()
 }
 
-/// The addresses on the internet that exceptions name.
+/// The addresses outside that exceptions name: of a set that means the internet at large, those that it leaves out;
+/// and who stands on an uplink's own link.
 pub(super) fn spoken_of(plan: &Plan) -> AddressSet {
+    let internet = plan.internet_addresses();
     let named = plan.exceptions().iter().flat_map(|e| [&e.from.addresses, &e.to.addresses]);
-    let narrow = named.map(|set| set.intersection(plan.internet_addresses()));
-    let narrow = narrow.filter(|set| !plan.internet_addresses().v4.is_subset(&set.v4));
+    let families = named.flat_map(|set| [set.only_v4(), set.only_v6()]);
+    let narrow = families.map(|set| match set.has_most_of(internet) {
+        true if set.v4.is_empty() => internet.only_v6().difference(&set),
+        true => internet.only_v4().difference(&set),
+        false => set.intersection(&internet.union(plan.beside_uplinks())),
+    });
     narrow.fold(AddressSet::empty(), |all, set| all.union(&set))
 }
 

@@ -111,19 +111,23 @@ fn answer(asked: ServicePoint) -> Option<ServicePoint> {
     }
 }
 
-/// Where replies enter: by the networks, by the first uplink, and from the gateway.
+/// Where replies enter: by the networks and the uplinks, and from the gateway.
 fn legs_of_replies(plan: &Plan) -> impl Iterator<Item = Leg> {
     let networks = plan.network_ids().map(|id| plan.network_leg(id));
-    let outside = plan.uplinks().first().map(|_| plan.uplink_leg(0));
+    let outside = (0..plan.uplinks().len()).map(|index| plan.uplink_leg(index));
     std::iter::once(plan.gateway_leg()).chain(networks).chain(outside)
 }
 
-/// Who answers from a leg.
+/// Who answers from a leg: the internet by the first uplink, its neighbours by each.
 fn led_to(plan: &Plan, leg: Leg) -> AddressSet {
     if leg == plan.gateway_leg() {
         return plan.gateway_inside().union(&plan.gateway_outside());
     }
-    let Some(id) = plan.network_on(leg) else { return plan.internet_addresses().clone() };
+    let Some(id) = plan.network_on(leg) else {
+        let index = usize::from(leg.0) - plan.networks().len();
+        let beside = plan.beside_uplink(index);
+        return if index == 0 { beside.union(plan.internet_addresses()) } else { beside };
+    };
     let behind = plan.routes().iter().filter(|route| route.network == id);
     behind.fold(plan.network_addresses(id).clone(), |all, route| all.union(&route.reach))
 }

@@ -107,7 +107,13 @@ impl<'m, 'p> Writer<'m, 'p> {
             (Some(route), _) => route.name.to_string(),
             (None, Some(words)) => words,
             (None, None) if self.plan.inside().contains(address) => address.to_string(),
-            (None, None) => "internet".to_owned(),
+            (None, None) => {
+                let uplinks = 0..self.plan.uplinks().len();
+                let beside = |at: &usize| self.plan.beside_uplink(*at).contains(address);
+                let beside = uplinks.into_iter().find(beside);
+                let name = beside.map(|at| self.plan.uplinks()[at].name.to_string());
+                name.unwrap_or_else(|| "internet".to_owned())
+            }
         }
     }
 

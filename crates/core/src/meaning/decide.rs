@@ -140,6 +140,9 @@ impl Meaning<'_> {
         if ground.inside.contains(destination) {
             return ground.broadcasts.contains(destination).then_some(NoWay::Broadcast);
         }
+        if self.beside(destination).is_some() {
+            return None;
+        }
         if !ground.internet.contains(destination) {
             return Some(NoWay::Nowhere);
         }
@@ -163,7 +166,15 @@ impl Meaning<'_> {
         matching.iter().copied().find(is_top)
     }
 
+    /// The uplink in whose own subnet an address lies, if that is not the internet's.
+    fn beside(&self, destination: std::net::IpAddr) -> Option<usize> {
+        self.ground.beside.iter().position(|own| own.contains(destination))
+    }
+
     fn by_cell(&self, packet: &Packet) -> Decision {
+        if let Some(uplink) = self.beside(packet.destination()) {
+            return Decision { cause: Cause::BesideUplink(uplink), ..self.unmatched() };
+        }
         let to = self.plan.zone_to(packet.destination());
         match self.plan.zone_from(packet.enters, packet.source()) {
             Some(from) => self.cell(from, to),

@@ -34,6 +34,8 @@ pub(super) struct Ground {
     pub(super) gateway_leg: Leg,
     pub(super) inside: AddressSet,
     pub(super) internet: AddressSet,
+    /// By uplink, what lies in its own subnet and is not the internet's.
+    pub(super) beside: Vec<AddressSet>,
     pub(super) gateway_inside: AddressSet,
     /// Every network's broadcast address.
     pub(super) broadcasts: AddressSet,
@@ -81,6 +83,7 @@ impl Ground {
             gateway_leg: plan.gateway_leg(),
             inside: plan.inside().clone(),
             internet: plan.internet_addresses().clone(),
+            beside: (0..plan.uplinks().len()).map(|index| plan.beside_uplink(index)).collect(),
             gateway_inside: plan.gateway_inside(),
             broadcasts: broadcasts.collect(),
             unique_local: unique_local(),
@@ -110,7 +113,8 @@ impl Ground {
     /// The packets that get as far as the exceptions on their way through the gateway: not forged,
     /// not for the gateway, not between two devices of one network, and with a way.
     pub(super) fn passing(&self) -> Vec<Match> {
-        let unicast = self.inside.difference(&self.broadcasts);
+        let beside = self.beside.iter().fold(AddressSet::empty(), |all, own| all.union(own));
+        let unicast = self.inside.difference(&self.broadcasts).union(&beside);
         let outward = &self.outward;
         let mut products = Vec::new();
         for ground in &self.legs {

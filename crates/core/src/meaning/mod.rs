@@ -198,14 +198,17 @@ impl<'p> Meaning<'p> {
             Some(action) => {
                 Decision { verdict: action.into(), logged: cell.log, cause: Cause::Cell(from, to) }
             }
-            None => {
-                let unmatched = self.plan.matrix().unmatched();
-                Decision {
-                    verdict: Action::from(unmatched.denial).into(),
-                    logged: unmatched.log,
-                    cause: Cause::Unmatched,
-                }
-            }
+            None => self.unmatched(),
+        }
+    }
+
+    /// How what nothing speaks of fares.
+    fn unmatched(&self) -> Decision {
+        let unmatched = self.plan.matrix().unmatched();
+        Decision {
+            verdict: Action::from(unmatched.denial).into(),
+            logged: unmatched.log,
+            cause: Cause::Unmatched,
         }
     }
 }

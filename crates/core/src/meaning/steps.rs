@@ -142,13 +142,19 @@ impl Meaning<'_> {
         let to = |destination: AddressSet| Match { destination, ..entering(leg) };
         none(NoWay::LinkOnly, Match { source: ground.link_only.clone(), ..entering(leg) });
         none(NoWay::Broadcast, to(ground.broadcasts.clone()));
-        none(NoWay::Nowhere, to(ground.inside.union(&ground.internet).complement()));
+        let inside = ground.beside.iter().fold(ground.inside.clone(), |all, own| all.union(own));
+        none(NoWay::Nowhere, to(inside.union(&ground.internet).complement()));
         none(NoWay::NoUplink, to(ground.internet.difference(&ground.outward)));
         let source = ground.unique_local.clone();
         none(NoWay::UniqueLocal, Match { source, ..to(ground.internet.clone()) });
     }
 
     fn cells(&self, leg: Leg, steps: &mut Vec<Step>) {
+        for (uplink, destination) in self.ground.beside.iter().enumerate() {
+            let packets = Match { destination: destination.clone(), ..entering(leg) };
+            let beside = Decision { cause: Cause::BesideUplink(uplink), ..self.unmatched() };
+            steps.push(Step::Decide(Box::new(packets), beside));
+        }
         let came_by = self.plan.came_by(leg);
         for from in self.plan.zone_ids() {
             for (legs, source) in self.plan.zone_entries(from) {

@@ -254,6 +254,17 @@ impl Plan {
         &self.directory.internet
     }
 
+    /// What lies in the own subnet of an uplink (by its place in [`Plan::uplinks`]) and is not the internet's: a
+    /// provider's box at a private address. No cell speaks of it.
+    pub fn beside_uplink(&self, index: usize) -> AddressSet {
+        self.uplinks[index].neighbours().intersection(&self.directory.beside)
+    }
+
+    /// The same, of all uplinks.
+    pub fn beside_uplinks(&self) -> &AddressSet {
+        &self.directory.beside
+    }
+
     /// The addresses that devices of a zone can have.
     pub fn zone_addresses(&self, zone: ZoneId) -> AddressSet {
         if zone == self.internet() {
@@ -264,10 +275,11 @@ impl Plan {
         networks.chain(behind.map(|route| route.devices.clone())).collect()
     }
 
-    /// Everything that leads to a zone: its networks' whole subnets, and those behind its routers.
+    /// Everything that leads to a zone: its networks' whole subnets, and those behind its routers; to the
+    /// internet, also what lies in the uplinks' own subnets.
     pub fn zone_prefixes(&self, zone: ZoneId) -> AddressSet {
         if zone == self.internet() {
-            return self.internet_addresses().clone();
+            return self.internet_addresses().union(self.beside_uplinks());
         }
         let networks = self.networks_of(zone).map(|id| self.network(id).prefixes());
         let behind = self.routes.iter().filter(|route| route.zone == zone);

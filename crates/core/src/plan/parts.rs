@@ -2,7 +2,7 @@
 //! nobody can change, so their fields can be read without asking.
 
 use super::{Action, Hours, Limits, Place, Tunnel};
-use crate::addressing::{Pool, StandIn, Subnet, Tie};
+use crate::addressing::{Pool, StandIn, Subnet, Tie, link_local};
 use crate::name::Name;
 use crate::source::Span;
 use crate::space::{AddressSet, IntervalSet, Minute, ServiceSet};
@@ -163,6 +163,14 @@ impl Uplink {
     pub fn own(&self) -> AddressSet {
         let prefixes: AddressSet = self.addresses.iter().map(IpNet::trunc).collect();
         prefixes.union(&self.routers.iter().copied().collect())
+    }
+
+    /// The addresses that others can have on the uplink's own link, as far as they are known: in its subnets,
+    /// and its routers'.
+    pub fn neighbours(&self) -> AddressSet {
+        let nobody = |s: Subnet| [s.network_address(), s.broadcast(), s.anycast()];
+        let nobody: AddressSet = self.subnets().flat_map(nobody).flatten().collect();
+        self.own().difference(&nobody).difference(&self.gateway()).difference(&link_local())
     }
 }
 

@@ -64,6 +64,8 @@ pub enum Kind {
     Route,
     /// A domain.
     Domain,
+    /// An uplink.
+    Uplink,
 }
 
 impl Kind {
@@ -77,6 +79,7 @@ impl Kind {
             Self::Tunnel => "tunnel",
             Self::Route => "route",
             Self::Domain => "domain",
+            Self::Uplink => "uplink",
         }
     }
 }
@@ -88,6 +91,8 @@ pub(super) enum Reach {
     Known(Place),
     /// A host that has no fixed address.
     NotFixed,
+    /// An uplink that is leased its address, so that nobody knows its subnet.
+    NotKnown,
     /// Its own declaration has a problem, which is told there.
     Broken,
 }
@@ -109,6 +114,8 @@ pub(super) struct Directory {
     /// What is inside and can be a device's.
     pub(super) devices: AddressSet,
     pub(super) internet: AddressSet,
+    /// What lies in the uplinks' own subnets and is not the internet's: a provider's box at a private address.
+    pub(super) beside: AddressSet,
     /// The legs of all networks and tunnels.
     pub(super) links: IntervalSet<Leg>,
     pub(super) gateway: AddressSet,
@@ -182,7 +189,7 @@ impl Directory {
 
     /// Every place but the gateway.
     fn anywhere(&self) -> AddressSet {
-        self.devices.union(&self.internet)
+        self.devices.union(&self.internet).union(&self.beside)
     }
 
     /// Resolves a list of expressions. `None` where a word has no meaning; if that has been told
@@ -263,6 +270,7 @@ impl Directory {
             Some(Reach::Known(place)) => return Some(place.clone()),
             Some(Reach::Broken) => return None,
             Some(Reach::NotFixed) => PlaceProblem::NotFixed { host: word_owned(), at },
+            Some(Reach::NotKnown) => PlaceProblem::NotKnown { uplink: word_owned(), at },
             None if word.contains(['.', ':', '/']) => match literal(word) {
                 Ok(addresses) => match self.settle(word, addresses, at) {
                     Ok(place) => return Some(place),
@@ -288,7 +296,8 @@ impl Directory {
         if addresses.is_empty() && !all.is_empty() {
             return Err(PlaceProblem::GatewaysOwn { word, at });
         }
-        if addresses.is_disjoint(&self.inside) && addresses.is_disjoint(&self.internet) {
+        let somewhere = [&self.inside, &self.internet, &self.beside];
+        if somewhere.iter().all(|place| addresses.is_disjoint(place)) {
             return Err(PlaceProblem::Nowhere { word, at });
         }
         Ok(plain(addresses))

@@ -91,7 +91,8 @@ fn entering(plan: &Plan, legs: &IntervalSet<Leg>) -> Vec<String> {
     names
 }
 
-/// The zones that hold some of these addresses, with `gateway` where the gateway has some.
+/// The zones that hold some of these addresses, with the uplinks beside which some are, and with `gateway` where the
+/// gateway has some.
 fn zones(plan: &Plan, set: &AddressSet) -> Vec<String> {
     let own = plan.gateway_inside().union(&plan.gateway_outside());
     let touched = plan.zone_ids().filter(|zone| !plan.zone_addresses(*zone).is_disjoint(set));
@@ -99,6 +100,9 @@ fn zones(plan: &Plan, set: &AddressSet) -> Vec<String> {
     if names.len() == plan.zones().len() {
         names = vec!["any".to_owned()];
     }
+    let beside = |index: &usize| !plan.beside_uplink(*index).is_disjoint(set);
+    let beside = (0..plan.uplinks().len()).filter(beside);
+    names.extend(beside.map(|index| plan.uplinks()[index].name.to_string()));
     if !own.is_disjoint(set) {
         names.push("gateway".to_owned());
     }

@@ -222,7 +222,8 @@ pub(super) fn no_way(plan: &Plan) -> [Match; 3] {
         Subnet::with_first_gateway(route.to)?.broadcast().filter(|b| route.reach.contains(*b))
     });
     let broadcasts = broadcasts.chain(behind);
-    let mut nowhere = plan.inside().union(outward).complement().union(&broadcasts.collect());
+    let somewhere = plan.inside().union(outward).union(plan.beside_uplinks());
+    let mut nowhere = somewhere.complement().union(&broadcasts.collect());
     nowhere = nowhere.union(&outward.difference(&plan.reachable_internet()));
     let stays = link_local().union(&unspecified());
     [

@@ -3,6 +3,7 @@
 use super::{Job, outer_legs};
 use crate::plan::{Action, NetworkId, Plan, Trust, ZoneId};
 use crate::space::{IntervalSet, Leg, Match, PacketSet};
+use crate::verdict::Cause;
 use std::cmp::Ordering;
 
 /// What a gateway of this form does with what no rule matches.
@@ -29,7 +30,8 @@ pub(super) struct Ranks {
 /// What happens from one leg to another, as far as it bears on ranks.
 struct Wanted<'p> {
     plan: &'p Plan,
-    /// By in and out: whether something other than a silent block may be decided by an exception.
+    /// By in and out: whether something other than a silent block may be decided by an exception, or for what
+    /// stands beside an uplink.
     busy: Vec<Vec<bool>>,
 }
 
@@ -86,8 +88,14 @@ impl<'p> Wanted<'p> {
         let reach: Vec<_> = legs.iter().map(|leg| job.reached_by(*leg)).collect();
         for rule in &job.base.through {
             let silent = rule.action == Action::Block && !rule.log;
-            let Some(id) = rule.cause.exception().filter(|_| !silent) else { continue };
-            let meets = &job.base.meets[id.index()];
+            let meets = match (rule.cause, &rule.matches) {
+                _ if silent => continue,
+                (Cause::BesideUplink(_), Some(matches)) => matches.into(),
+                (cause, _) => match cause.exception() {
+                    Some(id) => job.base.meets[id.index()].clone(),
+                    None => continue,
+                },
+            };
             let enters = meets.enters();
             for (i, &leg) in legs.iter().enumerate() {
                 let legs: IntervalSet<Leg> = [leg, plan.translated_leg(leg)].into_iter().collect();

@@ -100,9 +100,12 @@ pub(super) fn something_passes(plan: &Plan, from: ZoneId, to: ZoneId) -> bool {
 /// The addresses that lead to a leg: a network's subnets and what is behind its routers; the internet.
 pub(super) fn reached_by(plan: &Plan, leg: Leg) -> AddressSet {
     let Some(id) = plan.network_on(leg) else {
-        let uplink = plan.uplink_on(leg);
-        let internet = plan.internet_addresses();
-        return uplink.map(|uplink| uplink.in_its_families(internet)).unwrap_or_default();
+        let index = usize::from(plan.came_by(leg).0).checked_sub(plan.networks().len());
+        let Some((index, uplink)) = index.zip(plan.uplink_on(leg)) else {
+            return AddressSet::empty();
+        };
+        let internet = uplink.in_its_families(plan.internet_addresses());
+        return internet.union(&plan.beside_uplink(index));
     };
     let behind = plan.routes().iter().filter(|route| route.network == id);
     behind.fold(plan.network(id).prefixes(), |all, route| all.union(&route.reach))

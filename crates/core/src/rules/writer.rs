@@ -54,7 +54,12 @@ pub(super) struct Base {
 impl Base {
     pub(super) fn new(plan: &Plan, day: Date) -> Self {
         let (lines, meets) = order::lines(plan, day);
-        let zones = plan.zone_ids().map(|zone| (zone, plan.zone_addresses(zone)));
+        let beside = |zone| match zone == plan.internet() {
+            true => plan.beside_uplinks().clone(),
+            false => AddressSet::empty(),
+        };
+        let addresses = |zone| plan.zone_addresses(zone).union(&beside(zone));
+        let zones = plan.zone_ids().map(|zone| (zone, addresses(zone)));
         let zones = zones.filter(|(_, addresses)| !addresses.is_empty()).collect();
         let gateway = frame::for_gateway(plan);
         let writer = Writer { plan, gateway, zones };
@@ -148,6 +153,7 @@ impl Writer<'_> {
             }
             rules.extend(self.exception_rule(line, Stage::Through, with_translated(plan, enters)));
         }
+        rules.extend((0..plan.uplinks().len()).filter_map(|index| self.beside_uplink(index)));
         for from in plan.zone_ids() {
             for to in plan.zone_ids() {
                 rules.extend(self.cell(from, to));
@@ -159,6 +165,25 @@ impl Writer<'_> {
         let rest = Match { enters, ..arriving };
         rules.push(self.closing(Stage::Through, unmatched.denial.into(), rest));
         rules
+    }
+
+    /// What goes to the own subnet of an uplink, where that is none of the internet's: no cell opens it.
+    fn beside_uplink(&self, index: usize) -> Option<Rule> {
+        let plan = self.plan;
+        let destination = plan.beside_uplink(index);
+        if destination.is_empty() {
+            return None;
+        }
+        let name = plan.uplinks()[index].name.as_str();
+        let words = Words::new("any", "any", "internet", name, "any");
+        let unmatched = plan.matrix().unmatched();
+        let (action, cause) = (unmatched.denial.into(), Cause::BesideUplink(index));
+        let product = Match { destination, ..frame::arriving(plan) };
+        let id = format!("beside.{name}");
+        let mut rule = self.rule(id, action, unmatched.log, cause, words, Some(product));
+        rule.name = format!("{} the own subnet of {name}", Action::word(action));
+        rule.reason = "Only an exception opens what stands on an uplink's own link".to_owned();
+        Some(rule)
     }
 
     fn cell(&self, from: ZoneId, to: ZoneId) -> Vec<Rule> {

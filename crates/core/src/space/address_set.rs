@@ -1,6 +1,6 @@
 //! Sets of IPv4 and IPv6 addresses.
 
-use super::IntervalSet;
+use super::{Family, IntervalSet};
 use ipnet::{IpNet, Ipv4Subnets, Ipv6Subnets};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
@@ -88,6 +88,12 @@ impl AddressSet {
         self.v4.is_subset(&other.v4) && self.v6.is_subset(&other.v6)
     }
 
+    /// Whether it has more than half of another set, in a family that the other has.
+    pub fn has_most_of(&self, whole: &Self) -> bool {
+        let shared = self.intersection(whole);
+        is_most(&shared.v4, &whole.v4) || is_most(&shared.v6, &whole.v6)
+    }
+
     /// Every address that is not a member.
     pub fn complement(&self) -> Self {
         Self { v4: self.v4.complement(), v6: self.v6.complement() }
@@ -108,6 +114,15 @@ impl AddressSet {
     pub fn words(&self) -> Vec<String> {
         self.ranges().map(|(low, high)| range_words(low, high)).collect()
     }
+}
+
+/// Whether a part of a set is more than half of it. Counted in floating point, since all IPv6 addresses are one
+/// more than a `u128` can count; near the half it makes no difference.
+fn is_most<A: Family>(part: &IntervalSet<A>, whole: &IntervalSet<A>) -> bool {
+    let size = |set: &IntervalSet<A>| -> f64 {
+        set.spans().iter().map(|(low, high)| (high.bits() - low.bits()) as f64 + 1.0).sum()
+    };
+    size(part) > size(whole) / 2.0
 }
 
 fn range_words(low: IpAddr, high: IpAddr) -> String {

@@ -199,6 +199,9 @@ pub(crate) fn offer(kind: u8) -> Vec<draft::Inbound> {
 pub(crate) const EXTENDED: &[&str] =
     &["visits", "barn", "field", "register", "internet - register", "any - barn", "lab"];
 
+/// Places on an uplink's own link, that are there only where that is known.
+pub(crate) const BESIDE: &[&str] = &["fibre", "any - fibre", "desks + fibre"];
+
 pub(crate) const PLACES: &[&str] = &[
     "desks",
     "printers",
@@ -231,6 +234,9 @@ pub(crate) const PLACES: &[&str] = &[
     "guests - kiosk",
     "10.44.24.0",
     "fd6b:2f4e:91c0:24::2",
+    "fibre",
+    "any - fibre",
+    "desks + fibre",
 ];
 pub(crate) const SERVICES: &[&str] =
     &["any", "tcp/80", "tcp/80-90", "tcp", "udp/53", "dns", "icmp/echo", "icmp", "dhcp", "esp"];
@@ -268,7 +274,7 @@ pub(crate) fn any_draft() -> impl Strategy<Value = draft::Draft> {
     let exceptions: Vec<_> = (0..6).map(any_exception).collect();
     let shown = subsequence((0..6).collect::<Vec<usize>>(), 0..=6);
     let grid = prop::collection::vec(select(CELLS), 16);
-    let frame = ((0..6u8, any::<bool>()), select(&["block", "reject", "block+quiet"][..]));
+    let frame = ((0..8u8, any::<bool>()), select(&["block", "reject", "block+quiet"][..]));
     let more = (any::<bool>(), 0..5u8);
     (exceptions, shown, grid, frame, more).prop_map(
         |(exceptions, shown, cells, ((uplinks, manage), unmatched), (extended, offered))| {
@@ -278,6 +284,11 @@ pub(crate) fn any_draft() -> impl Strategy<Value = draft::Draft> {
                 2 => draft.uplinks[0].address = texts(&["198.51.100.14/30"]),
                 3 => draft.uplinks.push(second_uplink(&["192.0.2.14/29"])),
                 4 => draft.uplinks.push(second_uplink(&["dhcp"])),
+                6 => draft.uplinks[0].address = texts(PRIVATE_UPLINK),
+                7 => {
+                    draft.uplinks[0].address = texts(PRIVATE_UPLINK);
+                    draft.uplinks.push(second_uplink(&["192.0.2.14/29"]));
+                }
                 _ => {}
             }
             let zones = ["staff", "guests", "tills", "internet"];
@@ -304,7 +315,13 @@ pub(crate) fn any_draft() -> impl Strategy<Value = draft::Draft> {
                     }
                 }
             } else {
-                plainly(&mut draft.exceptions);
+                without(EXTENDED, &mut draft.exceptions);
+                for exception in &mut draft.exceptions {
+                    exception.hours = None;
+                }
+            }
+            if uplinks < 2 {
+                without(BESIDE, &mut draft.exceptions);
             }
             let known: Vec<String> =
                 draft.exceptions.iter().map(|e| e.name.value.clone()).collect();
@@ -320,12 +337,14 @@ fn second_uplink(address: &[&str]) -> draft::Uplink {
     draft::Uplink { name: text("mobile"), address: texts(address), ..draft::Uplink::default() }
 }
 
-/// Without what only an extended plan has.
-fn plainly(exceptions: &mut [draft::Exception]) {
+/// A provider's box in between, with addresses that are not the internet's.
+const PRIVATE_UPLINK: &[&str] = &["192.168.7.2/29", "fd11:5::2/64"];
+
+/// Without places that only some plans have.
+fn without(places: &[&str], exceptions: &mut [draft::Exception]) {
     for exception in exceptions {
-        exception.hours = None;
         for end in [&mut exception.from, &mut exception.to] {
-            if end.iter().any(|word| EXTENDED.contains(&word.value.as_str())) {
+            if end.iter().any(|word| places.contains(&word.value.as_str())) {
                 *end = texts(&["desks"]);
             }
         }

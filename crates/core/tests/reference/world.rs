@@ -147,6 +147,18 @@ impl World<'_> {
         !known && !special
     }
 
+    /// Whether an address lies in the own subnet of an uplink and is not the internet's.
+    fn is_beside(&self, address: IpAddr) -> bool {
+        let uplinks = self.plan.uplinks().iter().flat_map(|u| &u.addresses).map(IpNet::trunc);
+        let mut holding = uplinks.filter(|own| own.contains(&address));
+        let device =
+            |own: IpNet| Self::broadcast(own) != Some(address) && Self::zero(own) != Some(address);
+        holding.any(device)
+            && !self.is_internet(address)
+            && !self.is_inside(address)
+            && !self.is_gateway(address)
+    }
+
     fn network(&self, leg: Leg) -> Option<&Network> {
         self.plan.networks().get(usize::from(leg.0))
     }
@@ -181,7 +193,7 @@ impl World<'_> {
                 if others.any(|own| {
                     own.contains(&source) && !uplink.addresses.iter().any(|a| a.trunc() == own)
                 }) {
-                    return self.leads_out(uplink, source);
+                    return self.leads_out(uplink, source) && !within(&NOT_GLOBAL, source);
                 }
                 let beside = uplink.addresses.iter().find(|own| own.contains(&source));
                 if let Some(own) = beside {
@@ -293,6 +305,9 @@ impl World<'_> {
             let near = self.prefixes().map(|(_, prefix, _)| prefix);
             return near.chain(behind).any(|p| Self::broadcast(p) == Some(destination));
         }
+        if self.is_beside(destination) {
+            return false;
+        }
         !self.is_internet(destination)
             || !self.plan.uplinks().iter().any(|uplink| self.leads_out(uplink, destination))
             || within(&["fc00::/7"], source)
@@ -367,6 +382,9 @@ impl World<'_> {
 
     fn by_cell(&self, packet: &Packet) -> (&'static str, &'static str, bool) {
         let unmatched = self.plan.matrix().unmatched();
+        if self.is_beside(packet.destination()) {
+            return (Action::from(unmatched.denial).word(), "beside_uplink", unmatched.log);
+        }
         let behind = |address| self.behind(address).map(|route| route.zone);
         let home = |address| self.home(address).map(|home| self.plan.networks()[home].zone);
         let base = self.plan.gateway_leg().0 + 1;

@@ -98,13 +98,7 @@ impl Known {
 
     /// Whether a set means the internet at large, rather than some addresses of it.
     fn is_wide(&self, set: &AddressSet) -> bool {
-        let size = |set: &AddressSet| {
-            let v4: f64 = set.v4.spans().iter().map(|(a, b)| f64::from(b - a) + 1.0).sum();
-            let v6: f64 = set.v6.spans().iter().map(|(a, b)| (b - a) as f64 + 1.0).sum();
-            (v4, v6)
-        };
-        let (part, all) = (size(&set.intersection(&self.internet)), size(&self.internet));
-        part.0 > all.0 / 2.0 || part.1 > all.1 / 2.0
+        set.has_most_of(&self.internet)
     }
 
     /// The shortest test that holds for just those of the possible addresses that are wanted; none where

@@ -393,7 +393,13 @@ impl Writer<'_, '_> {
             lines.push(drop(vec![address(End::Source, family, &stays.source)]));
         }
         if !out.is_empty() {
-            let tests = vec![Test::Out(out), address(End::Source, Family::V6, &local.source)];
+            let mut tests = vec![Test::Out(out), address(End::Source, Family::V6, &local.source)];
+            let beside = of_family(plan.beside_uplinks(), Family::V6);
+            if !beside.is_empty() {
+                // On an uplink's own link they are of use.
+                let (end, family, elements) = (End::Destination, Family::V6, elements(&beside));
+                tests.push(Test::Address { end, family, elements, not: true });
+            }
             lines.push(drop(tests));
         }
         lines

@@ -113,7 +113,8 @@ pub(super) fn heard_as(
             return own(&layout.wires[usize::from(plan.network_leg(network).0)]);
         }
     }
-    let out = plan.internet_addresses().contains(packet.destination());
+    let out = plan.internet_addresses().contains(packet.destination())
+        || plan.beside_uplinks().contains(packet.destination());
     match source {
         IpAddr::V4(v4) if out && v4.is_private() && !is_gateway(plan, packet.destination()) => {
             let wire = &layout.wires[layout.cable_of(plan, layout.real(packet.destination()))?];

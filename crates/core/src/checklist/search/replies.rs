@@ -61,16 +61,20 @@ impl Search<'_> {
     fn waiting(&self, number: u32, mistake: &Mistake, set: &PacketSet) -> Waiting {
         let parts = self.meaning.parts(set).into_iter();
         let allowed = parts.filter(|part| part.decision.verdict == Verdict::Allow);
+        let mut allowed: Vec<PacketSet> = allowed.map(|part| part.packets).collect();
         let mut found = Waiting::default();
-        if self.shown.replies.is_none() && mistake.change == Change::Missing {
-            self.without_state(number, mistake, allowed.map(|part| part.packets), &mut found);
-            return found;
+        if self.shown.replies.is_none() {
+            let alone = self.by_this_rule_alone(mistake);
+            allowed = allowed.into_iter().map(|packets| packets.intersection(&alone)).collect();
+            if mistake.change == Change::Missing {
+                self.without_state(number, mistake, &allowed, &mut found);
+                return found;
+            }
         }
-        for part in allowed {
-            for (reply, asked) in part
-                .packets
-                .products()
-                .flat_map(|product| replies_to(self.meaning.plan(), &product))
+        for packets in allowed {
+            let products = packets.products();
+            for (reply, asked) in
+                products.flat_map(|product| replies_to(self.meaning.plan(), &product))
             {
                 self.one(number, mistake, (&reply, &asked), &mut found);
                 if found.candidate.is_some() {
@@ -117,21 +121,26 @@ impl Search<'_> {
         found.candidate = sent.find_map(|packet| self.candidate(number, mistake, packet));
     }
 
-    /// Where no state is kept, each rule is for some replies: those that none but this one lets back.
+    /// Where no state is kept, each rule is for some replies. What asks for those that none but this one lets
+    /// back, by whichever uplink they come.
+    fn by_this_rule_alone(&self, mistake: &Mistake) -> PacketSet {
+        let (plan, rules) = (self.meaning.plan(), self.shown.rules);
+        let forgotten = Mistake { change: Change::Missing, ..mistake.clone() };
+        rules.answered(plan).difference(&forgotten.made_in(rules).answered(plan))
+    }
+
+    /// The same, where the rule is forgotten: none of that is answered.
     fn without_state(
         &self,
         number: u32,
         mistake: &Mistake,
-        allowed: impl Iterator<Item = PacketSet>,
+        alone: &[PacketSet],
         found: &mut Waiting,
     ) {
-        let (plan, rules) = (self.meaning.plan(), self.shown.rules);
-        let (with, without) = (rules.answered(plan), mistake.made_in(rules).answered(plan));
-        for packets in allowed {
-            let alone = packets.intersection(&with).difference(&without);
-            for product in alone.products() {
+        for packets in alone {
+            for product in packets.products() {
                 found.anything = true;
-                let packet = crate::sample::packet(plan, &product.into());
+                let packet = crate::sample::packet(self.meaning.plan(), &product.into());
                 let sent = packet.and_then(|packet| self.as_sent(&packet));
                 found.candidate = sent.and_then(|packet| self.candidate(number, mistake, packet));
                 if found.candidate.is_some() {

@@ -3,7 +3,7 @@
 use super::super::draft::{self, Draft};
 use super::super::parts::{Form, Gateway, Manage, Site, Uplink};
 use super::super::traffic::Limits;
-use super::{NetworkProblem, Workshop, names, nearest_or, promises, services};
+use super::{NetworkProblem, Workshop, nearest_or, promises, services};
 use crate::addressing::{StandIn, Tie};
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::name::{Name, nearest};
@@ -38,8 +38,6 @@ pub enum GatewayProblem {
     NoUplinkAddress { uplink: Name, at: Span },
     /// A router that its uplink cannot reach.
     Router { word: String, at: Span },
-    /// A name that another uplink has.
-    UplinkTwice { name: Name, at: Span, first: Span },
     /// A limit that is no number of something.
     Limit { key: &'static str, at: Span },
     /// `matches` where the form does not ask for it.
@@ -89,10 +87,6 @@ impl Diagnose for GatewayProblem {
             Self::Router { word, at } => error("bad-router", at)
                 .says(format!("`{word}` is not a router on this uplink"))
                 .cure("write the provider's router, an address in the uplink's own subnet or a link-local one"),
-            Self::UplinkTwice { name, at, first } => error("name-taken", at)
-                .says(format!("there is an uplink `{name}` already"))
-                .cure("give one of the two another name")
-                .also(*first, "declared here"),
             Self::Limit { key, at } => error("bad-number", at)
                 .says(format!("`limits.{key}` is not a number of that kind"))
                 .cure("write a number from 1 on, or leave the key out where there is no limit"),
@@ -267,13 +261,12 @@ fn port_name(word: &Text, shop: &mut Workshop) -> bool {
 pub(super) fn uplinks(draft: &Draft, ports: &mut Ports, shop: &mut Workshop) -> Vec<Uplink> {
     let mut uplinks: Vec<Uplink> = Vec::new();
     for draft in &draft.uplinks {
-        let Some(name) = names::name(&draft.name, shop) else { continue };
-        if let Some(first) = uplinks.iter().find(|uplink| uplink.name == name) {
-            let (first, at) = (first.at, draft.name.at);
-            shop.problem(GatewayProblem::UplinkTwice { name, at, first });
+        let port = draft.port.as_ref().and_then(|word| ports.check(word, shop));
+        // What is wrong with names has been told where they were declared.
+        let Ok(name) = Name::new(&draft.name.value) else { continue };
+        if uplinks.iter().any(|uplink| uplink.name == name) {
             continue;
         }
-        let port = draft.port.as_ref().and_then(|word| ports.check(word, shop));
         if let Some(port) = &port {
             ports.uplinks.push((port.clone(), name.clone(), draft.name.at));
         }

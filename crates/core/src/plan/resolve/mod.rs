@@ -151,6 +151,7 @@ pub fn resolve(draft: Draft) -> Result<Plan, Vec<Problem>> {
     let hosts = hosts::hosts(&draft.hosts, &networks, &mut shop);
     places::reach_of_zones(&zones, &networks, &routes, &mut shop.directory);
     places::reach_of_hosts(&draft.hosts, &hosts, &mut shop.directory);
+    places::reach_of_uplinks(&uplinks, &mut shop.directory);
     let groups = places::groups(&draft.groups, &mut shop);
     let gateway = gateway::gateway(&draft.gateway, ports, &known, &mut shop);
     let discoveries = promises::discoveries(&draft.discoveries, &networks, &zones, &mut shop);

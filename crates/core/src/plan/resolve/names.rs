@@ -39,7 +39,7 @@ impl Diagnose for NameProblem {
                 .cure("choose another name"),
             Self::Taken { name, kind, at, first } => error("name-taken", at)
                 .says(format!("the name `{name}` is taken by a {}", kind.word()))
-                .why("zones, networks, tunnels, routes, hosts, groups and domains share one space of names, so that a name in an exception means one thing")
+                .why("zones, networks, tunnels, routes, hosts, groups, domains and uplinks share one space of names, so that a name in an exception means one thing")
                 .cure("give one of the two another name")
                 .also(*first, "declared here"),
             Self::ZoneOfSeveral { name, at, network } => error("zone-of-several", at)
@@ -97,8 +97,9 @@ pub(super) fn declare(draft: &Draft, shop: &mut Workshop) {
     let tunnels = draft.tunnels.iter().map(|t| (&t.name, Kind::Tunnel));
     let routes = draft.routes.iter().map(|r| (&r.name, Kind::Route));
     let domains = draft.domains.iter().map(|d| (&d.name, Kind::Domain));
+    let uplinks = draft.uplinks.iter().map(|u| (&u.name, Kind::Uplink));
     let inside = zones.chain(networks).chain(tunnels).chain(routes).chain(hosts);
-    for (text, kind) in inside.chain(groups).chain(domains) {
+    for (text, kind) in inside.chain(groups).chain(domains).chain(uplinks) {
         let Some(name) = name(text, shop) else { continue };
         enter(name, kind, text.at, draft, shop);
     }

@@ -1,7 +1,7 @@
 //! Places: what zones, networks, hosts and groups stand for.
 
 use super::super::draft;
-use super::super::parts::{Group, Host, HostId, Network, Zone};
+use super::super::parts::{Group, Host, HostId, Network, Uplink, Zone};
 use super::super::place::{Directory, Kind, Place, Reach, names_in};
 use super::super::traffic::Route;
 use super::{Workshop, nearest_or};
@@ -23,6 +23,8 @@ pub enum PlaceProblem {
     Unknown { word: String, nearest: Option<String>, at: Span },
     /// A host without a fixed address.
     NotFixed { host: String, at: Span },
+    /// An uplink whose own subnet nobody knows.
+    NotKnown { uplink: String, at: Span },
     /// It looks like an address, a prefix or a range, but is none.
     NotAnAddress { word: String, at: Span },
     /// A prefix with bits set behind its length.
@@ -70,6 +72,10 @@ impl Diagnose for PlaceProblem {
                 .says(format!("host `{host}` has no fixed address, so no rule can name it"))
                 .why("it gets another address with its next lease, and the rule would then speak of another device")
                 .cure(format!("give `[host.{host}]` an `address` outside the pool")),
+            Self::NotKnown { uplink, at } => error("uplink-not-known", at)
+                .says(format!("nobody is known on the own link of uplink `{uplink}`"))
+                .why("an uplink's name stands for its own subnet and its router; this one is leased its address, or has a subnet without room for others")
+                .cure(format!("give `[uplink.{uplink}]` the `router` that is there")),
             Self::NotAnAddress { word, at } => error("bad-address", at)
                 .says(format!("`{word}` is not an address, a prefix or a range"))
                 .cure("write 10.44.24.40, 10.44.24.0/24, 10.44.24.40-10.44.24.47, or the like in IPv6"),
@@ -152,6 +158,19 @@ pub(super) fn reach_of_hosts(
             })
         };
         directory.set_reach(&host.name, Kind::Host, reach);
+    }
+}
+
+/// Enters what the uplinks' names stand for: who is on their own link, but what is inside.
+pub(super) fn reach_of_uplinks(uplinks: &[Uplink], directory: &mut Directory) {
+    for uplink in uplinks {
+        let known = directory.internet.union(&directory.beside);
+        let addresses = uplink.neighbours().intersection(&known);
+        let reach = match addresses.is_empty() {
+            true => Reach::NotKnown,
+            false => Reach::Known(Place { addresses, ..Place::default() }),
+        };
+        directory.set_reach(&uplink.name, Kind::Uplink, reach);
     }
 }
 

@@ -29,13 +29,20 @@ pub(super) fn survey(
     directory.stand_ins = named.union(&leased.collect());
     // What is for everyone on an uplink's cable is nobody on the internet.
     let everyone = uplinks.iter().flat_map(Uplink::subnets);
-    let everyone = everyone.flat_map(|s| [s.broadcast(), s.anycast()]).flatten();
+    let everyone: AddressSet =
+        everyone.flat_map(|s| [s.broadcast(), s.anycast()]).flatten().collect();
     directory.internet = AddressSet::full()
         .difference(&directory.inside)
         .difference(&space)
         .difference(&not_global())
         .difference(&multicast())
         .difference(&outside)
-        .difference(&everyone.collect())
+        .difference(&everyone)
         .union(&named);
+    let devices: AddressSet = uplinks.iter().map(Uplink::neighbours).collect();
+    directory.beside = devices
+        .difference(&directory.internet)
+        .difference(&directory.inside)
+        .difference(&directory.gateway)
+        .difference(&everyone);
 }
