@@ -18,8 +18,9 @@ pub(crate) fn all(runner: &mut TestRunner, wanted: usize) {
     let (mut plans, mut tried, mut wrong) = (0, 0, Vec::new());
     while plans < wanted {
         let draft = any_draft().new_tree(runner).expect("a draft").current();
-        let Ok(plan) = resolve(wired(draft)) else { continue };
+        let Ok(plan) = resolve(wired(draft.clone())) else { continue };
         let Ok(meaning) = Meaning::new(&plan, TODAY) else { continue };
+        let before = wrong.len();
         let (list, report) = rehearsed(&meaning);
         plans += 1;
         tried += report.tried.len();
@@ -40,6 +41,10 @@ pub(crate) fn all(runner: &mut TestRunner, wanted: usize) {
                 eprintln!("{says}");
             }
             wrong.push(says);
+        }
+        if wrong.len() > before {
+            let file = format!("{}/disagrees-{plans}.txt", env!("CARGO_TARGET_TMPDIR"));
+            let _ = std::fs::write(file, format!("{draft:#?}"));
         }
     }
     println!(

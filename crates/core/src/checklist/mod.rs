@@ -139,7 +139,7 @@ pub fn build(meaning: &Meaning<'_>, proved: Proved<'_>) -> Checklist {
     let places = Places::of(meaning);
     let shown = Shown::new(meaning, rules);
     let mut pool = content::needed(meaning, &places);
-    pool.extend(sides::both_sides(meaning));
+    pool.extend(sides::both_sides(meaning, rules));
     let mut seen = HashSet::new();
     pool.retain(|candidate| seen.insert((candidate.packet, candidate.probe)));
     for candidate in &mut pool {

@@ -9,15 +9,16 @@ use super::{Probe, write::packet_of};
 use crate::addressing::{Subnet, multicast};
 use crate::meaning::Meaning;
 use crate::plan::{ExceptionId, Plan, ZoneId};
+use crate::rules::RuleSet;
 use crate::sample;
 use crate::space::{AddressSet, Ends, IntervalSet, Match, Packet, Protocol, ServicePoint};
 use crate::verdict::Cause;
 use std::net::IpAddr;
 
 /// The candidates.
-pub(super) fn both_sides(meaning: &Meaning<'_>) -> Vec<Candidate> {
+pub(super) fn both_sides(meaning: &Meaning<'_>, rules: &RuleSet) -> Vec<Candidate> {
     let plan = meaning.plan();
-    let mut sides = Sides { meaning, plan, found: Vec::new() };
+    let mut sides = Sides { meaning, plan, rules, found: Vec::new() };
     for from in plan.zone_ids() {
         for to in plan.zone_ids() {
             sides.cell(from, to);
@@ -32,6 +33,7 @@ pub(super) fn both_sides(meaning: &Meaning<'_>) -> Vec<Candidate> {
 struct Sides<'m, 'p> {
     meaning: &'m Meaning<'p>,
     plan: &'p Plan,
+    rules: &'m RuleSet,
     found: Vec<Candidate>,
 }
 
@@ -147,7 +149,8 @@ impl Sides<'_, '_> {
                         let packet = Packet { at, ..packet };
                         let probe = Probe::for_service(service)?;
                         let decided = self.meaning.decide(&packet).cause.exception() == Some(id);
-                        decided.then_some((packet, probe))
+                        let packet = self.as_sent(&packet).filter(|_| decided)?;
+                        Some((packet, Probe::for_service(packet.service).unwrap_or(probe)))
                     });
                     if found.is_some() {
                         return found;
@@ -156,6 +159,16 @@ impl Sides<'_, '_> {
             }
         }
         None
+    }
+
+    /// A packet as it is sent, for one that has been translated on its way in.
+    fn as_sent(&self, packet: &Packet) -> Option<Packet> {
+        if !self.plan.is_translated(packet.enters) {
+            return Some(*packet);
+        }
+        let all = self.rules.translations.iter();
+        let mut sent = all.filter_map(|translation| translation.undo(self.plan, packet));
+        sent.find(|sent| self.meaning.translate(sent).as_ref() == Some(packet))
     }
 
     /// Of addresses, those at which one machine answers, if there is one: a connection to the address of all routers

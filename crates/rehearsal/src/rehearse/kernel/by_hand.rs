@@ -57,20 +57,17 @@ impl Play<'_, '_> {
     }
 
     /// Other packets that a rule decides at a time. The kernel drops some before it asks any rule: what has
-    /// no source and is not for everyone, what is a part of a conversation that there is not.
+    /// no source and is not for everyone, what is a part of a conversation that there is not, and a whole family where
+    /// an interface has no address of it.
     fn others(&self, id: &str, packet: &Packet, at: Option<Minute>) -> Vec<Packet> {
-        let v6 = packet.source().is_ipv6();
-        let everyone =
-            if v6 { IpAddr::from([0xff02, 0, 0, 0, 0, 0, 0, 1]) } else { IpAddr::from([255; 4]) };
-        let echo = match v6 {
-            true => ServicePoint::icmp(Protocol::ICMP_V6, 128, 0),
-            false => ServicePoint::icmp(Protocol::ICMP, 8, 0),
-        };
+        let everyone = [IpAddr::from([0xff02, 0, 0, 0, 0, 0, 0, 1]), IpAddr::from([255; 4])];
+        let echo = [(Protocol::ICMP_V6, 128), (Protocol::ICMP, 8)]
+            .map(|(protocol, kind)| ServicePoint::icmp(protocol, kind, 0));
         let ports =
             [Protocol::TCP, Protocol::UDP].map(|protocol| ServicePoint::port(protocol, 443));
-        let services = [packet.service, ports[0], ports[1], echo];
+        let services = [packet.service, ports[0], ports[1], echo[0], echo[1]];
         let begun = packet.enters == self.meaning.plan().gateway_leg();
-        let mut destinations = vec![packet.destination(), everyone];
+        let mut destinations = vec![packet.destination(), everyone[0], everyone[1]];
         if begun {
             // The gateway may ask any device.
             let devices = self.layout.wires.iter().flat_map(|wire| &wire.devices);
@@ -78,7 +75,7 @@ impl Play<'_, '_> {
         }
         // A source that belongs elsewhere is forged wherever else it comes from.
         let devices = self.layout.wires.iter().filter_map(|wire| wire.devices.first());
-        let devices = devices.map(ipnet::IpNet::addr).filter(|device| device.is_ipv6() == v6);
+        let devices = devices.map(ipnet::IpNet::addr);
         let own = self.layout.wires.iter().flat_map(|wire| &wire.gateway).map(ipnet::IpNet::addr);
         let own = own.filter(|_| begun);
         let sources = std::iter::once(packet.source()).chain(devices).chain(own);
@@ -86,6 +83,12 @@ impl Play<'_, '_> {
             destinations.iter().map(move |to| Ends::new(from, *to)).collect::<Vec<_>>()
         });
         let all = ends.flatten().flat_map(|ends| services.map(|service| (ends, service)));
+        let fitting = |(ends, service): &(Ends, ServicePoint)| match service.protocol() {
+            Protocol::ICMP => matches!(ends, Ends::V4 { .. }),
+            Protocol::ICMP_V6 => matches!(ends, Ends::V6 { .. }),
+            _ => true,
+        };
+        let all = all.filter(fitting);
         let others = all.map(|(ends, service)| Packet { ends, service, ..*packet });
         let decided = |other: &Packet| {
             let rule = self.rules.first_match(other).rule;

@@ -277,9 +277,12 @@ impl Play<'_, '_> {
     fn needs_a_hand(&self, shot: &Shot) -> Option<&'static str> {
         let cable = self.layout.cable_of(self.meaning.plan(), shot.to);
         let answers = shot.answers.map_or(shot.to, |who| who.at);
+        let at_home = |cable: usize| self.layout.wires[cable].beyond.contains(&shot.from);
         if shot.cable.is_some() && cable == shot.cable {
             // They would meet without the gateway.
             Some("both ends are at one cable")
+        } else if shot.cable.is_some() && cable.is_some_and(at_home) {
+            Some("the answer would go round outside, not back by the gateway")
         } else if shot.cable.is_some() && self.layout.is_nobodys(answers) {
             Some("no device can have that address")
         } else {
