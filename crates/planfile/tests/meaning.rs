@@ -138,6 +138,55 @@ fn rules_equal_meaning_over_the_whole_space_of_both_demo_plans() {
     }
 }
 
+/// A provider's box in between: an uplink with an address that is none of the internet's.
+#[test]
+fn the_own_subnet_of_an_uplink_is_opened_by_exceptions_alone() {
+    let text =
+        BARE.replace("address = \"dhcp\"", "address = [\"192.168.7.2/29\", \"fd11:5::2/64\"]");
+    let (uplink, network) = {
+        let plan = read(&text);
+        (plan.uplinks()[0].name.to_string(), plan.networks()[0].name.to_string())
+    };
+    let exception = format!(
+        "\n[exception.set-up-the-box]\nfrom = \"{network}\"\nto = \"{uplink}\"\nservice = \"https\"\n\
+         action = \"allow\"\nwhy = \"The box is set up by its page\"\n"
+    );
+    let [shut, open] = [read(&text), read(&(text.clone() + &exception))];
+    for (plan, opened) in [(&shut, false), (&open, true)] {
+        let meaning = Meaning::new(plan, DAY).expect("no contradictions");
+        for form in bastium_core::plan::Form::ALL {
+            let rules = rules::in_form(&meaning, form).expect("it says everything");
+            assert!(proof::differences(&meaning, &rules, &meaning.universe()).is_empty());
+        }
+        let inside = plan.networks()[0].subnets[0].gateway();
+        let device = match inside {
+            std::net::IpAddr::V4(own) => std::net::Ipv4Addr::from_bits(own.to_bits() + 9),
+            std::net::IpAddr::V6(_) => panic!("the plan begins with IPv4"),
+        };
+        let fares = |enters: &str, source: &str, destination: &str, port: u16| {
+            let ends = Ends::new(
+                source.parse().expect("an address"),
+                destination.parse().expect("an address"),
+            );
+            let service = ServicePoint::port(Protocol::TCP, port);
+            let packet = Packet::new(leg(plan, enters), ends.expect("one family"), service);
+            let decision = meaning.decide(&packet);
+            format!("{:?} {}", decision.verdict, decision.cause.kind())
+        };
+        let device = device.to_string();
+        let https = fares(&network, &device, "192.168.7.1", 443);
+        assert_eq!(https, if opened { "Allow exception" } else { "Block beside_uplink" });
+        assert_eq!(fares(&network, &device, "192.168.7.1", 80), "Block beside_uplink");
+        assert_eq!(fares(&network, &device, "192.168.7.3", 80), "Block beside_uplink");
+        // Nobody has these, and what is the gateway's own stays so.
+        assert_eq!(fares(&network, &device, "192.168.7.0", 443), "NoWay no_route");
+        assert_eq!(fares(&network, &device, "192.168.7.9", 443), "NoWay no_route");
+        assert_eq!(fares(&network, &device, "192.168.7.2", 443), "Block unmatched");
+        assert_eq!(fares(&uplink, "192.0.2.10", "192.168.7.1", 443), "Block beside_uplink");
+        assert_eq!(fares(&uplink, "192.168.7.1", &device, 443), "Block forged");
+    }
+}
+
 #[test]
 fn without_before_the_clinic_is_refused_with_a_packet_and_both_places() {
     let line = CLINIC.lines().find(|line| line.starts_with("before = ")).expect("the one before");

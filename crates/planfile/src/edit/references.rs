@@ -5,13 +5,12 @@ use toml_edit::{DocumentMut, Item, TableLike, Value};
 /// Names that share one space.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Namespace {
-    /// Zones, networks, tunnels, routes, hosts, groups, domains.
+    /// Zones, networks, tunnels, routes, hosts, groups, domains, uplinks.
     Place,
     Service,
     /// Exceptions and inbound entries.
     Permission,
     Hours,
-    Uplink,
     Switch,
     AccessPoint,
     /// Nothing names these.
@@ -22,11 +21,12 @@ impl Namespace {
     /// The space of an entry's name, by its table.
     pub(super) fn of(kind: &str) -> Self {
         match kind {
-            "zone" | "network" | "tunnel" | "route" | "host" | "group" | "domain" => Self::Place,
+            "zone" | "network" | "tunnel" | "route" | "host" | "group" | "domain" | "uplink" => {
+                Self::Place
+            }
             "service" => Self::Service,
             "exception" | "inbound" => Self::Permission,
             "hours" => Self::Hours,
-            "uplink" => Self::Uplink,
             "switch" => Self::Switch,
             "access-point" => Self::AccessPoint,
             _ => Self::Own,
@@ -77,7 +77,7 @@ const KEYS: &[(&str, &[(&str, Namespace)])] = &[
             ("service", Namespace::Service),
             ("hours", Namespace::Hours),
             ("before", Namespace::Permission),
-            ("uplink", Namespace::Uplink),
+            ("uplink", Namespace::Place),
         ],
     ),
     ("gateway.manage", &[("from", Namespace::Place), ("service", Namespace::Service)]),
@@ -222,7 +222,7 @@ pub(super) fn renamed(
 ) -> Option<String> {
     match reference.namespace {
         Namespace::Place
-            if !matches!(reference.key, "zone" | "network" | "tagged" | "untagged") =>
+            if !matches!(reference.key, "zone" | "network" | "tagged" | "untagged" | "uplink") =>
         {
             in_expression(text, old, new)
         }
