@@ -11,7 +11,7 @@ use bastium_core::source::Text;
 use bastium_core::space::{
     Ends, IntervalSet, Leg, Match, Minute, Packet, PacketSet, Protocol, ServicePoint,
 };
-use model::{PLACES, SERVICES, TODAY, any_draft, exception, located, text, texts, uniform};
+use model::{PLACES, SERVICES, TODAY, any_draft, exception, extend, located, text, texts, uniform};
 use proptest::prelude::*;
 use proptest::sample::select;
 
@@ -175,4 +175,17 @@ fn boxes_are_named_after_the_plan() {
     assert_eq!((ports.len(), ports[0].service.join(" ")), (1, "tcp/80-81".to_owned()));
     let except = boxes(&plan, &set(0, "staff - reception", "tills", 80));
     assert_eq!(except[0].source, ["staff - reception"]);
+    // What comes in by a network is more than its devices, where something is behind a router.
+    let mut draft = uniform("block", false);
+    extend(&mut draft);
+    let plan = resolve(draft).expect("a plan");
+    let place = |words: &str| plan.place(&[Text::new(words)]).expect("a place").addresses;
+    let source = |source: &str| {
+        let source = place(source).only_v4();
+        let enters = IntervalSet::point(Leg(1));
+        let set = Match { enters, source, destination: place("tills"), ..Match::everything() };
+        boxes(&plan, &set.into())[0].source.clone()
+    };
+    assert_eq!(source("printers"), ["devices of printers"]);
+    assert_eq!(source("printers + field"), ["any"]);
 }

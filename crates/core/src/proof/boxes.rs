@@ -1,5 +1,6 @@
 //! Packet sets for people: few boxes, named after what the plan calls them.
 
+use crate::addressing::{link_local, multicast};
 use crate::plan::{NetworkId, Plan, ZoneId};
 use crate::space::{AddressSet, IntervalSet, Leg, Match, Minute, PacketSet, ServiceSet};
 
@@ -9,7 +10,8 @@ use crate::space::{AddressSet, IntervalSet, Leg, Match, Minute, PacketSet, Servi
 pub struct NamedBox {
     /// Where the packets enter: networks, uplinks, or `gateway`.
     pub from: Vec<String>,
-    /// Their sources; `any` if all that belong there.
+    /// Their sources; `any` if all that belong there, `devices of desks` if all but those behind a router or with a
+    /// link-local address.
     pub source: Vec<String>,
     /// The zones they go to.
     pub to: Vec<String>,
@@ -45,8 +47,14 @@ fn named(plan: &Plan, product: &Match) -> NamedBox {
     let line = product.service.v4.union(&product.service.v6);
     let from = entering(plan, &product.enters);
     let sources = addresses(plan, &product.source);
-    let all = sources == from || product.source == whole(plan, &product.enters, v4);
-    let source = if all { vec!["any".to_owned()] } else { sources };
+    let networks = plan.network_ids().any(|id| product.enters.contains(plan.network_leg(id)));
+    let source = if product.source == everything(plan, product) || (sources == from && !networks) {
+        vec!["any".to_owned()]
+    } else if networks && (sources == from || product.source == whole(plan, &product.enters, v4)) {
+        from.iter().map(|name| format!("devices of {name}")).collect()
+    } else {
+        sources
+    };
     NamedBox {
         from,
         source,
@@ -63,6 +71,23 @@ fn whole(plan: &Plan, legs: &IntervalSet<Leg>, v4: bool) -> AddressSet {
     let here = plan.network_ids().filter(|id| legs.contains(plan.network_leg(*id)));
     let all: AddressSet = here.map(|id| plan.network_addresses(id).clone()).collect();
     if v4 { all.only_v4() } else { all.only_v6() }
+}
+
+/// All sources of a product's family that belong where it enters by networks: their devices, what is behind their
+/// routers, and where it is for the gateway, who stands on the link.
+fn everything(plan: &Plan, product: &Match) -> AddressSet {
+    let v4 = !product.source.v4.is_empty();
+    let here = |id: NetworkId| product.enters.contains(plan.network_leg(id));
+    let behind = plan.routes().iter().filter(|route| here(route.network));
+    let behind: AddressSet = behind.map(|route| route.devices.clone()).collect();
+    let behind = if v4 { behind.only_v4() } else { behind.only_v6() };
+    let own = plan.gateway_inside().union(&plan.gateway_outside());
+    let local = multicast().union(&link_local()).union(&own);
+    let on_link = match product.destination.is_disjoint(&local) {
+        false if !v4 => link_local(),
+        _ => AddressSet::empty(),
+    };
+    whole(plan, &product.enters, v4).union(&behind).union(&on_link)
 }
 
 /// The networks and uplinks on some legs; a zone where they are just its networks.

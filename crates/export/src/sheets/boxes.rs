@@ -14,7 +14,8 @@ use serde::Serialize;
 pub struct BoxRow {
     /// Where they enter: networks, a zone, `internet` or `gateway`.
     pub from: String,
-    /// Their sources; `any` if all that belong there.
+    /// Their sources; `any` if all that belong there, `devices of desks` if all but those behind a router or with a
+    /// link-local address.
     pub source: String,
     /// The zones they go to, or `gateway`.
     pub to: String,
