@@ -110,7 +110,7 @@ fn to_gateway(job: &Job<'_>, from: ZoneId) -> Option<RuleList> {
     part.sources = AddressSet::full();
     part.anyone[0] = AddressSet::full();
     let own = plan.zone_addresses(from);
-    let here = own.union(&link_local());
+    let here = own.union(&sources(job, from)).union(&link_local());
     let named = |rule: &&Rule| match rule.cause {
         Cause::Unmatched => false,
         Cause::Manage | Cause::Exception(_) => {

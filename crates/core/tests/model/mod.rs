@@ -338,7 +338,7 @@ fn second_uplink(address: &[&str]) -> draft::Uplink {
 }
 
 /// A provider's box in between, with addresses that are not the internet's.
-const PRIVATE_UPLINK: &[&str] = &["192.168.7.2/29", "fd11:5::2/64"];
+pub(crate) const PRIVATE_UPLINK: &[&str] = &["192.168.7.2/29", "fd11:5::2/64"];
 
 /// Without places that only some plans have.
 fn without(places: &[&str], exceptions: &mut [draft::Exception]) {
