@@ -312,3 +312,64 @@ fn many_hostile_questions_are_answered_one_by_one() {
     bench.write("bytes.csv", b"from,to\n\xff\xfe,tills\n");
     assert_eq!(bench.clinic("ask --batch bytes.csv").code, 2);
 }
+
+/// Text of every kind that some format has a meaning of its own for, of many lengths, as TOML writes it.
+fn odd_texts() -> Vec<String> {
+    let kinds = [
+        "\\ufffe\\uffff\\U0001ffff\\ufdd0",
+        "&24&A ]]> &#1; _x001B_ <b>",
+        "[go](http://192.0.2.1) {0}",
+        "a \\\" b ' \\\\ ` $(id) ;",
+        "a */ # c",
+        "a\\nconf-script=/tmp/x\\r\\n",
+        "\\u202e\\u200b日本😀",
+    ];
+    let lengths = [1, 30, 253, 255, 256, 1_000, 1_023, 1_024, 1_025, 32_767, 40_000];
+    let long = lengths.map(|length| "x".repeat(length));
+    let wide = [90usize, 20_000].map(|length| "日😀".repeat(length));
+    kinds.map(str::to_owned).into_iter().chain(long).chain(wide).collect()
+}
+
+/// No text of a plan keeps a file from being written, makes a line too long for its reader, or is taken for more
+/// than text.
+#[test]
+fn odd_text_of_any_length_comes_out_whole_or_says_what_is_missing() {
+    let bench = Bench::new();
+    for text in odd_texts() {
+        let plan = demo("bare.toml")
+            .replace("\"dhcp\"                      #", "\"198.51.100.14/30\" #")
+            .replace("name = \"Two networks\"", &format!("name = \"{text}\""))
+            .replace("why = \"People print\"", &format!("why = \"{text}\"\nowner = \"{text}\""))
+            .replace("[zone.people]\n", &format!("[zone.people]\nabout = \"{text}\"\n"));
+        bench.write("odd.toml", plan);
+        for format in ["nftables", "dnsmasq", "acl-json", "md", "xlsx", "json", "csv"] {
+            let run =
+                bench.run(&format!("export {format} --plan odd.toml --to odd.{format} --force"));
+            assert_eq!(run.code, 0, "{format}, {}: {}", text.len(), run.err);
+            if matches!(format, "nftables" | "dnsmasq") {
+                let written =
+                    std::fs::read_to_string(bench.file(&format!("odd.{format}"))).expect("text");
+                assert!(written.lines().all(|line| line.len() <= 1_000), "{format}: {text}");
+                assert!(!written.lines().any(|line| line.starts_with("conf-script")), "{format}");
+            }
+        }
+        let mut book: calamine::Xlsx<_> =
+            calamine::open_workbook(bench.file("odd.xlsx")).expect("a workbook");
+        let rules = calamine::Reader::worksheet_range(&mut book, "rules").expect("a sheet");
+        let cells =
+            rules.used_cells().filter_map(|(_, _, cell)| calamine::DataType::as_string(cell));
+        assert!(cells.clone().all(|cell| cell.encode_utf16().count() <= 32_767));
+        assert!(
+            text.len() < 32_767 || cells.clone().any(|cell| cell.ends_with(" characters more"))
+        );
+        let _ = std::fs::remove_file(bench.file("report.xml"));
+        let report = bench.run("walk --plan odd.toml --results walked.jsonl --junit report.xml");
+        assert!(report.code <= 1, "{}", report.err);
+        let report = std::fs::read_to_string(bench.file("report.xml")).expect("text");
+        assert!(!report.contains(['\u{fffe}', '\u{ffff}', '\u{1b}']), "{report}");
+        let sarif = bench.run("check --plan odd.toml --sarif").json();
+        let messages = sarif["runs"][0]["results"].as_array().expect("results");
+        let texts = messages.iter().filter_map(|result| result["message"]["text"].as_str());
+        assert!(texts.into_iter().all(|text| !text.replace("\\[", "").contains("[go]")));
+    }
+}

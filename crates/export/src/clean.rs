@@ -28,8 +28,24 @@ pub fn shell_word(text: &str) -> String {
     shlex::try_quote(&text).map_or_else(|_| text.to_string(), Cow::into_owned)
 }
 
+/// How much of a text stands in a remark, in bytes. Readers of configuration files take some hundreds of bytes to a
+/// line, and what is longer for the next one.
+const LONGEST_REMARK: usize = 200;
+
+/// Text of a plan as a remark of a file: on one line that no reader takes for two, and bounded.
+pub(crate) fn remark(text: &str) -> String {
+    let line = clean(text);
+    match line.char_indices().find(|(at, c)| at + c.len_utf8() > LONGEST_REMARK) {
+        Some((at, _)) => format!("{}...", &line[..at]),
+        None => line.into_owned(),
+    }
+}
+
 fn is_hostile(c: char) -> bool {
-    c.is_control()
+    // Noncharacters (Unicode 23.7) are no text; XML forbids two of them.
+    let nobody = (c as u32) & 0xfffe == 0xfffe || matches!(c, '\u{fdd0}'..='\u{fdef}');
+    nobody
+        || c.is_control()
         || matches!(c,
             '\u{00ad}' | '\u{061c}' | '\u{180e}' | '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}'
             | '\u{2060}'..='\u{206f}' | '\u{feff}' | '\u{fff9}'..='\u{fffb}' | '\u{e0000}'..='\u{e007f}')
@@ -72,5 +88,19 @@ mod tests {
         assert_eq!(clean("a\nb\tc"), "a\\u{a}b\\u{9}c");
         assert_eq!(clean("\u{202e}desrever"), "\\u{202e}desrever");
         assert_eq!(clean("\u{9b}2J"), "\\u{9b}2J");
+        assert_eq!(
+            clean("\u{fffe}\u{1ffff}\u{fdd0}\u{fffd}"),
+            "\\u{fffe}\\u{1ffff}\\u{fdd0}\u{fffd}"
+        );
+    }
+
+    #[test]
+    fn remarks_are_of_one_line_and_bounded() {
+        for length in [0, 1, 150, 198, 199, 200, 201, 202, 300, 40_000] {
+            for text in ["x", "ä", "日", "\n", "\u{2028}"] {
+                let remark = remark(&text.repeat(length));
+                assert!(remark.len() <= LONGEST_REMARK + 3 && remark.lines().count() <= 1);
+            }
+        }
     }
 }

@@ -1,5 +1,6 @@
 //! Findings for code-review tools: SARIF 2.1.0 (OASIS), with a rule for each kind of finding.
 
+use crate::clean;
 use crate::sheets::{Finding, FindingSheet};
 use bastium_core::findings::explain::{PAGES, Page};
 use serde_json::{Value, json};
@@ -53,13 +54,26 @@ fn result(finding: &Finding, file: &str) -> Value {
     let mut result = json!({
         "ruleId": finding.name,
         "level": level(finding.severity),
-        "message": { "text": text.collect::<Vec<_>>().join(". ") },
+        "message": { "text": message(&text.collect::<Vec<_>>().join(". ")) },
         "locations": [{ "physicalLocation": place }],
     });
     if finding.known {
         result["suppressions"] = json!([{ "kind": "inSource" }]);
     }
     result
+}
+
+/// Text as a message: what a reader would take for a placeholder or a link is escaped (SARIF 2.1.0, 3.11.5 and 3.11.6).
+fn message(text: &str) -> String {
+    let mut safe = String::with_capacity(text.len());
+    for c in clean(text).chars() {
+        match c {
+            '{' | '}' => safe.extend([c, c]),
+            '[' | ']' | '\\' => safe.extend(['\\', c]),
+            _ => safe.push(c),
+        }
+    }
+    safe
 }
 
 /// A path as a URI reference (RFC 3986): everything that is not unreserved or a slash is encoded.
@@ -79,6 +93,12 @@ fn uri(path: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn text_of_a_plan_makes_no_link_and_no_placeholder() {
+        assert_eq!(message("[go](http://192.0.2.1) {0}"), "\\[go\\](http://192.0.2.1) {{0}}");
+        assert_eq!(message("a\u{1b}\\"), "a\\\\u{{1b}}\\\\");
+    }
 
     #[test]
     fn a_path_becomes_a_reference() {

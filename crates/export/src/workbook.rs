@@ -18,6 +18,8 @@ const WIDEST: f64 = 60.0;
 const LINE_HEIGHT: f64 = 15.0;
 /// The most lines of text that a row shows; a row cannot be higher than 409 points.
 const MOST_LINES: f64 = 27.0;
+/// The most units of UTF-16 that a cell holds (ECMA-376, 18.3.1.96), some of them left for what is said of the rest.
+const MOST_OF_CELL: usize = 32_767 - 64;
 /// How much of the site's name stands on top of a page, in characters.
 const MOST_OF_NAME: usize = 80;
 
@@ -200,7 +202,7 @@ fn place(sheet: &mut Worksheet, table: &Table, top: usize) -> Result<usize, Xlsx
                     let format = format.set_align(FormatAlign::Right).set_indent(1);
                     sheet.write_number_with_format(at, number, value, &format)?
                 }
-                None => sheet.write_string_with_format(at, number, clean(&cell.text), &format)?,
+                None => sheet.write_string_with_format(at, number, held(&cell.text), &format)?,
             };
         }
         let longest = row.iter().map(|cell| cell.text.chars().count()).max().unwrap_or(0);
@@ -223,6 +225,23 @@ fn place(sheet: &mut Worksheet, table: &Table, top: usize) -> Result<usize, Xlsx
         sheet.add_table(top as u32, 0, bottom as u32, last, &table_of)?;
     }
     Ok(bottom + 2)
+}
+
+/// Text as a cell can hold it; of what is longer, how much is missing.
+fn held(text: &str) -> String {
+    let text = clean(text);
+    let mut units = 0;
+    for (at, c) in text.char_indices() {
+        units += c.len_utf16();
+        if units > MOST_OF_CELL {
+            return format!(
+                "{} ... and {} characters more",
+                &text[..at],
+                text[at..].chars().count()
+            );
+        }
+    }
+    text.into_owned()
 }
 
 /// How a worksheet is printed: as wide as a page, its headings on each.

@@ -10,7 +10,7 @@ mod uses;
 
 pub use held::{ServedFile, proven_served};
 
-use crate::clean;
+use crate::clean::remark;
 use crate::nftables::TABLE;
 use bastium_core::addressing::{Family, Subnet};
 use bastium_core::meaning::Meaning;
@@ -26,8 +26,6 @@ const LEASE: &str = "12h";
 /// The longest line that is written, in bytes: dnsmasq reads lines of 1,024 (`MAXDNAME` in its
 /// `dns-protocol.h`, less the end), and takes the rest of a longer one for the next line.
 const LONGEST_LINE: usize = 1_000;
-/// How much of a name stands in a remark.
-const LONGEST_REMARK: usize = 200;
 /// How many addresses of a name, and how many bytes of names for a set, stand on one line.
 const MOST_ADDRESSES: usize = 8;
 const MOST_NAMES: usize = 600;
@@ -68,15 +66,6 @@ fn written(meaning: &Meaning<'_>) -> String {
     hosts(&mut line, meaning);
     domains(&mut line, plan);
     out
-}
-
-/// Text of a plan on one line that no reader takes for two.
-fn remark(text: &str) -> String {
-    let line = clean(text).replace(['\n', '\r'], " ");
-    match line.char_indices().find(|(at, c)| at + c.len_utf8() > LONGEST_REMARK) {
-        Some((at, _)) => format!("{}...", &line[..at]),
-        None => line,
-    }
 }
 
 fn network(line: &mut impl FnMut(&str), meaning: &Meaning<'_>, id: NetworkId) {

@@ -7,7 +7,7 @@ use super::names::Names;
 use super::tag::LOG_MARK;
 use super::test::{Chain, Chains, End, Entry, Line, Test, Then};
 use super::{Desk, TABLE};
-use crate::clean;
+use crate::clean::remark;
 use bastium_core::addressing::Family;
 use std::fmt::Write;
 
@@ -37,7 +37,7 @@ fn heading(desk: &Desk<'_>) -> String {
     let plan = desk.plan;
     let mut out = String::from("#!/usr/sbin/nft -f\n");
     let mut say = |text: String| {
-        let _ = writeln!(out, "# {}", one_line(&text));
+        let _ = writeln!(out, "# {}", remark(&text));
     };
     say(format!("Rules of {}, in the form {}", plan.site().name, desk.rules.form.word()));
     say("Written by bastium from the plan: change the plan, not this file".to_owned());
@@ -64,10 +64,6 @@ fn heading(desk: &Desk<'_>) -> String {
     }
     out.push('\n');
     out
-}
-
-fn one_line(text: &str) -> String {
-    clean(text).replace(['\n', '\r'], " ")
 }
 
 fn sets(out: &mut String, desk: &Desk<'_>, names: &Names) {
@@ -103,7 +99,7 @@ fn sets(out: &mut String, desk: &Desk<'_>, names: &Names) {
             let _ = writeln!(
                 out,
                 "\t# {}\n\tset domain_{}_{mark} {{\n\t\ttype {}\n\t\tsize 65535\n\t}}\n",
-                one_line(&domain.names.join(", ")),
+                remark(&domain.names.join(", ")),
                 domain.name,
                 address_type(family)
             );
@@ -166,14 +162,14 @@ fn maps(out: &mut String, chains: &Chains) {
 }
 
 fn write_chain(out: &mut String, chain: &Chain, names: &Names) {
-    let _ = writeln!(out, "\t# {}\n\tchain {} {{", one_line(&chain.about), chain.name);
+    let _ = writeln!(out, "\t# {}\n\tchain {} {{", remark(&chain.about), chain.name);
     if let Some(hook) = chain.hook {
         let _ = writeln!(out, "\t\t{hook}");
     }
     for entry in &chain.entries {
         match entry {
             Entry::Remark(text) => {
-                let _ = writeln!(out, "\t\t# {}", one_line(text));
+                let _ = writeln!(out, "\t\t# {}", remark(text));
             }
             Entry::Line(line) => write_line(out, line, names),
         }

@@ -59,7 +59,7 @@ impl Diagnose for PromiseProblem {
                 .cure(nearest_or(nearest.as_ref(), "declare it as `[network.NAME]`")),
             Self::Rate { key, at } => error("bad-rate", at)
                 .says(format!("`{key}` is not a rate"))
-                .cure("write megabits a second, a number above 0"),
+                .cure("write megabits a second, a number above 0 and at most 100000"),
             Self::DnsName { word, at } => error("bad-dns-name", at)
                 .says(format!("`{word}` is not a name of the DNS"))
                 .why("a name has labels of letters, digits and hyphens, with dots between (RFC 1123)")
@@ -90,6 +90,12 @@ fn fresh(
     Some(name)
 }
 
+/// The highest rate that can be given: 100 Gbit/s. The packet filter of the Linux kernel counts the bytes of a second
+/// in billionths, in 64 bits, and takes no limit above 147 Gbit/s.
+const FASTEST_MBPS: f64 = 100_000.0;
+/// The lowest: a byte a second is the least that anything counts.
+const SLOWEST_MBPS: f64 = 0.000_008;
+
 /// A rate in megabits a second; a problem is noted.
 pub(super) fn rate(
     key: &'static str,
@@ -97,7 +103,7 @@ pub(super) fn rate(
     shop: &mut Workshop,
 ) -> Option<f64> {
     let number = number?;
-    let good = number.value.is_finite() && number.value > 0.0;
+    let good = (SLOWEST_MBPS..=FASTEST_MBPS).contains(&number.value);
     if !good {
         shop.problem(PromiseProblem::Rate { key, at: number.at });
     }
