@@ -7,6 +7,7 @@ pub use checklist::{Answer, Checklist, SystemName, Walk};
 pub use gateway::{Audit, Blocked, Export, ExportFormat, Rehearse, SheetName};
 
 use bastium_core::plan::Form;
+use clap::builder::{OsStringValueParser, TypedValueParser};
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use clap_complete::Shell;
 use jiff::civil::Date;
@@ -34,7 +35,7 @@ pub struct Cli {
 #[derive(Clone, Debug, Default, Args)]
 pub struct Options {
     /// Read this plan, or `-` for standard input [default: bastium.toml here or in a folder above]
-    #[arg(long, global = true, value_name = "FILE", env = "BASTIUM_PLAN")]
+    #[arg(long, global = true, value_name = "FILE", env = "BASTIUM_PLAN", value_parser = any_path())]
     pub plan: Option<PathBuf>,
     /// Print text for people, or data for programs
     #[arg(long, global = true, value_enum, default_value_t)]
@@ -48,6 +49,11 @@ pub struct Options {
     /// Tell which plan is read, and how much is in it
     #[arg(long, short, global = true, conflicts_with = "quiet")]
     pub verbose: bool,
+}
+
+/// Takes an empty path, too: a variable of the environment that is empty counts as none.
+fn any_path() -> impl TypedValueParser<Value = PathBuf> {
+    OsStringValueParser::new().map(PathBuf::from)
 }
 
 /// How a result is printed.
@@ -181,6 +187,17 @@ pub struct Check {
     pub day: Day,
 }
 
+/// How a plan that is changed is written.
+#[derive(Clone, Copy, Debug, Default, Args)]
+pub struct Writing {
+    /// Show what would change, and write nothing
+    #[arg(long)]
+    pub dry_run: bool,
+    /// Write even where the file is protected from it
+    #[arg(long)]
+    pub force: bool,
+}
+
 /// Arguments of `add`.
 #[derive(Clone, Debug, Args)]
 pub struct Add {
@@ -198,9 +215,9 @@ pub struct Add {
     /// Add one for each row of this table (.csv or .xlsx), by the headings of its columns
     #[arg(long, value_name = "FILE")]
     pub table: Option<PathBuf>,
-    /// Show what would change, and write nothing
-    #[arg(long)]
-    pub dry_run: bool,
+    /// How the plan is written
+    #[command(flatten)]
+    pub writing: Writing,
 }
 
 /// Arguments of `set`.
@@ -211,9 +228,9 @@ pub struct Set {
     /// Its name and keys, like `desks vlan=24`; for a cell, FROM TO ACTION; `key=` takes a key out
     #[arg(required = true, value_name = "NAME KEY=VALUE")]
     pub words: Vec<String>,
-    /// Show what would change, and write nothing
-    #[arg(long)]
-    pub dry_run: bool,
+    /// How the plan is written
+    #[command(flatten)]
+    pub writing: Writing,
 }
 
 /// Arguments of `remove`.
@@ -223,9 +240,9 @@ pub struct Remove {
     pub kind: String,
     /// Its name
     pub name: String,
-    /// Show what would change, and write nothing
-    #[arg(long)]
-    pub dry_run: bool,
+    /// How the plan is written
+    #[command(flatten)]
+    pub writing: Writing,
 }
 
 /// Arguments of `rename`.
@@ -238,9 +255,9 @@ pub struct Rename {
     /// What it is, where several things have that name
     #[arg(long)]
     pub kind: Option<String>,
-    /// Show what would change, and write nothing
-    #[arg(long)]
-    pub dry_run: bool,
+    /// How the plan is written
+    #[command(flatten)]
+    pub writing: Writing,
 }
 
 /// Arguments of `addresses`.
@@ -252,9 +269,9 @@ pub struct Addresses {
     /// Write the subnets that were carved into the plan
     #[arg(long)]
     pub pin: bool,
-    /// With --pin: show what would change, and write nothing
-    #[arg(long, requires = "pin")]
-    pub dry_run: bool,
+    /// How the plan is written, with --pin
+    #[command(flatten)]
+    pub writing: Writing,
 }
 
 /// Arguments of `services`.

@@ -46,6 +46,10 @@ pub(crate) enum Failure {
     File { path: PathBuf, doing: &'static str, error: io::Error },
     /// A file is there already.
     Exists { path: PathBuf },
+    /// A file is protected from being written.
+    Protected { path: PathBuf },
+    /// What is named is no ordinary file, but this.
+    NoFile { path: PathBuf, what: &'static str },
     /// The plan is not one, or has no single meaning.
     Refused { source: Source, diagnoses: Vec<Diagnosis> },
     /// Words on the command line have no meaning in this plan.
@@ -58,15 +62,13 @@ pub(crate) enum Failure {
     Machine { says: String, cure: String },
     /// The call asks for something that cannot be.
     Call { says: String, cure: String },
-    /// Nobody reads the output any more.
-    Closed,
     /// The output could not be written.
     Output(io::Error),
 }
 
 impl From<io::Error> for Failure {
     fn from(error: io::Error) -> Self {
-        if error.kind() == io::ErrorKind::BrokenPipe { Self::Closed } else { Self::Output(error) }
+        Self::Output(error)
     }
 }
 
@@ -74,7 +76,6 @@ impl Failure {
     /// Tells the failure, and says how to end.
     pub(crate) fn show(&self, session: &mut Session<'_>) -> Exit {
         match self {
-            Self::Closed => return Exit::Fine,
             Self::Refused { source, diagnoses } => {
                 let rendered = diagnostic::render(source, diagnoses, session.width());
                 session.say(&rendered);
@@ -120,6 +121,14 @@ impl Failure {
                 format!("{} is there already", clean(&path.display().to_string())),
                 "add --force to write over it, or choose another place".to_owned(),
             ),
+            Self::Protected { path } => (
+                format!("{} is protected from being written", clean(&path.display().to_string())),
+                "add --force to write it all the same, or ask whoever protected it".to_owned(),
+            ),
+            Self::NoFile { path, what } => (
+                format!("{} is {what}: nothing is written there", clean(&path.display().to_string())),
+                "name an ordinary file, or leave the option out and let the shell pass the result on".to_owned(),
+            ),
             Self::Output(error) => (
                 format!("cannot write the result: {}", reason(error)),
                 "is there room left?".to_owned(),
@@ -128,9 +137,7 @@ impl Failure {
             Self::Call { says, cure } | Self::Machine { says, cure } => {
                 (says.clone(), cure.clone())
             }
-            Self::Refused { .. } | Self::Words { .. } | Self::Unproved { .. } | Self::Closed => {
-                Default::default()
-            }
+            Self::Refused { .. } | Self::Words { .. } | Self::Unproved { .. } => Default::default(),
         }
     }
 }

@@ -7,25 +7,61 @@
 pub mod args;
 mod commands;
 mod failure;
+mod files;
 mod plans;
 mod session;
 mod show;
 
-use args::Cli;
-use clap::Parser;
-use failure::Exit;
+use args::{Cli, Options};
+use clap::parser::ValueSource;
+use clap::{ArgMatches, CommandFactory, FromArgMatches};
+use failure::{Exit, Failure};
 use session::Session;
+use std::io::{self, Write};
 use std::process::ExitCode;
 
 /// Runs the program with the arguments of the process.
 pub fn run() -> ExitCode {
-    let cli = Cli::parse();
-    let mut session = Session::for_terminal(cli.options.clone());
-    let exit = match commands::run(&cli.command, &mut session) {
-        Ok(exit) => exit,
-        Err(failure) => failure.show(&mut session),
+    let typed = Cli::command().try_get_matches().and_then(|matches| {
+        let cli = Cli::from_arg_matches(&matches)?;
+        Ok((cli, plan_is_typed(&matches)))
+    });
+    let (mut cli, typed) = match typed {
+        Ok(typed) => typed,
+        Err(instead) => return told(&instead).into(),
     };
+    let empty = cli.options.plan.as_ref().is_some_and(|plan| plan.as_os_str().is_empty());
+    if empty {
+        cli.options.plan = None;
+    }
+    let mut session = Session::for_terminal(cli.options.clone());
+    let done = match empty && typed {
+        true => Err(Failure::Call {
+            says: "`--plan` names no file".to_owned(),
+            cure: "name one, or leave `--plan` out".to_owned(),
+        }),
+        false => commands::run(&cli.command, &mut session),
+    };
+    let exit = done.unwrap_or_else(|failure| failure.show(&mut session));
     session.finish(exit).into()
+}
+
+/// Whether the plan was named on the command line, and not by the environment.
+fn plan_is_typed(matches: &ArgMatches) -> bool {
+    let here = matches.value_source("plan") == Some(ValueSource::CommandLine);
+    here || matches.subcommand().is_some_and(|(_, inner)| plan_is_typed(inner))
+}
+
+/// Tells what there is to say in place of a command: help, the version, or what is wrong with the call.
+fn told(instead: &clap::Error) -> Exit {
+    let fine = instead.exit_code() == 0;
+    match instead.print().and_then(|()| io::stdout().flush()) {
+        Err(error) if fine && error.kind() != io::ErrorKind::BrokenPipe => {
+            Failure::from(error).show(&mut Session::for_terminal(Options::default()))
+        }
+        _ if fine => Exit::Fine,
+        _ => Exit::Wrong,
+    }
 }
 
 impl From<Exit> for ExitCode {

@@ -1,7 +1,9 @@
 //! Finding, reading and writing plan files.
 
+use crate::args::Writing;
 use crate::failure::Failure;
-use crate::session::day_of;
+use crate::files::{self, Over};
+use crate::session::{Session, day_of};
 use bastium_core::diagnosis::{Diagnosis, Severity};
 use bastium_core::findings;
 use bastium_core::meaning::Meaning;
@@ -10,7 +12,7 @@ use bastium_export::clean;
 use bastium_planfile::LARGEST;
 use bastium_planfile::edit::EditProblem;
 use std::fs::File;
-use std::io::{self, Read, Write};
+use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 
 /// The name that a plan has if nobody says another.
@@ -129,10 +131,12 @@ pub(crate) struct Changed {
 /// # Errors
 /// When it cannot be read or written, the change cannot be made, or its result is not a plan.
 pub(crate) fn change(
-    named: Option<&Path>,
-    dry_run: bool,
+    writing: Writing,
+    session: &mut Session<'_>,
     edit: impl FnOnce(&str) -> Result<String, Failure>,
 ) -> Result<Changed, Failure> {
+    let named = session.options.plan.clone();
+    let named = named.as_deref();
     if named.is_some_and(|path| path == Path::new("-")) {
         let read = limited(io::stdin().lock());
         let bytes = read.map_err(|e| failed(Path::new("standard input"), e))?;
@@ -151,12 +155,14 @@ pub(crate) fn change(
     };
     // What a link leads to is changed, not the link.
     let path = path.canonicalize().map_err(|error| failed(&path, error))?;
-    let lock = lock(&path)?;
+    let lock = files::lock(&path, session)?;
     let bytes = read_file(&path)?;
     let (old, new, fresh) = edited(&name, &bytes, edit)?;
-    let written = old != new && !dry_run;
+    let written = old != new && !writing.dry_run;
     if written {
-        write(&path, &new, true)?;
+        for lost in files::write(&path, &new, Over::edited(writing.force))? {
+            session.remark(&lost);
+        }
     }
     drop(lock);
     Ok(Changed { name, old, new, written, piped: false, fresh })
@@ -203,24 +209,6 @@ pub(crate) fn edited(
     Ok((old.to_owned(), new, fresh))
 }
 
-/// Two runs at once on one plan do not lose an edit: the folder is locked while one of them works. The
-/// file itself is no place for a lock, since a new one takes its name.
-#[cfg(unix)]
-fn lock(path: &Path) -> Result<File, Failure> {
-    let folder = path.parent().unwrap_or(Path::new("/"));
-    let folder = File::open(folder).map_err(|error| failed(folder, error))?;
-    folder.lock().map_err(|error| failed(path, error))?;
-    Ok(folder)
-}
-
-#[cfg(not(unix))]
-fn lock(path: &Path) -> Result<File, Failure> {
-    let beside = path.with_extension("lock");
-    let file = File::create(&beside).map_err(|error| failed(&beside, error))?;
-    file.lock().map_err(|error| failed(&beside, error))?;
-    Ok(file)
-}
-
 #[expect(clippy::boxed_local, reason = "that is how the reader hands it over")]
 pub(crate) fn refused(refused: Box<bastium_planfile::Refused>) -> Failure {
     let bastium_planfile::Refused { source, diagnoses } = *refused;
@@ -240,6 +228,24 @@ pub(crate) fn read_file(path: &Path) -> Result<Vec<u8>, Failure> {
     limited(file).map_err(|error| failed(path, error))
 }
 
+/// Reads a file, or standard input for `-`, to its end. None that anybody has is larger than what is read; of one that is, nothing is used.
+///
+/// # Errors
+/// When it cannot be read, or is too large.
+pub(crate) fn read_whole(path: &Path) -> Result<Vec<u8>, Failure> {
+    let bytes = match path == Path::new("-") {
+        true => limited(io::stdin().lock()).map_err(|error| failed(path, error))?,
+        false => read_file(path)?,
+    };
+    if bytes.len() > LARGEST {
+        return Err(Failure::Call {
+            says: format!("{} is larger than {LARGEST} bytes", path.display()),
+            cure: "is it the right file? Otherwise leave out what is not needed".to_owned(),
+        });
+    }
+    Ok(bytes)
+}
+
 /// Reads no more than shows that a file is too large.
 fn limited(reader: impl Read) -> io::Result<Vec<u8>> {
     let mut bytes = Vec::new();
@@ -256,46 +262,4 @@ fn find(start: &Path) -> Result<PathBuf, Failure> {
 fn shown(path: &Path) -> String {
     let here = std::env::current_dir().unwrap_or_default();
     path.strip_prefix(here).unwrap_or(path).display().to_string()
-}
-
-/// Writes a file whole or not at all: into a temporary one beside it, which then takes its name.
-///
-/// # Errors
-/// When it is there and `force` is not given, or it cannot be written.
-pub(crate) fn write(path: &Path, text: impl AsRef<[u8]>, force: bool) -> Result<(), Failure> {
-    let failed = |error| Failure::File { path: path.to_owned(), doing: "write", error };
-    let folder = path.parent().filter(|parent| !parent.as_os_str().is_empty());
-    let folder = folder.unwrap_or(Path::new("."));
-    let mut file = tempfile::Builder::new();
-    let mut file = new_file_mode(&mut file).tempfile_in(folder).map_err(failed)?;
-    file.write_all(text.as_ref()).map_err(failed)?;
-    // A plan that is written over keeps its permissions.
-    if let Some(old) = std::fs::metadata(path).ok().filter(|_| force) {
-        file.as_file().set_permissions(old.permissions()).map_err(failed)?;
-    }
-    file.as_file().sync_all().map_err(failed)?;
-    let kept = if force { file.persist(path) } else { file.persist_noclobber(path) };
-    match kept {
-        Ok(_) => Ok(()),
-        Err(lost) if lost.error.kind() == io::ErrorKind::AlreadyExists => {
-            Err(Failure::Exists { path: path.to_owned() })
-        }
-        Err(lost) => Err(failed(lost.error)),
-    }
-}
-
-/// A new plan can be read by whoever the system's own mask lets read it, like any new file.
-#[cfg(unix)]
-fn new_file_mode<'b, 'p, 's>(
-    builder: &'b mut tempfile::Builder<'p, 's>,
-) -> &'b mut tempfile::Builder<'p, 's> {
-    use std::os::unix::fs::PermissionsExt;
-    builder.permissions(std::fs::Permissions::from_mode(0o666))
-}
-
-#[cfg(not(unix))]
-fn new_file_mode<'b, 'p, 's>(
-    builder: &'b mut tempfile::Builder<'p, 's>,
-) -> &'b mut tempfile::Builder<'p, 's> {
-    builder
 }

@@ -92,7 +92,20 @@ impl<'w> Session<'w> {
     /// # Errors
     /// When it cannot be written.
     pub(crate) fn print(&mut self, text: &str) -> Result<(), Failure> {
-        Ok(self.out.write_all(text.as_bytes())?)
+        let written = self.out.write_all(text.as_bytes());
+        self.heard(written)
+    }
+
+    /// Whether what was written could be. A reader that has gone away takes nothing from the answer, nor from its
+    /// exit code: the rest is written to nobody.
+    fn heard(&mut self, written: io::Result<()>) -> Result<(), Failure> {
+        match written {
+            Err(error) if error.kind() == io::ErrorKind::BrokenPipe => {
+                self.close_output();
+                Ok(())
+            }
+            other => Ok(other?),
+        }
     }
 
     /// Writes a piece of the result as prose, in lines that fit. Each line of `text` is a paragraph, or an
@@ -135,7 +148,8 @@ impl<'w> Session<'w> {
     /// # Errors
     /// When it cannot be written.
     pub(crate) fn flush(&mut self) -> Result<(), Failure> {
-        Ok(self.out.flush()?)
+        let written = self.out.flush();
+        self.heard(written)
     }
 
     /// Shows how far something has come, to a person at a terminal.
@@ -153,7 +167,7 @@ impl<'w> Session<'w> {
         }
     }
 
-    /// Writes no more of the result: there is no room for it.
+    /// Writes no more of the result: there is no room for it, or nobody who reads it.
     pub(crate) fn close_output(&mut self) {
         self.out = Box::new(io::sink());
     }
@@ -176,9 +190,9 @@ impl<'w> Session<'w> {
 
     /// Writes out what is left. A reader that has gone away is a quiet end.
     pub(crate) fn finish(mut self, exit: Exit) -> Exit {
-        match self.out.flush() {
+        match self.flush() {
             Ok(()) => exit,
-            Err(error) => Failure::from(error).show(&mut self),
+            Err(failure) => failure.show(&mut self),
         }
     }
 

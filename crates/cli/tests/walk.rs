@@ -273,3 +273,68 @@ fn at_a_terminal_single_keys_are_enough() {
         "{shown}"
     );
 }
+
+/// A line of a file of results, with some of it changed.
+fn line_with(good: &str, change: &[(&str, serde_json::Value)]) -> String {
+    let mut line: serde_json::Value = serde_json::from_str(good).expect("a line");
+    for (key, value) in change {
+        line[*key] = value.clone();
+    }
+    format!("{line}\n")
+}
+
+/// What somebody else hands in counts as far as it can be true, and what is left out is told even to who wants quiet.
+#[test]
+fn results_of_others_are_looked_at_before_they_count() {
+    let bench = Bench::new();
+    walk(&bench, "--stand locum-laptop --results own.jsonl", "p\nq\n");
+    let own = std::fs::read_to_string(bench.file("own.jsonl")).expect("the file");
+    let good = own.lines().next().expect("a line");
+    let expect = serde_json::from_str::<serde_json::Value>(good).expect("JSON")["expect"].clone();
+    let other = if expect == "reply" { "silence" } else { "reply" };
+    let status = |bench: &Bench, with: &str| {
+        bench.clinic(&format!(
+            "walk --status --results none.jsonl --with {with} --format json --quiet"
+        ))
+    };
+    for (change, why) in [
+        (("at", "2026-11-24 noon".into()), "failed to parse"),
+        (("at", "2026-11-24T12:00:00".into()), "offset"),
+        (("at", "2199-01-01T00:00:00Z".into()), "has not come yet"),
+        (("bastium", 2.into()), "edition 2"),
+        (("bastium", 300.into()), "u8"),
+        (("seen", other.into()), "was expected"),
+        (("outcome", "perhaps".into()), "perhaps"),
+    ] {
+        bench.write("ben.jsonl", line_with(good, &[change]));
+        let run = status(&bench, "ben.jsonl");
+        assert!(run.err.contains("ben.jsonl:1") && run.err.contains(why), "{why}: {}", run.err);
+        assert_eq!(run.json()["passed"], 0, "{why}");
+    }
+    // Another expectation, or another plan: it has to be made again. A check that is not in the list is counted.
+    for (change, key) in [
+        (("expect", other.into()), "changed"),
+        (("means", "something else".into()), "changed"),
+        (("id", "no-such-check".into()), "of_others"),
+    ] {
+        bench.write("ben.jsonl", line_with(good, &[change, ("seen", serde_json::Value::Null)]));
+        let found = status(&bench, "ben.jsonl").json();
+        assert_eq!((&found[key], &found["passed"]), (&1.into(), &0.into()), "{key}");
+    }
+    // Instants are compared, not how they are written: noon in Auckland is before noon in London.
+    let early = line_with(good, &[("at", "2026-11-24T23:00:00+13:00".into())]);
+    let late = line_with(
+        good,
+        &[
+            ("at", "2026-11-24T12:00:00Z".into()),
+            ("outcome", "fail".into()),
+            ("seen", serde_json::Value::Null),
+        ],
+    );
+    bench.write("ben.jsonl", late + &early);
+    assert_eq!(status(&bench, "ben.jsonl").json()["failed"], 1);
+    // A file that is too large is refused, not cut.
+    bench.write("ben.jsonl", good.to_owned() + "\n" + &" ".repeat(17 << 20));
+    let run = status(&bench, "ben.jsonl");
+    assert!(run.code == 2 && run.err.contains("larger than"), "{}", run.err);
+}

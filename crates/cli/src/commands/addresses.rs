@@ -1,6 +1,6 @@
 //! `bastium addresses`
 
-use crate::args::Addresses;
+use crate::args::{Addresses, Writing};
 use crate::failure::{Exit, Failure};
 use crate::session::Session;
 use crate::show::{self, style, table};
@@ -11,7 +11,7 @@ use bastium_planfile::edit::Edit;
 
 pub(super) fn run(args: &Addresses, session: &mut Session<'_>) -> Result<Exit, Failure> {
     if args.pin {
-        return pin(args.dry_run, session);
+        return pin(args.writing, session);
     }
     let plan = session.plan()?;
     let sheet = AddressSheet::new(&plan, args.free);
@@ -72,11 +72,11 @@ fn title(text: &str, session: &mut Session<'_>) -> Result<(), Failure> {
 }
 
 /// Writes down what was carved.
-fn pin(dry_run: bool, session: &mut Session<'_>) -> Result<Exit, Failure> {
+fn pin(writing: Writing, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let plan = session.plan()?;
     let carved = plan.networks().iter().filter(|network| network.carved).map(|network| {
         let prefixes = network.subnets.iter().map(Subnet::prefix);
         (network.name.to_string(), prefixes.map(|prefix| prefix.to_string()).collect())
     });
-    super::edit::change(&Edit::Pin(carved.collect()), dry_run, session)
+    super::edit::change(&Edit::Pin(carved.collect()), writing, session)
 }

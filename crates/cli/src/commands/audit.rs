@@ -11,7 +11,6 @@ use bastium_core::plan::Form;
 use bastium_export::clean;
 use bastium_export::foreign::{NotAList, read_rules};
 use bastium_export::sheets::{AuditSheet, DifferenceRow};
-use std::io::Read;
 use std::path::Path;
 
 /// How many sentences of a kind are shown one by one, where none of them is a warning.
@@ -43,17 +42,7 @@ pub(super) fn run(args: &Audit, session: &mut Session<'_>) -> Result<Exit, Failu
 }
 
 fn text(path: &Path) -> Result<String, Failure> {
-    let bytes = if path == Path::new("-") {
-        let mut bytes = Vec::new();
-        std::io::stdin().lock().read_to_end(&mut bytes).map_err(|error| Failure::File {
-            path: path.to_owned(),
-            doing: "read",
-            error,
-        })?;
-        bytes
-    } else {
-        plans::read_file(path)?
-    };
+    let bytes = plans::read_whole(path)?;
     Ok(String::from_utf8_lossy(&bytes).into_owned())
 }
 

@@ -3,7 +3,7 @@
 use super::count;
 use crate::args::{Checklist, SystemName};
 use crate::failure::{Exit, Failure};
-use crate::plans;
+use crate::files;
 use crate::session::{self, Session};
 use crate::show::{self, style, table};
 use bastium_core::checklist::{self, Limit, Stand};
@@ -37,7 +37,7 @@ pub(super) fn run(args: &Checklist, session: &mut Session<'_>) -> Result<Exit, F
     if let Some(path) = &args.page {
         let page = checklist_page(&sheet, &heading(&sheet), system);
         let page = page.map_err(|_| std::io::Error::other("the page could not be put together"))?;
-        plans::write(path, &page, args.force)?;
+        files::put(path, &page, args.force, session)?;
         session.remark(&format!("wrote {}", path.display()));
         return Ok(Exit::Fine);
     }

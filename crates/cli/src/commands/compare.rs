@@ -52,7 +52,7 @@ pub(super) fn run(args: &Compare, session: &mut Session<'_>) -> Result<Exit, Fai
 /// Two rule lists, if both files are the JSON of such; `None` if neither is.
 fn two_lists(old: &Path, new: &Path) -> Result<Option<(RuleFile, RuleFile)>, Failure> {
     let json = |path: &Path| -> Result<Option<String>, Failure> {
-        let bytes = plans::read_file(path)?;
+        let bytes = plans::read_whole(path)?;
         let text = String::from_utf8_lossy(&bytes);
         Ok(text.trim_start().starts_with('{').then(|| text.into_owned()))
     };

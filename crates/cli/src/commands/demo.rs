@@ -2,7 +2,8 @@
 
 use crate::args::{Cli, Demo};
 use crate::failure::{Exit, Failure};
-use crate::plans::{self, demo};
+use crate::files;
+use crate::plans::demo;
 use crate::session::Session;
 use crate::show::style;
 use bastium_export::shell_word;
@@ -121,7 +122,7 @@ fn write_plan(args: &Demo, path: &Path, session: &mut Session<'_>) -> Result<(),
     std::fs::create_dir_all(&args.dir).map_err(failed)?;
     let unchanged = std::fs::read_to_string(path).is_ok_and(|text| text == demo::CLINIC);
     if !unchanged {
-        plans::write(path, demo::CLINIC, args.force)?;
+        files::put(path, demo::CLINIC, args.force, session)?;
     }
     let verb = if unchanged { "The plan is in" } else { "Wrote the plan to" };
     let heading = format!(

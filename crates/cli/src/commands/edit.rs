@@ -1,6 +1,6 @@
 //! `bastium add`, `set`, `remove` and `rename`: changes of the plan file.
 
-use crate::args::{Add, Remove, Rename, Set};
+use crate::args::{Add, Remove, Rename, Set, Writing};
 use crate::failure::{Exit, Failure};
 use crate::plans;
 use crate::session::Session;
@@ -24,7 +24,7 @@ pub(super) fn add(args: &Add, session: &mut Session<'_>) -> Result<Exit, Failure
     };
     let settings = settings(&args.settings)?;
     let (kind, open_by_trust) = (args.kind.clone(), args.open_by_trust);
-    change(&Edit::Add { kind, name, settings, open_by_trust }, args.dry_run, session)
+    change(&Edit::Add { kind, name, settings, open_by_trust }, args.writing, session)
 }
 
 pub(super) fn set(args: &Set, session: &mut Session<'_>) -> Result<Exit, Failure> {
@@ -48,17 +48,17 @@ pub(super) fn set(args: &Set, session: &mut Session<'_>) -> Result<Exit, Failure
             Edit::Set { kind: kind.to_owned(), name, settings: settings(rest)? }
         }
     };
-    change(&edit, args.dry_run, session)
+    change(&edit, args.writing, session)
 }
 
 pub(super) fn remove(args: &Remove, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let (kind, name) = (args.kind.clone(), args.name.clone());
-    change(&Edit::Remove { kind, name }, args.dry_run, session)
+    change(&Edit::Remove { kind, name }, args.writing, session)
 }
 
 pub(super) fn rename(args: &Rename, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let (kind, old, new) = (args.kind.clone(), args.old.clone(), args.new.clone());
-    change(&Edit::Rename { kind, old, new }, args.dry_run, session)
+    change(&Edit::Rename { kind, old, new }, args.writing, session)
 }
 
 fn settings(words: &[String]) -> Result<Vec<Setting>, Failure> {
@@ -75,11 +75,11 @@ fn settings(words: &[String]) -> Result<Vec<Setting>, Failure> {
 /// Makes one change of the plan file, if what comes of it is a plan, and shows it.
 pub(super) fn change(
     edit: &Edit,
-    dry_run: bool,
+    writing: Writing,
     session: &mut Session<'_>,
 ) -> Result<Exit, Failure> {
     let edit = |text: &str| apply(text, edit).map_err(Failure::Edit);
-    let changed = plans::change(session.options.plan.as_deref(), dry_run, edit)?;
+    let changed = plans::change(writing, session, edit)?;
     report(&changed, session)?;
     Ok(Exit::Fine)
 }

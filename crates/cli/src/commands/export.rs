@@ -3,7 +3,7 @@
 use super::count;
 use crate::args::{Export, ExportFormat, SheetName};
 use crate::failure::{Exit, Failure};
-use crate::plans;
+use crate::files;
 use crate::session::{self, Session};
 use bastium_core::checklist;
 use bastium_core::diagnosis::{Diagnosis, Severity};
@@ -55,7 +55,7 @@ pub(super) fn run(args: &Export, session: &mut Session<'_>) -> Result<Exit, Fail
     };
     match &args.to {
         Some(path) => {
-            plans::write(path, &text, args.force)?;
+            files::put(path, &text, args.force, session)?;
             session.remark(&format!("wrote {}", path.display()));
         }
         None => session.print(&String::from_utf8_lossy(&text))?,
@@ -105,7 +105,7 @@ fn files(
         error,
     })?;
     for part in Part::ALL {
-        plans::write(&path(part), book.csv(part), force)?;
+        files::put(&path(part), book.csv(part), force, session)?;
     }
     session.remark(&format!("wrote {} to {}", count(Part::ALL.len(), "file"), folder.display()));
     Ok(Exit::Fine)

@@ -23,7 +23,7 @@ pub(super) fn run(args: &Add, file: &Path, session: &mut Session<'_>) -> Result<
         told = Some(understood);
         Ok(new)
     };
-    let changed = plans::change(session.options.plan.as_deref(), args.dry_run, edit)?;
+    let changed = plans::change(args.writing, session, edit)?;
     let Some(understood) = told else { return Ok(Exit::Fine) };
     tell(&understood, &args.kind, session);
     super::edit::report(&changed, session)?;
@@ -140,12 +140,12 @@ fn not_a_table(file: &Path, reason: &str) -> Failure {
 }
 
 fn separated(file: &Path) -> Result<Vec<Vec<String>>, Failure> {
-    let bytes = plans::read_file(file)?;
+    let bytes = plans::read_whole(file)?;
     read_csv(&bytes, MOST_ROWS + 1).map_err(|reason| not_a_table(file, &reason))
 }
 
 fn workbook(file: &Path) -> Result<Vec<Vec<String>>, Failure> {
-    let bytes = plans::read_file(file)?;
+    let bytes = plans::read_whole(file)?;
     let failed = |error: calamine::XlsxError| not_a_table(file, &error.to_string());
     let mut book = calamine::Xlsx::new(std::io::Cursor::new(bytes)).map_err(failed)?;
     let first = book.worksheet_range_at(0);

@@ -117,7 +117,7 @@ fn zone(plan: &Plan, word: &str) -> Result<ZoneId, Failure> {
 /// The matrix that follows from trust alone: shown, or written.
 fn draft(write: bool, session: &mut Session<'_>) -> Result<Exit, Failure> {
     if write {
-        return super::edit::change(&Edit::Draft, false, session);
+        return super::edit::change(&Edit::Draft, crate::args::Writing::default(), session);
     }
     let plan = session.plan()?;
     let drawn = drafted(plan.source().text()).map_err(Failure::Edit)?;

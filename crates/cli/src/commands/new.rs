@@ -2,6 +2,7 @@
 
 use crate::args::{Example, New};
 use crate::failure::{Exit, Failure};
+use crate::files;
 use crate::plans::{self, demo};
 use crate::session::Session;
 use std::io::{self, BufRead, IsTerminal};
@@ -24,7 +25,7 @@ pub(super) fn run(args: &New, session: &mut Session<'_>) -> Result<Exit, Failure
         session.print(&text)?;
         return Ok(Exit::Fine);
     }
-    plans::write(&path, &text, args.force)?;
+    files::put(&path, &text, args.force, session)?;
     session.remark(&format!("wrote {}", path.display()));
     let plan = if path == Path::new(plans::DEFAULT_NAME) {
         String::new()

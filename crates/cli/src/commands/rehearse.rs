@@ -30,7 +30,7 @@ pub(super) fn run(args: &Rehearse, session: &mut Session<'_>) -> Result<Exit, Fa
     let list = checklist::build(&meaning, session::proved(&meaning, &rules)?);
     let given = match &args.rules {
         Some(path) => {
-            let text = plans::read_file(path)?;
+            let text = plans::read_whole(path)?;
             Some(String::from_utf8_lossy(&text).into_owned())
         }
         None => None,

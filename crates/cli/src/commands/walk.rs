@@ -8,14 +8,13 @@ mod results;
 use super::checklist::keep_place;
 use crate::args::Walk;
 use crate::failure::{Exit, Failure};
-use crate::plans;
+use crate::files;
 use crate::session::{self, Session};
 use crate::show::{self, style};
 use bastium_core::checklist::{self, Check, Expect, Stand};
 use bastium_core::meaning::Meaning;
 use bastium_core::rules::{self, RuleSet};
 use bastium_export::walk::{Outcome, Record, State, WalkSheet, junit};
-use jiff::Timestamp;
 use results::Results;
 
 /// A walk: the list, and what has come of it so far.
@@ -39,7 +38,7 @@ pub(super) fn run(args: &Walk, session: &mut Session<'_>) -> Result<Exit, Failur
         keep_place(&mut tour.stands, &meaning, word)?;
     }
     if let Some(file) = &args.junit {
-        plans::write(file, &junit(&tour.sheet())?, args.force)?;
+        files::put(file, &junit(&tour.sheet())?, args.force, session)?;
         session.remark(&format!("wrote {}", file.display()));
         return Ok(tour.exit());
     }
@@ -88,7 +87,7 @@ impl Tour<'_, '_> {
             expect: check.expect.word().to_owned(),
             seen,
             by: self.args.by.clone().unwrap_or_else(results::somebody),
-            at: Timestamp::now().strftime("%Y-%m-%dT%H:%M:%SZ").to_string(),
+            at: results::now(),
             place: stand.standpoint.name(self.meaning),
             note,
             means: check.means(self.rules),

@@ -1,6 +1,13 @@
 //! One result, and the file of them.
 
+use crate::sheets::EDITION;
+use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
+
+/// How far the clocks of two people may differ.
+const CLOCKS_DIFFER: SignedDuration = SignedDuration::from_secs(60);
+/// What can come back of a check, in a word.
+const COMES_BACK: [&str; 4] = ["reply", "refused", "unreachable", "silence"];
 
 /// How a check went.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -33,7 +40,7 @@ pub struct Record {
     /// Who made it.
     pub by: String,
     /// When (RFC 3339).
-    pub at: String,
+    pub at: Timestamp,
     /// Where it was made.
     pub place: String,
     /// What the person had to say.
@@ -52,13 +59,40 @@ pub struct BadLine {
     pub why: String,
 }
 
-/// Reads a file of results. A line that cannot be read, as one that a power cut has cut off, is told and
-/// left out; the others stay.
-pub fn read(text: &str) -> (Vec<Record>, Vec<BadLine>) {
+impl Record {
+    /// Why a result cannot be one, at that time; `None` if it can.
+    fn fault(&self, now: Timestamp) -> Option<String> {
+        if self.bastium != EDITION {
+            return Some(format!(
+                "it is of edition {}, and this program knows {EDITION}",
+                self.bastium
+            ));
+        }
+        if self.at.duration_since(now) > CLOCKS_DIFFER {
+            return Some(format!("its time, {}, has not come yet", self.at));
+        }
+        let seen = self.seen.as_deref().filter(|seen| COMES_BACK.contains(seen))?;
+        let as_expected = seen == self.expect;
+        match self.outcome {
+            Outcome::Pass if !as_expected => {
+                Some(format!("it passed with {seen}, where {} was expected", self.expect))
+            }
+            Outcome::Fail if as_expected => Some(format!("it failed with {seen}, as expected")),
+            _ => None,
+        }
+    }
+}
+
+/// Reads a file of results as they are known at a time. A line that cannot be read, as one that a power cut has cut
+/// off, or that contradicts itself, is told and left out; the others stay.
+pub fn read(text: &str, now: Timestamp) -> (Vec<Record>, Vec<BadLine>) {
     let (mut records, mut bad) = (Vec::new(), Vec::new());
     for (index, line) in text.lines().enumerate().filter(|(_, line)| !line.trim().is_empty()) {
         match serde_json::from_str::<Record>(line) {
-            Ok(record) => records.push(record),
+            Ok(record) => match record.fault(now) {
+                None => records.push(record),
+                Some(why) => bad.push(BadLine { line: index + 1, why }),
+            },
             Err(error) => bad.push(BadLine { line: index + 1, why: error.to_string() }),
         }
     }

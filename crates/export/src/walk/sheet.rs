@@ -8,6 +8,7 @@ use bastium_core::meaning::Meaning;
 use bastium_core::rules::RuleSet;
 use schemars::JsonSchema;
 use serde::Serialize;
+use std::collections::HashSet;
 
 /// Where a check stands.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
@@ -84,6 +85,8 @@ pub struct WalkSheet {
     pub changed: usize,
     /// How many are still to be made.
     pub open: usize,
+    /// How many results are of checks that the list has not, or has no longer.
+    pub of_others: usize,
     /// The checks.
     pub results: Vec<ResultRow>,
 }
@@ -102,6 +105,8 @@ impl WalkSheet {
             let place = stand.standpoint.name(meaning);
             results.extend(stand.checks.iter().map(|check| row(check, &place, rules, records)));
         }
+        let known: HashSet<&str> = results.iter().map(|row: &ResultRow| row.id.as_str()).collect();
+        let of_others = records.iter().filter(|record| !known.contains(record.id.as_str())).count();
         let count = |state| results.iter().filter(|row: &&ResultRow| row.outcome == state).count();
         Self {
             bastium: EDITION,
@@ -112,6 +117,7 @@ impl WalkSheet {
             skipped: count(State::Skip),
             changed: count(State::Changed),
             open: count(State::Open),
+            of_others,
             results,
         }
     }
@@ -130,6 +136,7 @@ impl WalkSheet {
             (self.skipped, "left out"),
             (self.changed, "to make again since the plan has changed"),
             (self.open, "not made yet"),
+            (self.of_others, "results of checks that are not in this list"),
         ];
         for (count, what) in others.into_iter().filter(|(count, _)| *count > 0) {
             words.push_str(&format!("; {count} {what}"));
@@ -202,8 +209,10 @@ fn row(check: &Check, place: &str, rules: &RuleSet, records: &[Record]) -> Resul
     let own = || records.iter().filter(|record| record.id == check.id);
     // Of two at the same moment the later line counts.
     let last =
-        own().filter(|record| record.outcome != Outcome::Note).max_by(|a, b| a.at.cmp(&b.at));
-    let same = last.is_some_and(|record| record.means == check.means(rules));
+        own().filter(|record| record.outcome != Outcome::Note).max_by_key(|record| record.at);
+    let same = last.is_some_and(|record| {
+        record.means == check.means(rules) && record.expect == check.expect.word()
+    });
     let outcome = match last.map(|record| record.outcome) {
         None | Some(Outcome::Note) => State::Open,
         Some(Outcome::Skip) => State::Skip,
@@ -222,7 +231,7 @@ fn row(check: &Check, place: &str, rules: &RuleSet, records: &[Record]) -> Resul
         outcome,
         seen: last.and_then(|record| record.seen.clone()),
         by: last.map(|record| record.by.clone()),
-        at: last.map(|record| record.at.clone()),
+        at: last.map(|record| record.at.to_string()),
         note: (!notes.is_empty()).then(|| notes.join("; ")),
         if_not: (outcome == State::Fail).then(|| check.if_not(rules)),
     }

@@ -6,6 +6,7 @@
 
 mod comments;
 mod grid;
+mod line_ends;
 mod references;
 mod sheet;
 mod values;
@@ -136,9 +137,10 @@ pub fn apply(text: &str, edit: &Edit) -> Result<String, EditProblem> {
 /// # Errors
 /// Says why the first that cannot be made cannot; then none is.
 pub fn apply_all(text: &str, edits: &[Edit]) -> Result<String, EditProblem> {
-    let mut document: DocumentMut = text.parse().map_err(|_| EditProblem::NotToml)?;
+    let plain = line_ends::plain(text);
+    let mut document: DocumentMut = plain.parse().map_err(|_| EditProblem::NotToml)?;
     edits.iter().try_for_each(|edit| change(&mut document, edit))?;
-    Ok(document.to_string())
+    Ok(line_ends::restored(text, &document.to_string()))
 }
 
 fn change(document: &mut DocumentMut, edit: &Edit) -> Result<(), EditProblem> {

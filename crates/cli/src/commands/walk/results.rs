@@ -3,9 +3,11 @@
 
 use crate::args::Walk;
 use crate::failure::Failure;
+use crate::files;
 use crate::plans;
 use crate::session::Session;
 use bastium_export::walk::{Record, line, read};
+use jiff::Timestamp;
 use std::fs::{File, OpenOptions};
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
@@ -39,6 +41,12 @@ pub(super) fn somebody() -> String {
     named.filter(|name| !name.is_empty()).unwrap_or_else(|| "somebody".to_owned())
 }
 
+/// The time, in whole seconds.
+pub(super) fn now() -> Timestamp {
+    let now = Timestamp::now();
+    Timestamp::from_second(now.as_second()).unwrap_or(now)
+}
+
 impl Results {
     /// Reads what there is: the file, if it is there, and those of others.
     ///
@@ -49,15 +57,19 @@ impl Results {
         others: &[PathBuf],
         session: &mut Session<'_>,
     ) -> Result<Self, Failure> {
+        files::may_be_added_to(&path)?;
         let mut records = Vec::new();
         let own = path.exists().then_some(&path);
         for file in others.iter().chain(own) {
-            let bytes = plans::read_file(file)?;
-            let (found, bad) = read(&String::from_utf8_lossy(&bytes));
+            let bytes = plans::read_whole(file)?;
+            let (found, bad) = read(&String::from_utf8_lossy(&bytes), now());
             records.extend(found);
             for bad in bad {
                 let file = file.display();
-                session.remark(&format!("{file}:{}: no result, left out: {}", bad.line, bad.why));
+                session.complain(
+                    &format!("{file}:{}: no result, left out: {}", bad.line, bad.why),
+                    "",
+                );
             }
         }
         Ok(Self { path, records, file: None })
