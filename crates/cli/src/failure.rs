@@ -153,6 +153,10 @@ fn edit_words(problem: &EditProblem) -> (String, String) {
             "the plan is not written in a way that can be changed".to_owned(),
             "change it by hand".to_owned(),
         ),
+        EditProblem::NoTable { name } => (
+            format!("`{name}` is not written as a table"),
+            format!("write it like `[{name}.NAME]`, each with its keys below"),
+        ),
         EditProblem::UnknownKind { kind, nearest } => (
             format!("a plan has no table `{kind}`"),
             write(

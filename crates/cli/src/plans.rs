@@ -189,9 +189,9 @@ pub(crate) fn edited(
     };
     let new = match edit(old) {
         // Reading the text tells what is wrong with it, and where.
-        Err(Failure::Edit(EditProblem::NotToml)) => {
+        Err(Failure::Edit(problem @ (EditProblem::NotToml | EditProblem::NoTable { .. }))) => {
             bastium_planfile::read(name, bytes).map_err(refused)?;
-            return Err(Failure::Edit(EditProblem::NotToml));
+            return Err(Failure::Edit(problem));
         }
         other => other?,
     };

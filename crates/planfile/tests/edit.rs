@@ -270,3 +270,92 @@ fn no_edit_of_a_broken_text_panics() {
         }
     }
 }
+
+/// A plan in which something else has the name of a table: an edit says so, and takes nothing away.
+#[test]
+fn plans_of_odd_structure_are_refused_and_left() {
+    let kinds = [
+        "site",
+        "gateway",
+        "gateway.manage",
+        "zone",
+        "network",
+        "host",
+        "group",
+        "switch",
+        "matrix",
+        "exception",
+        "inbound",
+        "uplink",
+        "known",
+        "tunnel",
+        "route",
+    ];
+    let odd = [
+        "5",
+        "\"x\"",
+        "[1, 2]",
+        "[]",
+        "true",
+        "2026-11-24",
+        "[{ a = 1 }]",
+        "{ x = 5 }",
+        "{ x = { a = { b = 1 } } }",
+    ];
+    let set = |kind: &str, name: Option<&str>| Edit::Set {
+        kind: kind.to_owned(),
+        name: name.map(str::to_owned),
+        settings: vec![Setting::from_words("about=x").expect("a key and its value")],
+    };
+    let add = |kind: &str| Edit::Add {
+        kind: kind.to_owned(),
+        name: "fresh".to_owned(),
+        settings: Vec::new(),
+        open_by_trust: false,
+    };
+    let mut texts: Vec<String> =
+        kinds.iter().map(|kind| format!("[[{kind}]]\nname = \"x\"\n")).collect();
+    texts.extend(kinds.iter().flat_map(|kind| odd.map(|value| format!("{kind} = {value}\n"))));
+    texts.extend(kinds.iter().flat_map(|kind| odd.map(|value| format!("[{kind}]\nx = {value}\n"))));
+    let mut edits: Vec<Edit> =
+        kinds.iter().flat_map(|kind| [add(kind), set(kind, None), set(kind, Some("x"))]).collect();
+    edits.extend(
+        kinds.iter().map(|kind| Edit::Remove { kind: (*kind).to_owned(), name: "x".to_owned() }),
+    );
+    edits.extend([rename("x", "y"), set("switch.x", Some("1")), Edit::Draft]);
+    edits.push(Edit::Cell { from: "x".to_owned(), to: "x".to_owned(), action: "block".to_owned() });
+    for text in &texts {
+        for edit in &edits {
+            // What comes of it is TOML at least; that it is a plan is looked at before it is written.
+            if let Ok(changed) = apply(text, edit) {
+                assert!(changed.parse::<toml_edit::DocumentMut>().is_ok(), "{text}: {edit:?}");
+            }
+        }
+    }
+    let zones = "zone = 5\n";
+    assert!(
+        matches!(apply(zones, &add("zone")), Err(EditProblem::NoTable { name }) if name == "zone")
+    );
+}
+
+/// A word of the grid that is longer than any width that can be written out.
+#[test]
+fn a_grid_of_very_long_words_is_drawn() {
+    let long = "x".repeat(70_000);
+    for (good, bad) in [("desks ", format!("{long} ")), (" block", format!(" {long}"))] {
+        let text = format!(
+            "[zone.desks]\ntrust = \"low\"\n[matrix]\ngrid = '''\n      desks\ndesks block\n'''\n"
+        );
+        let text = text.replacen(good, &bad, 2);
+        for edit in [
+            rename("desks", "tables"),
+            Edit::Cell {
+                from: "desks".to_owned(),
+                to: "desks".to_owned(),
+                action: "allow".to_owned(),
+            },
+        ] {
+            let _ = apply(&text, &edit);
+        }
+    }
+}

@@ -85,6 +85,10 @@ pub fn draft_grid(document: &DocumentMut) -> Grid {
     Grid { before: Vec::new(), columns, comment: String::new(), lines }
 }
 
+/// The widest column that is drawn, in characters: no name is longer (`Name::LONGEST`), and what is none makes no other
+/// line longer.
+const WIDEST: usize = 63;
+
 /// Changes the grid of a plan, and draws it again.
 pub(super) fn change(
     document: &mut DocumentMut,
@@ -94,7 +98,7 @@ pub(super) fn change(
     let text = document.get("matrix").and_then(|matrix| matrix.get("grid")).and_then(Item::as_str);
     let mut grid = Grid::read(text.ok_or(EditProblem::NoGrid)?).ok_or(EditProblem::NoGrid)?;
     with(&mut grid, &zones);
-    write(table_of(document, "matrix"), &grid.to_string());
+    write(table_of(document, "matrix")?, &grid.to_string());
     Ok(())
 }
 
@@ -208,10 +212,10 @@ impl fmt::Display for Grid {
                 Line::Other(_) => None,
             })
         };
-        let heads = rows().map(|(zone, _)| zone.chars().count()).max().unwrap_or(0);
+        let heads = rows().map(|(zone, _)| zone.chars().count()).max().unwrap_or(0).min(WIDEST);
         let width = |index: usize| {
             let cells = rows().map(|(_, cells)| cells[index].chars().count());
-            cells.chain([self.columns[index].chars().count()]).max().unwrap_or(0)
+            cells.chain([self.columns[index].chars().count()]).max().unwrap_or(0).min(WIDEST)
         };
         let widths: Vec<usize> = (0..self.columns.len()).map(width).collect();
         let draw = |f: &mut fmt::Formatter<'_>, head: &str, words: &[String], comment: &str| {

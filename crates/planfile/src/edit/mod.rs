@@ -80,6 +80,8 @@ pub enum Edit {
 pub enum EditProblem {
     /// The text is not TOML; reading it tells more.
     NotToml,
+    /// Something that is no table has the name of one.
+    NoTable { name: String },
     /// There is no such table in the format.
     UnknownKind { kind: String, nearest: Option<&'static str> },
     /// There is such an entry already.
@@ -157,7 +159,7 @@ fn change(document: &mut DocumentMut, edit: &Edit) -> Result<(), EditProblem> {
         Edit::Cell { from, to, action } => cell(document, from, to, action),
         Edit::Draft => {
             let drafted = draft_grid(document);
-            grid::write(table_of(document, "matrix"), &drafted.to_string());
+            grid::write(table_of(document, "matrix")?, &drafted.to_string());
             Ok(())
         }
         Edit::Remove { kind, name } => remove(document, kind, name),
@@ -192,7 +194,10 @@ fn known_kind(kind: &str) -> Result<(), EditProblem> {
 }
 
 /// The table of that name at the top, made where it is not there.
-fn table_of<'d>(document: &'d mut DocumentMut, name: &str) -> &'d mut Table {
+///
+/// # Errors
+/// When something else has that name.
+fn table_of<'d>(document: &'d mut DocumentMut, name: &str) -> Result<&'d mut Table, EditProblem> {
     let mut table = document.as_table_mut();
     for part in name.split('.') {
         let item = table.entry(part).or_insert_with(|| {
@@ -204,9 +209,10 @@ fn table_of<'d>(document: &'d mut DocumentMut, name: &str) -> &'d mut Table {
             let own = std::mem::take(item);
             *item = own.into_table().map_or_else(|own| own, Item::Table);
         }
-        table = item.as_table_mut().expect("it was just made one");
+        let other = || EditProblem::NoTable { name: name.to_owned() };
+        table = item.as_table_mut().ok_or_else(other)?;
     }
-    table
+    Ok(table)
 }
 
 fn add(
@@ -216,7 +222,7 @@ fn add(
     settings: &[Setting],
 ) -> Result<(), EditProblem> {
     known_kind(kind)?;
-    let entries = table_of(document, kind);
+    let entries = table_of(document, kind)?;
     if entries.contains_key(name) {
         let (kind, name) = (kind.to_owned(), name.to_owned());
         return Err(EditProblem::AlreadyThere { kind, name });
@@ -260,7 +266,7 @@ fn set(
         return set_port(document, ports, port, settings);
     }
     let entry: &mut dyn TableLike = match name {
-        None if SINGLE.contains(&kind) => table_of(document, kind),
+        None if SINGLE.contains(&kind) => table_of(document, kind)?,
         None => {
             return Err(EditProblem::UnknownKind {
                 kind: kind.to_owned(),
