@@ -76,7 +76,12 @@ fn not_a_list(path: &Path, problem: &RuleFileProblem) -> Failure {
     let says = match problem {
         RuleFileProblem::NotOne(error) => format!("{path} is no rule list: {error}"),
         RuleFileProblem::InPart => format!("{path} has only some of the rules"),
-        RuleFileProblem::Word(word) => format!("{path}: `{}` is not an action", clean(word)),
+        RuleFileProblem::Word(word) => {
+            format!("{path}: `{}` says nothing in a rule list", clean(word))
+        }
+        RuleFileProblem::TooMany => {
+            format!("{path}: more places are named than can be told apart")
+        }
     };
     let cure = "write it with `bastium rules --format json`, without FROM, TO or --find";
     Failure::Call { says, cure: cure.to_owned() }

@@ -1,5 +1,7 @@
 //! `bastium add KIND --table FILE`: entries from a sheet that was made elsewhere.
 
+mod workbook;
+
 use crate::args::Add;
 use crate::failure::{Exit, Failure};
 use crate::plans;
@@ -7,7 +9,6 @@ use crate::session::Session;
 use bastium_planfile::edit::{
     Edit, Entry, FROM_SHEETS, RowProblem, SheetProblem, Understood, apply_all, read_csv, understand,
 };
-use calamine::{Data, Reader};
 use std::path::Path;
 
 /// The most rows that are looked at.
@@ -121,10 +122,13 @@ type Sheet = (Vec<String>, Vec<Vec<String>>);
 fn read(file: &Path) -> Result<Sheet, Failure> {
     let extension = file.extension().and_then(|e| e.to_str()).unwrap_or_default().to_lowercase();
     let mut rows = match extension.as_str() {
-        "xlsx" => workbook(file)?,
+        "xlsx" => workbook::rows(&plans::read_whole(file)?, MOST_ROWS + 1)
+            .map_err(|reason| not_a_table(file, &reason))?,
         _ => separated(file)?,
     };
-    rows.truncate(MOST_ROWS + 1);
+    if rows.len() > MOST_ROWS + 1 {
+        return Err(not_a_table(file, &format!("it has more than {MOST_ROWS} rows")));
+    }
     if rows.is_empty() {
         return Err(not_a_table(file, "there is nothing in it"));
     }
@@ -135,27 +139,12 @@ fn read(file: &Path) -> Result<Sheet, Failure> {
 fn not_a_table(file: &Path, reason: &str) -> Failure {
     Failure::Call {
         says: format!("cannot read {} as a table: {reason}", file.display()),
-        cure: "save it as CSV (UTF-8) or XLSX, with headings in the first row".to_owned(),
+        cure: "save it as CSV (UTF-8) or XLSX, with headings in the first row and nothing beside the table"
+            .to_owned(),
     }
 }
 
 fn separated(file: &Path) -> Result<Vec<Vec<String>>, Failure> {
     let bytes = plans::read_whole(file)?;
-    read_csv(&bytes, MOST_ROWS + 1).map_err(|reason| not_a_table(file, &reason))
-}
-
-fn workbook(file: &Path) -> Result<Vec<Vec<String>>, Failure> {
-    let bytes = plans::read_whole(file)?;
-    let failed = |error: calamine::XlsxError| not_a_table(file, &error.to_string());
-    let mut book = calamine::Xlsx::new(std::io::Cursor::new(bytes)).map_err(failed)?;
-    let first = book.worksheet_range_at(0);
-    let sheet = first.ok_or_else(|| not_a_table(file, "it has no sheet"))?.map_err(failed)?;
-    Ok(sheet.rows().take(MOST_ROWS + 1).map(|row| row.iter().map(cell).collect()).collect())
-}
-
-fn cell(data: &Data) -> String {
-    match data {
-        Data::Float(number) if number.fract() == 0.0 => format!("{number:.0}"),
-        other => other.to_string().trim().to_owned(),
-    }
+    read_csv(&bytes, MOST_ROWS + 2).map_err(|reason| not_a_table(file, &reason))
 }

@@ -7,6 +7,7 @@ use bastium_core::space::{AddressSet, IntervalSet, Leg, Match, Minute, ServiceSe
 use ipnet::IpNet;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::collections::HashMap;
 use std::net::IpAddr;
 
 /// A product: every packet that enters at one of these places, from one of these sources, and so on.
@@ -86,6 +87,8 @@ pub enum RuleFileProblem {
     InPart,
     /// A word in it says nothing.
     Word(String),
+    /// There are more names in it than can be told apart.
+    TooMany,
 }
 
 /// Names that two files share: legs, and what has no address.
@@ -95,15 +98,16 @@ pub struct Names {
     pub legs: Vec<String>,
     /// What has no address known beforehand.
     pub strangers: Vec<String>,
+    places: [HashMap<String, u16>; 2],
 }
 
 impl Names {
-    fn leg(&mut self, name: &str) -> Leg {
-        Leg(place(&mut self.legs, name))
+    fn leg(&mut self, name: &str) -> Result<Leg, RuleFileProblem> {
+        Ok(Leg(place(&mut self.legs, &mut self.places[0], name)?))
     }
 
-    fn stranger(&mut self, name: &str) -> AddressSet {
-        StandIn::Domain(place(&mut self.strangers, name)).set()
+    fn stranger(&mut self, name: &str) -> Result<AddressSet, RuleFileProblem> {
+        Ok(StandIn::Domain(place(&mut self.strangers, &mut self.places[1], name)?).set())
     }
 
     /// What an address stands for.
@@ -117,13 +121,22 @@ impl Names {
     }
 }
 
-fn place(names: &mut Vec<String>, name: &str) -> u16 {
-    let found = names.iter().position(|known| known == name);
-    let place = found.unwrap_or_else(|| {
-        names.push(name.to_owned());
-        names.len() - 1
-    });
-    place as u16
+/// The most names of a kind in two files: places are numbered with sixteen bits.
+const MOST_NAMES: usize = 60_000;
+
+fn place(
+    names: &mut Vec<String>,
+    places: &mut HashMap<String, u16>,
+    name: &str,
+) -> Result<u16, RuleFileProblem> {
+    if let Some(place) = places.get(name) {
+        return Ok(*place);
+    }
+    let place = u16::try_from(names.len()).ok().filter(|_| names.len() < MOST_NAMES);
+    let place = place.ok_or(RuleFileProblem::TooMany)?;
+    names.push(name.to_owned());
+    places.insert(name.to_owned(), place);
+    Ok(place)
 }
 
 impl RuleFile {
@@ -174,22 +187,30 @@ fn action(word: &str) -> Result<Action, RuleFileProblem> {
 }
 
 fn product(row: &ProductRow, names: &mut Names) -> Result<Match, RuleFileProblem> {
-    let enters = row.enters.iter().map(|name| names.leg(name)).collect();
-    let mut addresses = |words: &[String]| -> AddressSet {
-        let mut set = AddressSet::empty();
-        for word in words {
-            let own = range(word).unwrap_or_else(|| names.stranger(word));
-            set = set.union(&own);
-        }
-        set
+    let enters = row.enters.iter().map(|name| names.leg(name)).collect::<Result<_, _>>()?;
+    let mut addresses = |words: &[String]| -> Result<AddressSet, RuleFileProblem> {
+        let own = |word: &String| range(word).map_or_else(|| names.stranger(word), Ok);
+        words.iter().map(own).collect()
     };
-    let line = |spans: &[(u32, u32)]| IntervalSet::from_spans(spans.iter().copied());
-    let minutes = row.minutes.iter().map(|(low, high)| (Minute::new(*low), Minute::new(*high)));
+    // What no packet has is named, and not bent into what some have.
+    let any = ServiceSet::any().v4;
+    let line = |spans: &[(u32, u32)]| {
+        let line = IntervalSet::from_spans(spans.iter().copied());
+        match line.is_subset(&any) {
+            true => Ok(line),
+            false => Err(RuleFileProblem::Word("a service above 16777215".to_owned())),
+        }
+    };
+    if row.minutes.iter().any(|(low, high)| low.max(high) >= &Minute::PER_WEEK) {
+        return Err(RuleFileProblem::Word("a minute beyond the week".to_owned()));
+    }
+    let minutes = row.minutes.iter().filter(|(low, high)| low <= high);
+    let minutes = minutes.map(|(low, high)| (Minute::new(*low), Minute::new(*high)));
     Ok(Match {
         enters,
-        source: addresses(&row.source),
-        destination: addresses(&row.destination),
-        service: ServiceSet { v4: line(&row.service_v4), v6: line(&row.service_v6) },
+        source: addresses(&row.source)?,
+        destination: addresses(&row.destination)?,
+        service: ServiceSet { v4: line(&row.service_v4)?, v6: line(&row.service_v6)? },
         at: if row.minutes.is_empty() {
             IntervalSet::full()
         } else {

@@ -115,6 +115,9 @@ fn keys(kind: &str) -> Option<&'static [(&'static str, &'static [&'static str])]
     }
 }
 
+/// The most columns of a table.
+const MOST_COLUMNS: usize = 1_000;
+
 /// Reads comma-separated values (RFC 4180), at most so many rows. Semicolons and tabs separate as well,
 /// where the first row has more of them than commas.
 ///
@@ -134,6 +137,9 @@ pub fn read_csv(bytes: &[u8], most: usize) -> Result<Vec<Vec<String>>, String> {
     let mut rows = Vec::new();
     for record in reader.records().take(most) {
         let record = record.map_err(|error| error.to_string())?;
+        if record.len() > MOST_COLUMNS {
+            return Err(format!("row {} has more than {MOST_COLUMNS} cells", rows.len() + 1));
+        }
         rows.push(record.iter().map(|cell| cell.trim().to_owned()).collect());
     }
     Ok(rows)
