@@ -4,9 +4,11 @@ use crate::here;
 use socket2::{Domain, Protocol, SockAddr, Socket, Type};
 use std::io::{self, Write};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, TcpListener, UdpSocket};
-use std::sync::mpsc::Sender;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, SyncSender, TrySendError, sync_channel};
 use std::thread;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 /// A port to listen on.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -35,17 +37,97 @@ pub struct Visit {
     pub from: SocketAddr,
 }
 
-/// What is written to whoever connects.
+/// What is written to whoever connects or sends something. What begins like this is an answer itself, and gets none:
+/// two listeners would go on for ever.
 const GREETING: &[u8] = b"bastium answer\n";
+/// How many visitors of a port get an answer within a second. Whoever sends more, perhaps in the name of another, gets
+/// none.
+const MOST_A_SECOND: u32 = 50;
+/// How many visits wait to be told. While nobody listens, more are only counted.
+const WAITING: usize = 256;
 /// How long a write to a visitor may take.
 const PATIENCE: Duration = Duration::from_secs(1);
+
+/// Who got through, as it comes in.
+#[derive(Debug)]
+pub struct Visits {
+    told: Receiver<Visit>,
+    untold: Arc<AtomicU64>,
+}
+
+impl Visits {
+    /// The next one, waited for no longer than that; for ever without a limit.
+    ///
+    /// # Errors
+    /// When there was none in time.
+    pub fn next(&self, patience: Option<Duration>) -> Result<Visit, RecvTimeoutError> {
+        match patience {
+            Some(patience) => self.told.recv_timeout(patience),
+            None => self.told.recv().map_err(|_| RecvTimeoutError::Disconnected),
+        }
+    }
+
+    /// How many came too fast to be told or answered, since this was asked last.
+    pub fn untold(&self) -> u64 {
+        self.untold.swap(0, Ordering::Relaxed)
+    }
+}
+
+/// Where listeners tell who got through.
+#[derive(Clone, Debug)]
+pub struct Teller {
+    visits: SyncSender<Visit>,
+    untold: Arc<AtomicU64>,
+}
+
+/// A way for listeners to tell who got through.
+pub fn visits() -> (Teller, Visits) {
+    let (sender, told) = sync_channel(WAITING);
+    let untold = Arc::new(AtomicU64::new(0));
+    (Teller { visits: sender, untold: Arc::clone(&untold) }, Visits { told, untold })
+}
+
+impl Teller {
+    /// Tells of a visit; whether anybody will ever hear.
+    fn tell(&self, visit: Visit) -> bool {
+        match self.visits.try_send(visit) {
+            Ok(()) => true,
+            Err(TrySendError::Full(_)) => {
+                self.untold.fetch_add(1, Ordering::Relaxed);
+                true
+            }
+            Err(TrySendError::Disconnected(_)) => false,
+        }
+    }
+}
+
+/// Counts what happens within a second.
+struct Pace {
+    since: Instant,
+    count: u32,
+}
+
+impl Pace {
+    fn new() -> Self {
+        Self { since: Instant::now(), count: 0 }
+    }
+
+    /// Whether one more is within the limit.
+    fn allows_one(&mut self) -> bool {
+        if self.since.elapsed() >= Duration::from_secs(1) {
+            *self = Self::new();
+        }
+        self.count = self.count.saturating_add(1);
+        self.count <= MOST_A_SECOND
+    }
+}
 
 /// Listens on a port of this machine, on all addresses that it has now or on one, for as long as the
 /// process lives. Each visit is told to `visits`.
 ///
 /// # Errors
 /// When no listener could be opened: the port is taken, or it needs privilege.
-pub fn listen(port: Port, at: Option<IpAddr>, visits: &Sender<Visit>) -> io::Result<()> {
+pub fn listen(port: Port, at: Option<IpAddr>, visits: &Teller) -> io::Result<()> {
     let addresses = match (at, port) {
         (Some(at), _) => vec![at],
         (None, Port::Tcp(_)) => vec![Ipv4Addr::UNSPECIFIED.into(), Ipv6Addr::UNSPECIFIED.into()],
@@ -71,7 +153,7 @@ pub fn listen(port: Port, at: Option<IpAddr>, visits: &Sender<Visit>) -> io::Res
     }
 }
 
-fn listen_at(port: Port, address: IpAddr, visits: Sender<Visit>) -> io::Result<()> {
+fn listen_at(port: Port, address: IpAddr, visits: Teller) -> io::Result<()> {
     let (kind, protocol, number) = match port {
         Port::Tcp(number) => (Type::STREAM, Protocol::TCP, number),
         Port::Udp(number) => (Type::DGRAM, Protocol::UDP, number),
@@ -97,11 +179,16 @@ fn listen_at(port: Port, address: IpAddr, visits: Sender<Visit>) -> io::Result<(
     Ok(())
 }
 
-fn greet(port: Port, listener: &TcpListener, visits: &Sender<Visit>) {
+fn greet(port: Port, listener: &TcpListener, visits: &Teller) {
+    let mut pace = Pace::new();
     for stream in listener.incoming() {
         let Ok(mut stream) = stream else { continue };
         let Ok(from) = stream.peer_addr() else { continue };
-        if visits.send(Visit { port, from }).is_err() {
+        if !pace.allows_one() {
+            visits.untold.fetch_add(1, Ordering::Relaxed);
+            continue;
+        }
+        if !visits.tell(Visit { port, from }) {
             return;
         }
         // Whoever only looks whether the port is open need not stay for the greeting.
@@ -110,14 +197,21 @@ fn greet(port: Port, listener: &TcpListener, visits: &Sender<Visit>) {
     }
 }
 
-fn echo(port: Port, socket: &UdpSocket, visits: &Sender<Visit>) {
-    let mut buffer = [0; 2048];
+fn echo(port: Port, socket: &UdpSocket, visits: &Teller) {
+    let (mut buffer, mut pace) = ([0; 2048], Pace::new());
     loop {
         let Ok((length, from)) = socket.recv_from(&mut buffer) else { continue };
-        if visits.send(Visit { port, from }).is_err() {
+        if buffer[..length].starts_with(GREETING.trim_ascii_end()) {
+            continue;
+        }
+        if !pace.allows_one() {
+            visits.untold.fetch_add(1, Ordering::Relaxed);
+            continue;
+        }
+        if !visits.tell(Visit { port, from }) {
             return;
         }
         // An answer that cannot be sent is one that does not arrive.
-        let _ = socket.send_to(&buffer[..length], from);
+        let _ = socket.send_to(GREETING, from);
     }
 }

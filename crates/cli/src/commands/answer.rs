@@ -4,16 +4,15 @@ use crate::args::Answer;
 use crate::failure::{Exit, Failure};
 use crate::session::Session;
 use bastium_core::space::Protocol;
-use bastium_rehearsal::answer::{Port, Visit, listen};
+use bastium_rehearsal::answer::{Port, Visits, listen, visits};
 use jiff::ZonedDateTime;
-use std::sync::mpsc;
 use std::time::{Duration, Instant};
 
 pub(super) fn run(args: &Answer, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let ports = ports(&args.ports)?;
-    let (sender, visits) = mpsc::channel();
+    let (teller, visits) = visits();
     for port in &ports {
-        listen(*port, args.at, &sender).map_err(|error| Failure::Machine {
+        listen(*port, args.at, &teller).map_err(|error| Failure::Machine {
             says: format!("cannot listen on {port}: {error}"),
             cure: "stop what listens there already; a port below 1024 may need the administrator"
                 .to_owned(),
@@ -22,19 +21,35 @@ pub(super) fn run(args: &Answer, session: &mut Session<'_>) -> Result<Exit, Fail
     let shown: Vec<String> = ports.iter().map(Port::to_string).collect();
     session.remark(&format!("listening on {}; stop with Ctrl-C", shown.join(", ")));
     let lasting = args.lasting.and_then(|lasting| Duration::try_from(lasting).ok());
-    let until = lasting.map(|lasting| Instant::now() + lasting);
-    while let Some(visit) = next(&visits, until) {
+    let until = lasting.and_then(|lasting| Instant::now().checked_add(lasting));
+    if let Some(lasting) = lasting.filter(|_| until.is_some()) {
+        ends_in(lasting);
+    }
+    let patience = || until.map(|until| until.saturating_duration_since(Instant::now()));
+    while let Ok(visit) = visits.next(patience()) {
         let now = ZonedDateTime::now().strftime("%H:%M:%S").to_string();
         session.print(&format!("{now} {} reached by {}\n", visit.port, visit.from.ip()))?;
         session.flush()?;
+        tell_untold(&visits, session);
     }
+    tell_untold(&visits, session);
     Ok(Exit::Fine)
 }
 
-/// The next visit; `None` when the time is over.
-fn next(visits: &mpsc::Receiver<Visit>, until: Option<Instant>) -> Option<Visit> {
-    let Some(until) = until else { return visits.recv().ok() };
-    visits.recv_timeout(until.saturating_duration_since(Instant::now())).ok()
+/// Ends the process a moment after that time, if it has not ended by then: where nobody reads what is told, telling
+/// it never ends. Nothing is held that would have to be put in order.
+fn ends_in(lasting: Duration) {
+    std::thread::spawn(move || {
+        std::thread::sleep(lasting.saturating_add(Duration::from_millis(500)));
+        std::process::exit(Exit::Fine.code().into());
+    });
+}
+
+fn tell_untold(visits: &Visits, session: &mut Session<'_>) {
+    match visits.untold() {
+        0 => {}
+        more => session.remark(&format!("{more} more came too fast to be told or answered")),
+    }
 }
 
 /// The ports that are meant by `tcp/443`, `udp/5000-5003` and the like.
