@@ -5,12 +5,15 @@ use bastium_core::meaning::Meaning;
 use bastium_core::plan::Plan;
 use bastium_core::rules::{self, RuleSet};
 use bastium_export::walk::{Outcome, Record, State, WalkSheet, junit, line, read};
+use jiff::Timestamp;
 use jiff::civil::{Date, date};
 use proptest::prelude::*;
 use quick_xml::Reader;
 use quick_xml::events::Event;
 
 const DAY: Date = date(2026, 11, 24);
+/// Ten in the morning of that day.
+const NOW: Timestamp = Timestamp::constant(1_795_514_400, 0);
 const BARE: &str = include_str!("../../../demo/bare.toml");
 
 fn plan() -> Plan {
@@ -41,7 +44,7 @@ fn of_first(stands: &[checklist::Stand], rules: &RuleSet, outcome: Outcome, at: 
         expect: check.expect.word().to_owned(),
         seen: Some("reply".to_owned()),
         by: "ana".to_owned(),
-        at: at.to_owned(),
+        at: at.parse().expect("a time"),
         place: "desks".to_owned(),
         note: None,
         means: check.means(rules),
@@ -60,7 +63,7 @@ fn any_record() -> impl Strategy<Value = Record> {
         expect: "reply".to_owned(),
         seen,
         by,
-        at: "2026-11-24T10:00:00Z".to_owned(),
+        at: NOW,
         place,
         note,
         means,
@@ -73,7 +76,7 @@ proptest! {
     fn what_is_written_is_read_again(records in prop::collection::vec(any_record(), 0..5)) {
         let text: String = records.iter().map(line).collect();
         prop_assert_eq!(text.lines().count(), records.len());
-        let (found, bad) = read(&text);
+        let (found, bad) = read(&text, NOW);
         prop_assert_eq!(found, records);
         prop_assert!(bad.is_empty());
     }
@@ -85,7 +88,7 @@ proptest! {
     ) {
         let text: String = records.iter().map(line).collect();
         let end = (0..=cut.index(text.len())).rev().find(|end| text.is_char_boundary(*end)).unwrap_or(0);
-        let (found, bad) = read(&text[..end]);
+        let (found, bad) = read(&text[..end], NOW);
         let whole = text[..end].matches('\n').count();
         prop_assert!(found.len() >= whole && found.len() <= whole + 1);
         prop_assert_eq!(&found[..], &records[..found.len()]);

@@ -343,9 +343,8 @@ fn plans_of_odd_structure_are_refused_and_left() {
 fn a_grid_of_very_long_words_is_drawn() {
     let long = "x".repeat(70_000);
     for (good, bad) in [("desks ", format!("{long} ")), (" block", format!(" {long}"))] {
-        let text = format!(
-            "[zone.desks]\ntrust = \"low\"\n[matrix]\ngrid = '''\n      desks\ndesks block\n'''\n"
-        );
+        let text =
+            "[zone.desks]\ntrust = \"low\"\n[matrix]\ngrid = '''\n      desks\ndesks block\n'''\n";
         let text = text.replacen(good, &bad, 2);
         for edit in [
             rename("desks", "tables"),

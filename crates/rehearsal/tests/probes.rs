@@ -1,10 +1,9 @@
 //! Probes against listeners of this machine: what each of them sees is what is there.
 
-use bastium_rehearsal::answer::{Port, Visit, listen};
+use bastium_rehearsal::answer::{Port, Visit, listen, visits};
 use bastium_rehearsal::probe::{How, Seen, Task, Whom, run};
 use std::io::{Read, Write};
 use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpListener, TcpStream, UdpSocket};
-use std::sync::mpsc;
 use std::thread;
 use std::time::Duration;
 
@@ -110,7 +109,7 @@ fn many_probes_are_made_at_once() {
 
 #[test]
 fn listeners_answer_and_tell_who_reached_them() {
-    let (sender, visits) = mpsc::channel();
+    let (sender, told_by) = visits();
     let (tcp, udp) = (free_tcp(), silent().1);
     listen(Port::Tcp(tcp), Some(HERE), &sender).expect("the port is free");
     listen(Port::Udp(udp), Some(HERE), &sender).expect("the port is free");
@@ -120,7 +119,7 @@ fn listeners_answer_and_tell_who_reached_them() {
     let mut visitor = TcpStream::connect((HERE, tcp)).expect("it listens");
     visitor.read_to_string(&mut greeting).expect("it greets");
     assert_eq!(greeting, "bastium answer\n");
-    let told: Vec<Visit> = (0..3).filter_map(|_| visits.recv_timeout(PATIENCE).ok()).collect();
+    let told: Vec<Visit> = (0..3).filter_map(|_| told_by.next(Some(PATIENCE)).ok()).collect();
     // Each listener tells for itself, so that the order is not known.
     let told_of = |port| told.iter().filter(|visit| visit.port == port).count();
     assert_eq!((told_of(Port::Tcp(tcp)), told_of(Port::Udp(udp))), (2, 1));
@@ -131,7 +130,7 @@ fn listeners_answer_and_tell_who_reached_them() {
 /// Whoever asks one of several addresses gets the answer from just that one.
 #[test]
 fn answers_come_from_the_address_that_was_asked() {
-    let (sender, visits) = mpsc::channel();
+    let (sender, told_by) = visits();
     let port = silent().1;
     listen(Port::Udp(port), None, &sender).expect("the port is free");
     let mut own = bastium_rehearsal::here::addresses().expect("addresses");
@@ -141,14 +140,14 @@ fn answers_come_from_the_address_that_was_asked() {
         let whom = Whom::Address(address);
         let sight = Task { how: How::Udp(port), from: None, whom }.run(PATIENCE);
         assert_eq!(sight.seen, Seen::Reply, "{address}");
-        assert!(visits.recv_timeout(PATIENCE).is_ok(), "{address}");
+        assert!(told_by.next(Some(PATIENCE)).is_ok(), "{address}");
     }
 }
 
 /// A visitor who sends rubbish, or goes away, does not stop a listener.
 #[test]
 fn listeners_live_through_strange_visitors() {
-    let (sender, visits) = mpsc::channel();
+    let (sender, told_by) = visits();
     let port = free_tcp();
     listen(Port::Tcp(port), Some(HERE), &sender).expect("the port is free");
     for _ in 0..20 {
@@ -156,7 +155,7 @@ fn listeners_live_through_strange_visitors() {
         let _ = visitor.write_all(&[0xff; 512]);
         drop(visitor);
     }
-    let told = (0..20).filter(|_| visits.recv_timeout(PATIENCE).is_ok()).count();
+    let told = (0..20).filter(|_| told_by.next(Some(PATIENCE)).is_ok()).count();
     assert_eq!(told, 20);
     let at: SocketAddr = (HERE, port).into();
     assert!(TcpStream::connect(at).is_ok());

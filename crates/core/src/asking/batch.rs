@@ -1,7 +1,7 @@
 //! Many questions, one after the other. Places and services are resolved once; a question about two
 //! addresses and one service is looked up, any other is asked as a whole.
 
-use super::{End, NoAnswer, ask};
+use super::{End, NoAnswer, found};
 use crate::diagnosis::{Diagnose, Diagnosis};
 use crate::meaning::Meaning;
 use crate::plan::{Plan, Services};
@@ -48,7 +48,11 @@ pub struct Asker<'a> {
     slots: Vec<Minute>,
     ends: HashMap<String, Result<End, Vec<Diagnosis>>>,
     services: HashMap<String, Result<Service, Vec<Diagnosis>>>,
+    answers: HashMap<Question, Result<Brief<'a>, Unasked>>,
 }
+
+/// The words of a question: from, to, service; and the minutes.
+type Question = (String, String, String, IntervalSet<Minute>);
 
 #[derive(Clone, Debug)]
 struct Service {
@@ -64,7 +68,8 @@ impl<'a> Asker<'a> {
     /// Gets ready.
     pub fn new(meaning: &'a Meaning<'a>, rules: &'a RuleSet, ready: Ready<'a>) -> Self {
         let slots = meaning.plan().moments();
-        Self { meaning, rules, ready, slots, ends: HashMap::new(), services: HashMap::new() }
+        let (ends, services, answers) = (HashMap::new(), HashMap::new(), HashMap::new());
+        Self { meaning, rules, ready, slots, ends, services, answers }
     }
 
     /// Answers one question, about the minutes of the week in `at`.
@@ -83,6 +88,25 @@ impl<'a> Asker<'a> {
         {
             return Ok(brief);
         }
+        // Tables of questions repeat themselves.
+        let key = (from.to_owned(), to.to_owned(), service.to_owned(), at.clone());
+        if let Some(known) = self.answers.get(&key) {
+            return known.clone();
+        }
+        let answer = self.as_a_whole(from, to, service, at);
+        if self.answers.len() < MOST_WORDS {
+            self.answers.insert(key, answer.clone());
+        }
+        answer
+    }
+
+    fn as_a_whole(
+        &mut self,
+        from: &str,
+        to: &str,
+        service: &str,
+        at: &IntervalSet<Minute>,
+    ) -> Result<Brief<'a>, Unasked> {
         let (meaning, plan) = (self.meaning, self.meaning.plan());
         let mut problems = Vec::new();
         let mut known = |result: Result<End, Vec<Diagnosis>>| {
@@ -93,7 +117,7 @@ impl<'a> Asker<'a> {
         let (Some(from), Some(to), Some(service)) = (from, to, service) else {
             return Err(Unasked::Words(problems));
         };
-        let answer = ask(meaning, self.rules, &from, &to, &service.services, at);
+        let answer = found(meaning, self.rules, (&from, &to, &service.services, at));
         let answer = answer.map_err(Unasked::Nothing)?;
         let first = answer.shares.first().ok_or(Unasked::Nothing(NoAnswer::NoCommonFamily))?;
         Ok(Brief {
@@ -101,7 +125,7 @@ impl<'a> Asker<'a> {
             logged: first.decision.logged,
             cause: first.decision.cause,
             rule: answer.rule,
-            agrees: answer.differences.is_empty(),
+            agrees: proof::differences(meaning, self.rules, &answer.packets).is_empty(),
         })
     }
 

@@ -146,22 +146,12 @@ pub fn ask<'r>(
     service: &Services,
     at: &IntervalSet<Minute>,
 ) -> Result<Answer<'r>, NoAnswer> {
-    let packets = question(meaning, from, to, service, at)?;
-    let mut shares: Vec<Share> = meaning
-        .parts(&packets)
-        .into_iter()
-        .filter_map(|part| share(meaning.plan(), part))
-        .collect();
-    let has_way = shares.iter().any(|share| share.decision.verdict != Verdict::NoWay);
-    let asides =
-        shares.extract_if(.., |s| has_way && s.decision.verdict == Verdict::NoWay).collect();
-    shares.sort_by_key(|share| matches!(share.packet.ends, Ends::V6 { .. }));
+    let Found { packets, shares, asides, verdict, rule } =
+        found(meaning, rules, (from, to, service, at))?;
     let first = shares.first().ok_or(NoAnswer::NoCommonFamily)?;
-    let same = shares.iter().all(|share| share.decision.verdict == first.decision.verdict);
     let filtered = first.decision.verdict.is_filtered();
-    let rule = rules.first_match(&first.packet).rule.filter(|_| filtered);
     Ok(Answer {
-        verdict: same.then_some(first.decision.verdict),
+        verdict,
         rule,
         passed_over: passed_over(rules, rule, &first.packet),
         close: if filtered { close(meaning, &first.packet, first.decision) } else { Vec::new() },
@@ -173,6 +163,35 @@ pub fn ask<'r>(
         asides,
         shares,
     })
+}
+
+/// What happens to the packets of a question, without what would help to change it.
+struct Found<'r> {
+    packets: PacketSet,
+    shares: Vec<Share>,
+    asides: Vec<Share>,
+    verdict: Option<Verdict>,
+    rule: Option<&'r Rule>,
+}
+
+fn found<'r>(
+    meaning: &Meaning<'_>,
+    rules: &'r RuleSet,
+    (from, to, service, at): (&End, &End, &Services, &IntervalSet<Minute>),
+) -> Result<Found<'r>, NoAnswer> {
+    let packets = question(meaning, from, to, service, at)?;
+    let parts = meaning.parts(&packets).into_iter();
+    let mut shares: Vec<Share> = parts.filter_map(|part| share(meaning.plan(), part)).collect();
+    let has_way = shares.iter().any(|share| share.decision.verdict != Verdict::NoWay);
+    let asides =
+        shares.extract_if(.., |s| has_way && s.decision.verdict == Verdict::NoWay).collect();
+    shares.sort_by_key(|share| matches!(share.packet.ends, Ends::V6 { .. }));
+    let first = shares.first().ok_or(NoAnswer::NoCommonFamily)?;
+    let same = shares.iter().all(|share| share.decision.verdict == first.decision.verdict);
+    let filtered = first.decision.verdict.is_filtered();
+    let rule = rules.first_match(&first.packet).rule.filter(|_| filtered);
+    let verdict = same.then_some(first.decision.verdict);
+    Ok(Found { packets, shares, asides, verdict, rule })
 }
 
 /// The packets that a question is about: those from where they belong; and what is offered to the outside

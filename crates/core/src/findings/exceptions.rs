@@ -244,7 +244,9 @@ fn decides_something(precedence: &Precedence, id: ExceptionId) -> bool {
         above.iter().fold(rest, |rest, id| rest.difference(precedence.set(*id)))
     };
     let mut rest = without(precedence.set(id).clone(), precedence.above(id));
-    for earlier in precedence.near(id).filter(|other| *other < id) {
+    // What is above it is taken out already, and what it is above leaves its packets to it.
+    let unrelated = |other: &ExceptionId| *other < id && !precedence.are_related(id, *other);
+    for earlier in precedence.near(id).filter(unrelated) {
         if rest.is_empty() {
             break;
         }

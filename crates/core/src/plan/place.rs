@@ -173,10 +173,10 @@ impl Directory {
             else {
                 return None;
             };
-            let mut rest = place.addresses.difference(addresses);
-            if !addresses.is_subset(&place.addresses) || addresses.is_empty() || (v4 && v6) {
+            if (v4 && v6) || addresses.is_empty() || !addresses.is_subset(&place.addresses) {
                 return None;
             }
+            let mut rest = place.addresses.difference(addresses);
             if v4 {
                 rest.v6 = crate::space::IntervalSet::empty();
             } else {

@@ -20,9 +20,12 @@ pub(crate) struct Clash {
 pub(crate) struct Comparison {
     /// Where the two differ.
     pub(crate) clashes: Vec<Clash>,
-    /// How many pairs of lines could not be decided in the steps that are allowed.
+    /// How many pairs of lines could not be decided in the steps that are allowed, or only to one packet.
     pub(crate) undecided: usize,
 }
+
+/// The most blocks that are worked out to say which packets clash. Beyond, one packet stands for all.
+const MOST_BLOCKS: usize = 2_000;
 
 /// Compares two tables of one frame, in every cell.
 pub(crate) fn compare(one: &Table<'_>, other: &Table<'_>) -> Comparison {
@@ -64,11 +67,13 @@ fn cells<A: Family>(a: Stack<'_, A>, b: Stack<'_, A>, found: &mut Comparison) {
             match before.escape(also, &shared) {
                 Search::Covered => {}
                 Search::Undecided => found.undecided += 1,
-                Search::Found(_) => found.clashes.push(Clash {
-                    one: one.owner,
-                    other: other.owner,
-                    packets: left(shared, before, also),
-                }),
+                Search::Found(point) => {
+                    let all = left(shared, before, also);
+                    found.undecided += usize::from(all.is_none());
+                    let one_packet = || A::packet(point).map(PacketSet::from).unwrap_or_default();
+                    let packets = all.unwrap_or_else(one_packet);
+                    found.clashes.push(Clash { one: one.owner, other: other.owner, packets });
+                }
             }
         }
     }
@@ -92,9 +97,9 @@ fn twins<A: Family>(lines: &[Line<A>], others: &[Line<A>]) -> Vec<Option<usize>>
     lines.iter().map(twin).collect()
 }
 
-/// All the packets of a block that no line of two lists has.
-fn left<A: Family>(block: Block<A>, before: Stack<'_, A>, also: Stack<'_, A>) -> PacketSet {
-    let Some(hull) = Hull::of(&block) else { return PacketSet::empty() };
+/// All the packets of a block that no line of two lists has; `None` where these are too scattered to be worked out.
+fn left<A: Family>(block: Block<A>, before: Stack<'_, A>, also: Stack<'_, A>) -> Option<PacketSet> {
+    let Some(hull) = Hull::of(&block) else { return Some(PacketSet::empty()) };
     let near = before.near(hull).chain(also.near(hull)).map(|(_, line)| line.block.clone());
-    A::region(Region::new([block]).difference(&Region::new(near)))
+    Region::new([block]).difference_within(&Region::new(near), MOST_BLOCKS).map(A::region)
 }

@@ -8,6 +8,7 @@ use crate::addressing::link_local;
 use crate::plan::{Form, Plan, ZoneId};
 use crate::space::{AddressSet, Match, PacketSet};
 use crate::verdict::Cause;
+use std::collections::HashMap;
 
 pub(super) fn compile(job: &Job<'_>) -> RuleSet {
     let plan = job.plan;
@@ -15,17 +16,16 @@ pub(super) fn compile(job: &Job<'_>) -> RuleSet {
     let opening = job.base.opening.clone();
     let mut lists =
         vec![RuleList::of_stage(Stage::Opening, opening, Otherwise::GoOn, arriving.clone())];
-    lists.extend(plan.zone_ids().filter_map(|from| to_gateway(job, from)));
-    let (local, rest) = (Stage::ToGateway, frame::for_gateway(plan));
-    lists.push(closing("closing-to-gateway", local, &job.base.to_gateway, rest));
+    let local = frame::for_gateway(plan);
+    lists.extend(plan.zone_ids().filter_map(|from| to_gateway(job, from, &local)));
+    lists.push(closing("closing-to-gateway", Stage::ToGateway, &job.base.to_gateway, local));
     let zones: Vec<AddressSet> = plan.zone_ids().map(|zone| plan.zone_prefixes(zone)).collect();
     let sources: Vec<AddressSet> = plan.zone_ids().map(|zone| sources(job, zone)).collect();
-    let touched: Vec<Touched> =
-        job.base.through.iter().map(|rule| Touched::by(&sources, &zones, rule)).collect();
+    let sorted = Sorted::by(&sources, &zones, &job.base.through);
     for from in plan.zone_ids() {
         for to in plan.zone_ids() {
             if something_passes(plan, from, to) || offers(plan, from, to).next().is_some() {
-                lists.push(pair(job, &touched, from, to));
+                lists.push(pair(job, &sorted, from, to));
             }
         }
     }
@@ -56,25 +56,39 @@ impl Touched {
     }
 }
 
-fn pair(job: &Job<'_>, touched: &[Touched], from: ZoneId, to: ZoneId) -> RuleList {
+/// The rules for what is passed on: those of cells by their zones, and those that stand above all cells, with the zones
+/// that they speak of.
+struct Sorted<'r> {
+    above: Vec<(&'r Rule, Touched)>,
+    cells: HashMap<(ZoneId, ZoneId), Vec<&'r Rule>>,
+}
+
+impl<'r> Sorted<'r> {
+    fn by(sources: &[AddressSet], zones: &[AddressSet], rules: &'r [Rule]) -> Self {
+        let mut sorted = Self { above: Vec::new(), cells: HashMap::new() };
+        for rule in rules {
+            match rule.cause {
+                Cause::Cell(from, to) => sorted.cells.entry((from, to)).or_default().push(rule),
+                Cause::Unmatched => {}
+                _ => sorted.above.push((rule, Touched::by(sources, zones, rule))),
+            }
+        }
+        sorted
+    }
+}
+
+fn pair(job: &Job<'_>, sorted: &Sorted<'_>, from: ZoneId, to: ZoneId) -> RuleList {
     let plan = job.plan;
     let prefixes = plan.zone_prefixes(to);
     let mut part = part(plan, from, &prefixes, plan.zone(to).name.as_str());
     part.sources = sources(job, from);
     part.anyone[1] = plan.zone_addresses(to);
-    let mut rules: Vec<Rule> = Vec::new();
-    let mut decided = false;
-    for (rule, touched) in job.base.through.iter().zip(touched) {
-        match rule.cause {
-            Cause::Cell(a, b) if (a, b) == (from, to) => {
-                decided = true;
-                rules.push(rule.clone());
-            }
-            Cause::Cell(..) | Cause::Unmatched => {}
-            _ if touched.between(from, to) => rules.extend(part.slice(plan, &job.base, rule)),
-            _ => {}
-        }
-    }
+    let above = sorted.above.iter().filter(|(_, touched)| touched.between(from, to));
+    let mut rules: Vec<Rule> =
+        above.filter_map(|(rule, _)| part.slice(plan, &job.base, rule)).collect();
+    let cells = sorted.cells.get(&(from, to)).map(Vec::as_slice).unwrap_or_default();
+    let decided = !cells.is_empty();
+    rules.extend(cells.iter().map(|rule| (*rule).clone()));
     let rules = part.alive(&job.base, rules);
     RuleList {
         name: part.mark.clone(),
@@ -99,13 +113,13 @@ fn sources(job: &Job<'_>, zone: ZoneId) -> AddressSet {
 }
 
 /// A zone's list for the gateway itself; `None` where no packet comes from the zone at all.
-fn to_gateway(job: &Job<'_>, from: ZoneId) -> Option<RuleList> {
+fn to_gateway(job: &Job<'_>, from: ZoneId, local: &PacketSet) -> Option<RuleList> {
     let plan = job.plan;
     let mut part = part(plan, from, &AddressSet::full(), "gateway");
     if part.enters.is_empty() {
         return None;
     }
-    part.packets = part.packets.intersection(&frame::for_gateway(plan));
+    part.packets = part.packets.intersection(local);
     // What comes without an address of its own, or stays on its link, asks the gateway too.
     part.sources = AddressSet::full();
     part.anyone[0] = AddressSet::full();

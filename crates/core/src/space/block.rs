@@ -211,6 +211,25 @@ impl<A: Coordinate> Region<A> {
         Self { blocks: rest }
     }
 
+    /// The same, as long as it takes no more than so many blocks on the way; `None` where it would.
+    pub(crate) fn difference_within(&self, other: &Self, most: usize) -> Option<Self> {
+        let mut rest = self.blocks.clone();
+        for cut in &other.blocks {
+            if rest.iter().all(|block| block.is_disjoint(cut)) {
+                continue;
+            }
+            let mut left = Vec::with_capacity(rest.len());
+            for block in rest {
+                block.subtract_into(cut, &mut left);
+            }
+            rest = left;
+            if rest.len() > most {
+                return None;
+            }
+        }
+        Some(Self { blocks: rest })
+    }
+
     /// The same region in fewer blocks: none within another, and none that another one completes in a
     /// single dimension. Nothing is lost and nothing added; the fewest possible they need not be.
     #[must_use]

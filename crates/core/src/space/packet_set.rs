@@ -83,6 +83,23 @@ pub struct PacketSet {
     pub v6: Region<u128>,
 }
 
+impl From<Packet> for PacketSet {
+    fn from(packet: Packet) -> Self {
+        let line = IntervalSet::point(packet.service.coordinate());
+        let service = match packet.ends {
+            Ends::V4 { .. } => ServiceSet { v4: line, ..ServiceSet::empty() },
+            Ends::V6 { .. } => ServiceSet { v6: line, ..ServiceSet::empty() },
+        };
+        Self::from(Match {
+            enters: IntervalSet::point(packet.enters),
+            source: packet.source().into(),
+            destination: packet.destination().into(),
+            service,
+            at: IntervalSet::point(packet.at),
+        })
+    }
+}
+
 impl From<&Match> for PacketSet {
     fn from(product: &Match) -> Self {
         Self {

@@ -5,6 +5,7 @@
 //! therefore always take their whole stretch of the line. One line makes one dimension of three.
 
 use super::{AddressSet, IntervalSet};
+use std::collections::HashSet;
 
 /// An IP protocol number, from the IANA registry "Assigned Internet Protocol Numbers".
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -244,10 +245,11 @@ impl ServiceSet {
         }
         let shared = self.v4.intersection(&self.v6);
         let mut words: Vec<String> = Vec::new();
+        let mut known: HashSet<String> = HashSet::new();
         let mut add = |line: &IntervalSet<u32>, mark: &str| {
             for word in line_words(line) {
                 let word = format!("{word}{mark}");
-                if !words.contains(&word) {
+                if known.insert(word.clone()) {
                     words.push(word);
                 }
             }

@@ -4,10 +4,12 @@ use super::{Because, EDITION};
 use crate::{Cell, Column, Table, Tone};
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Action, Plan, ZoneId};
-use bastium_core::rules::{Rule, RuleSet};
+use bastium_core::rules::{Rule, RuleSet, Stage};
 use bastium_core::space::{Match, PacketSet};
+use bastium_core::verdict::Cause;
 use schemars::JsonSchema;
 use serde::Serialize;
+use std::collections::HashMap;
 use std::ops::Range;
 
 /// The matrix.
@@ -79,16 +81,22 @@ impl MatrixSheet {
     /// The whole matrix.
     pub fn whole(meaning: &Meaning<'_>, rules: &RuleSet) -> Self {
         let plan = meaning.plan();
+        let through = Through::of(meaning, rules);
         let pairs = plan.zone_ids().flat_map(|from| plan.zone_ids().map(move |to| (from, to)));
-        Self::of(plan, pairs.map(|(from, to)| cell(meaning, rules, from, to)).collect(), Vec::new())
+        Self::of(
+            plan,
+            pairs.map(|(from, to)| cell(meaning, &through, from, to)).collect(),
+            Vec::new(),
+        )
     }
 
     /// One cell, with the rules that decide it in order.
     pub fn one(meaning: &Meaning<'_>, rules: &RuleSet, from: ZoneId, to: ZoneId) -> Self {
         let plan = meaning.plan();
+        let through = Through::of(meaning, rules);
         let deciding =
-            deciding(meaning, rules, from, to).map(|rule| cell_rule(plan, rule)).collect();
-        Self::of(plan, vec![cell(meaning, rules, from, to)], deciding)
+            through.deciding(meaning, from, to).map(|rule| cell_rule(plan, rule)).collect();
+        Self::of(plan, vec![cell(meaning, &through, from, to)], deciding)
     }
 
     fn of(plan: &Plan, cells: Vec<CellRow>, rules: Vec<CellRule>) -> Self {
@@ -171,11 +179,12 @@ pub(crate) fn logged(mut cell: Cell, log: bool) -> Cell {
     cell
 }
 
-fn cell(meaning: &Meaning<'_>, rules: &RuleSet, from: ZoneId, to: ZoneId) -> CellRow {
+fn cell(meaning: &Meaning<'_>, through: &Through<'_>, from: ZoneId, to: ZoneId) -> CellRow {
     let plan = meaning.plan();
     let cell = plan.matrix().cell(from, to);
     let mut exceptions: Vec<String> = Vec::new();
-    for rule in deciding(meaning, rules, from, to).filter(|rule| rule.cause.exception().is_some()) {
+    let deciding = through.deciding(meaning, from, to);
+    for rule in deciding.filter(|rule| rule.cause.exception().is_some()) {
         let name = rule.cause.name(plan);
         if !exceptions.contains(&name) {
             exceptions.push(name);
@@ -191,56 +200,86 @@ fn cell(meaning: &Meaning<'_>, rules: &RuleSet, from: ZoneId, to: ZoneId) -> Cel
     }
 }
 
-/// The rules of the list for routed traffic that decide packets from one zone to the other.
-fn deciding<'r>(
-    meaning: &Meaning<'_>,
-    rules: &'r RuleSet,
-    from: ZoneId,
-    to: ZoneId,
-) -> impl Iterator<Item = &'r Rule> + use<'r> {
-    let plan = meaning.plan();
-    let destination = plan.zone_addresses(to);
-    let sources = plan.zone_addresses(from);
-    let of_cell = |enters, source| Match {
-        enters,
-        source,
-        destination: destination.clone(),
-        ..Match::everything()
-    };
-    let entries = plan
-        .zone_entries(from)
-        .into_iter()
-        .map(|(legs, entering)| of_cell(legs, sources.intersection(&entering)));
-    let mut rest: PacketSet = entries.collect();
-    for product in meaning.translated().products() {
-        // What is offered to this zone comes by a way of its own.
-        let came_by = product.enters.first().map(|leg| plan.came_by(leg));
-        let inside = of_cell(product.enters.clone(), sources.clone());
-        if came_by.is_some_and(|leg| plan.zone_entries(from).iter().any(|(l, _)| l.contains(leg))) {
-            rest = rest.union(&PacketSet::from(inside).intersection(&PacketSet::from(product)));
+/// The rules of the list for routed traffic, each with its packets, and what is translated on its way in.
+struct Through<'r> {
+    rules: Vec<(&'r Rule, PacketSet)>,
+    /// The places of those that can decide for any two zones.
+    for_all: Vec<usize>,
+    /// The places of those for the cell of two zones.
+    for_cells: HashMap<(ZoneId, ZoneId), Vec<usize>>,
+    translated: PacketSet,
+}
+
+impl<'r> Through<'r> {
+    fn of(meaning: &Meaning<'_>, rules: &'r RuleSet) -> Self {
+        let lists = rules.lists.iter().filter(|list| list.stage == Stage::Through);
+        let rules = lists.flat_map(|list| &list.rules);
+        let rules = rules.filter_map(|rule| Some((rule, PacketSet::from(rule.matches.as_ref()?))));
+        let rules: Vec<(&Rule, PacketSet)> = rules.collect();
+        let mut for_all = Vec::new();
+        let mut for_cells: HashMap<(ZoneId, ZoneId), Vec<usize>> = HashMap::new();
+        for (place, (rule, _)) in rules.iter().enumerate() {
+            match rule.cause {
+                Cause::Cell(from, to) => for_cells.entry((from, to)).or_default().push(place),
+                _ => for_all.push(place),
+            }
         }
+        Self { rules, for_all, for_cells, translated: meaning.translated() }
     }
-    if from == to {
-        // Inside one network nothing meets the gateway.
-        for id in plan.networks_of(from).filter(|id| plan.network(*id).tunnel.is_none()) {
-            let own = plan.network_addresses(id);
-            let within =
-                Match { source: own.clone(), destination: own.clone(), ..Match::everything() };
-            rest = rest.difference(&PacketSet::from(within));
+
+    /// Those that decide packets from one zone to the other.
+    fn deciding(
+        &self,
+        meaning: &Meaning<'_>,
+        from: ZoneId,
+        to: ZoneId,
+    ) -> impl Iterator<Item = &'r Rule> + use<'r> {
+        let plan = meaning.plan();
+        let destination = plan.zone_addresses(to);
+        let sources = plan.zone_addresses(from);
+        let of_cell = |enters, source| Match {
+            enters,
+            source,
+            destination: destination.clone(),
+            ..Match::everything()
+        };
+        let entries = plan
+            .zone_entries(from)
+            .into_iter()
+            .map(|(legs, entering)| of_cell(legs, sources.intersection(&entering)));
+        let mut rest: PacketSet = entries.collect();
+        for product in self.translated.products() {
+            // What is offered to this zone comes by a way of its own.
+            let came_by = product.enters.first().map(|leg| plan.came_by(leg));
+            let inside = of_cell(product.enters.clone(), sources.clone());
+            if came_by
+                .is_some_and(|leg| plan.zone_entries(from).iter().any(|(l, _)| l.contains(leg)))
+            {
+                rest = rest.union(&PacketSet::from(inside).intersection(&PacketSet::from(product)));
+            }
         }
-    }
-    let mut found = Vec::new();
-    let through =
-        rules.lists.iter().filter(|list| list.stage == bastium_core::rules::Stage::Through);
-    for rule in through.flat_map(|list| &list.rules) {
-        let Some(product) = &rule.matches else { continue };
-        let own = PacketSet::from(product);
-        if !rest.is_disjoint(&own) {
-            found.push(rule);
-            rest = rest.difference(&own);
+        if from == to {
+            // Inside one network nothing meets the gateway.
+            for id in plan.networks_of(from).filter(|id| plan.network(*id).tunnel.is_none()) {
+                let own = plan.network_addresses(id);
+                let within =
+                    Match { source: own.clone(), destination: own.clone(), ..Match::everything() };
+                rest = rest.difference(&PacketSet::from(within));
+            }
         }
+        let mut found = Vec::new();
+        // The cell of two other zones has none of these packets.
+        let cells = self.for_cells.get(&(from, to)).map(Vec::as_slice).unwrap_or_default();
+        let mut places: Vec<usize> = self.for_all.iter().chain(cells).copied().collect();
+        places.sort_unstable();
+        for (rule, own) in places.into_iter().map(|place| &self.rules[place]) {
+            if !rest.is_disjoint(own) {
+                found.push(*rule);
+                rest = rest.difference(own);
+            }
+        }
+        found.into_iter()
     }
-    found.into_iter()
 }
 
 fn cell_rule(plan: &Plan, rule: &Rule) -> CellRule {

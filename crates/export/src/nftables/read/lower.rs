@@ -12,12 +12,14 @@ mod translated;
 
 pub(crate) use translated::{Translated, Translation, translated_in, translated_out};
 
-use super::ruleset::{Hook, Part, Problem, Refusal, Rule, Ruleset, State, Verdict};
+use super::ruleset::{Hook, Part, Problem, Refusal, Rule, Ruleset, Side, State, Verdict};
 use super::world::World;
 use bastium_core::addressing::Family;
 use bastium_core::plan::Action;
 use bastium_core::space::{Match, PacketSet, Protocol, ServiceSet};
 use limits::{Limits, limits_mark};
+use std::cell::RefCell;
+use std::collections::HashMap;
 
 /// How deep chains may lead into each other, as in the kernel.
 const DEEPEST: usize = 16;
@@ -109,6 +111,8 @@ struct Lowering<'r> {
     logged: Vec<Match>,
     translated: Vec<Translation>,
     limits: Limits,
+    /// What interfaces of a name are, once they have been asked for.
+    interfaces: RefCell<HashMap<(Side, String), Vec<Match>>>,
     /// Where the lines of the chain that is gone through begin: what it decides there is its last word.
     chain_begins: usize,
 }
@@ -128,6 +132,7 @@ impl<'r> Lowering<'r> {
             logged: Vec::new(),
             translated: Vec::new(),
             limits,
+            interfaces: RefCell::default(),
             chain_begins: 0,
         }
     }

@@ -215,7 +215,7 @@ pub(crate) enum Key {
 }
 
 /// Where a packet comes by, or leaves.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub(crate) enum Side {
     In,
     Out,

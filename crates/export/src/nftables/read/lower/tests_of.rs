@@ -207,7 +207,11 @@ impl Lowering<'_> {
         let mut some = Vec::new();
         for value in values {
             if let Value::Name(name) = value {
-                some.extend(self.world.interface(side, name));
+                let mut known = self.interfaces.borrow_mut();
+                let found = known
+                    .entry((side, name.clone()))
+                    .or_insert_with(|| self.world.interface(side, name));
+                some.extend(found.iter().cloned());
             }
         }
         let some = merged(some);
