@@ -63,6 +63,8 @@ pub(crate) fn write(
     over: Over,
 ) -> Result<Vec<String>, Failure> {
     let failed = |error| Failure::File { path: named.to_owned(), doing: "write", error };
+    // The system follows links that have no text, as those to open files, and knows what is there.
+    may_be_added_to(named)?;
     let path = followed(named).map_err(failed)?;
     let old = match std::fs::symlink_metadata(&path) {
         Ok(old) => Some(old),

@@ -6,7 +6,7 @@ use super::candidate::Candidate;
 use super::content::family;
 use super::places::{ping, tcp};
 use super::{Probe, write::packet_of};
-use crate::addressing::{Subnet, multicast};
+use crate::addressing::multicast;
 use crate::meaning::Meaning;
 use crate::plan::{ExceptionId, Plan, ZoneId};
 use crate::rules::RuleSet;
@@ -174,9 +174,11 @@ impl Sides<'_, '_> {
     /// Of addresses, those at which one machine answers, if there is one: a connection to the address of all routers
     /// of a subnet (RFC 4291 2.6.1), to a broadcast or a multicast address has nobody at its other end.
     fn where_somebody_answers(&self, addresses: &AddressSet) -> AddressSet {
-        let subnets = || self.plan.networks().iter().flat_map(|network| &network.subnets);
-        let anycast: AddressSet = subnets().filter_map(Subnet::anycast).collect();
-        let broadcast: AddressSet = subnets().filter_map(Subnet::broadcast).collect();
+        let networks = || self.plan.networks().iter().flat_map(|network| network.subnets.clone());
+        let uplinks = || self.plan.uplinks().iter().flat_map(|uplink| uplink.subnets());
+        let subnets = || networks().chain(uplinks());
+        let anycast: AddressSet = subnets().filter_map(|subnet| subnet.anycast()).collect();
+        let broadcast: AddressSet = subnets().filter_map(|subnet| subnet.broadcast()).collect();
         let everyone = anycast.union(&broadcast).union(&multicast());
         let single = addresses.difference(&everyone);
         if single.is_empty() { addresses.clone() } else { single }
