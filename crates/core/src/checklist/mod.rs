@@ -161,25 +161,30 @@ pub fn build(meaning: &Meaning<'_>, proved: Proved<'_>) -> Checklist {
     let writer = write::Writer::new(meaning, rules);
     let mut checks: Vec<Check> =
         chosen.into_iter().filter_map(|candidate| writer.check(candidate)).collect();
-    tell_apart(&mut checks);
+    tell_apart(&mut checks, meaning.plan());
     Checklist { stands: stands(meaning, checks), strength, least }
 }
 
-/// Checks that whoever makes them would take for one and the same differ in the address that they come from: the
-/// second says so.
-fn tell_apart(checks: &mut [Check]) {
+/// Checks that whoever makes them would take for one and the same differ in the address that they come from, or in the
+/// uplink that they come by: the second says so.
+fn tell_apart(checks: &mut [Check], plan: &crate::plan::Plan) {
     let mut seen = HashSet::new();
     for check in checks {
-        let looks = (&check.standpoint, &check.to, &check.target, check.probe, check.expect);
-        if seen.insert(format!("{looks:?} {:?}", check.when)) {
-            continue;
+        loop {
+            let looks = (&check.standpoint, &check.to, &check.target, check.probe, check.expect);
+            if seen.insert(format!("{looks:?} {:?}", check.when)) {
+                break;
+            }
+            let source = check.packet.source();
+            let uplink = usize::from(plan.came_by(check.packet.enters).0);
+            let uplink = uplink.checked_sub(plan.networks().len());
+            check.standpoint = match (&check.standpoint, uplink) {
+                (Standpoint::Network(id), _) => Standpoint::Address(*id, source),
+                (Standpoint::Outside, _) => Standpoint::OutsideAt(source),
+                (Standpoint::OutsideAt(_), Some(uplink)) => Standpoint::OutsideBy(uplink, source),
+                _ => break,
+            };
         }
-        let source = check.packet.source();
-        check.standpoint = match check.standpoint {
-            Standpoint::Network(id) => Standpoint::Address(id, source),
-            Standpoint::Outside => Standpoint::OutsideAt(source),
-            _ => continue,
-        };
     }
 }
 

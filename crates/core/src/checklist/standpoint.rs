@@ -19,6 +19,8 @@ pub enum Standpoint {
     Outside,
     /// Outside, at an address that the plan names.
     OutsideAt(IpAddr),
+    /// Outside, at an address from which packets come by that uplink, by its place in the plan's list.
+    OutsideBy(usize, IpAddr),
 }
 
 impl Standpoint {
@@ -26,7 +28,7 @@ impl Standpoint {
     pub fn network(&self) -> Option<NetworkId> {
         match self {
             Self::Network(id) | Self::Address(id, _) | Self::Behind(id, ..) => Some(*id),
-            Self::Outside | Self::OutsideAt(_) => None,
+            Self::Outside | Self::OutsideAt(_) | Self::OutsideBy(..) => None,
         }
     }
 
@@ -44,6 +46,9 @@ impl Standpoint {
             }
             Self::Outside => "internet".to_owned(),
             Self::OutsideAt(address) => format!("internet at {address}"),
+            Self::OutsideBy(uplink, address) => {
+                format!("internet at {address}, by {}", plan.uplinks()[*uplink].name)
+            }
         }
     }
 
@@ -91,6 +96,10 @@ impl Standpoint {
                 "stand in {}, behind its router in {}; set the address {address} by hand",
                 route_name(plan, *id, *route),
                 plan.network(*id).name
+            ),
+            Self::OutsideBy(uplink, address) => format!(
+                "ask whoever has the address {address} outside to try it, while packets from there come by {}",
+                plan.uplinks()[*uplink].name
             ),
             Self::OutsideAt(address) => {
                 format!("ask whoever has the address {address} outside to try it")

@@ -74,7 +74,7 @@ fn stands_there(
         Standpoint::Address(_, address) | Standpoint::Behind(_, _, address) => {
             own.iter().copied().filter(|own| own == address).collect()
         }
-        Standpoint::Outside | Standpoint::OutsideAt(_) => {
+        Standpoint::Outside | Standpoint::OutsideAt(_) | Standpoint::OutsideBy(..) => {
             let inside = own.iter().any(|address| plan.inside().contains(*address));
             if inside || !tour.args.outside_site { Vec::new() } else { own.to_vec() }
         }
