@@ -179,6 +179,7 @@ fn notes_stay_with_their_check_and_the_sheet_is_signed_off_when_all_pass() {
         let first = of_first(stands, rules, Outcome::Pass, "2026-11-24T10:00:00Z");
         let pass = |check: &checklist::Check| Record {
             id: check.id.clone(),
+            expect: check.expect.word().to_owned(),
             means: check.means(rules),
             ..first.clone()
         };
