@@ -269,9 +269,12 @@ pub struct Addresses {
     /// Write the subnets that were carved into the plan
     #[arg(long)]
     pub pin: bool,
-    /// How the plan is written, with --pin
-    #[command(flatten)]
-    pub writing: Writing,
+    /// With --pin: show what would change, and write nothing
+    #[arg(long, requires = "pin")]
+    pub dry_run: bool,
+    /// With --pin: write even where the file is protected from it
+    #[arg(long, requires = "pin")]
+    pub force: bool,
 }
 
 /// Arguments of `services`.

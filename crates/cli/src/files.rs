@@ -64,7 +64,7 @@ pub(crate) fn write(
 ) -> Result<Vec<String>, Failure> {
     let failed = |error| Failure::File { path: named.to_owned(), doing: "write", error };
     // The system follows links that have no text, as those to open files, and knows what is there.
-    may_be_added_to(named)?;
+    is_a_file_or_none(named)?;
     let path = followed(named).map_err(failed)?;
     let old = match std::fs::symlink_metadata(&path) {
         Ok(old) => Some(old),
@@ -128,11 +128,11 @@ fn may_be_written_over(
     }
 }
 
-/// Whether something can be added to a file: it is not there yet, or an ordinary one.
+/// Makes sure that a path leads to an ordinary file, or to nothing yet.
 ///
 /// # Errors
-/// When it is something else: a pipe would wait for a reader, a device would do whatever it does.
-pub(crate) fn may_be_added_to(named: &Path) -> Result<(), Failure> {
+/// When it leads to something else: a pipe would wait for a reader, a device would do whatever it does.
+pub(crate) fn is_a_file_or_none(named: &Path) -> Result<(), Failure> {
     match std::fs::metadata(named) {
         Ok(found) if !found.is_file() => {
             Err(Failure::NoFile { path: named.to_owned(), what: kind(&found) })

@@ -197,6 +197,16 @@ fn a_full_device_is_told_by_help_as_well() {
     }
 }
 
+/// What is said of writing belongs to what writes.
+#[test]
+fn options_of_writing_need_something_to_write() {
+    let bench = Bench::new();
+    for option in ["--dry-run", "--force"] {
+        assert_eq!(bench.run(&format!("addresses {option} --plan bare.toml")).code, 2, "{option}");
+    }
+    assert_eq!(bench.run("addresses --pin --dry-run --plan bare.toml").code, 0);
+}
+
 #[test]
 fn an_empty_variable_is_none() {
     let bench = Bench::new();

@@ -115,6 +115,24 @@ fn a_workbook_takes_no_more_room_than_it_needs() {
             workbook(&head(), &strings("1"), Some(("xl/more.bin", &zeros))),
             "64 MiB",
         ),
+        (
+            "a stray cell behind what is not well formed",
+            workbook(
+                &format!("<x></y>{}", stray("ZZZZZZZ9999999999999", "3")),
+                &strings("1"),
+                None,
+            ),
+            "no place",
+        ),
+        (
+            "a cell whose place is not written as one",
+            workbook(
+                &(head() + "<row r=3><c r=ZZZZZZZ99999999999><v>1</v></c></row>"),
+                &strings("1"),
+                None,
+            ),
+            "attribute",
+        ),
         ("nothing", workbook("", &strings("0"), None), "nothing in it"),
     ] {
         let (code, said) = add(&bench, &book);

@@ -11,6 +11,7 @@ use bastium_core::source::Text;
 use bastium_core::space::{
     Ends, IntervalSet, Leg, Match, Minute, Packet, PacketSet, Protocol, ServicePoint,
 };
+use bastium_core::verdict::Verdict;
 use model::{PLACES, SERVICES, TODAY, any_draft, exception, extend, located, text, texts, uniform};
 use proptest::prelude::*;
 use proptest::sample::select;
@@ -86,6 +87,28 @@ fn what_fits_and_is_outranked_names_who_goes_before_it() {
     let [one] = found.as_slice() else { panic!("{found:?}") };
     assert!(matches!(one.but, But::Outranked(_)));
     assert_eq!(one.words(&plan), "narrow goes before it");
+}
+
+/// An answer that is remembered is one to the same question: at another hour it is another.
+#[test]
+fn a_question_asked_again_at_another_hour_has_its_own_answer() {
+    let mut draft = uniform("block", false);
+    extend(&mut draft);
+    let by_hours = exception("early-print", "desks", "tills", "tcp/80", "allow");
+    draft.exceptions = vec![draft::Exception { hours: Some(text("early")), ..by_hours }];
+    let plan = resolve(draft).expect("a plan");
+    let meaning = Meaning::new(&plan, TODAY).expect("no contradiction");
+    let rules = rules::compile(&meaning);
+    let lookup = Lookup::new(&meaning, &rules);
+    let mut asker = Asker::new(&meaning, &rules, lookup.ready());
+    let mut asked = |minute: u16| {
+        let at = IntervalSet::point(Minute::new(minute));
+        asker.ask("desks", "tills", "tcp/80", &at).expect("an answer").verdict
+    };
+    for _ in 0..2 {
+        assert_eq!(asked(390), Some(Verdict::Allow), "monday, half past six");
+        assert_eq!(asked(1500), Some(Verdict::Block), "tuesday");
+    }
 }
 
 proptest! {

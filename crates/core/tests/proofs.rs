@@ -5,13 +5,15 @@ mod model;
 
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Form, Plan, draft, resolve};
-use bastium_core::proof::{self, Lookup, prove};
+use bastium_core::proof::{self, CarriedLine, Fate, Lookup, prove};
 use bastium_core::rules::{self, Otherwise, Rule, RuleList, RuleSet, mistakes};
+use bastium_core::space::{IntervalSet, Leg, Match, Protocol, ServiceSet};
 use bastium_core::verdict::Verdict;
 use model::packets::{Borders, packet};
-use model::{TODAY, any_draft};
+use model::{TODAY, any_draft, uniform};
 use proptest::prelude::*;
 use proptest::sample::select;
+use std::net::IpAddr;
 
 fn any_form() -> impl Strategy<Value = Form> {
     select(&Form::ALL[..])
@@ -225,6 +227,40 @@ proptest! {
         prop_assert!(!through || packet.is_some());
         if let Some(packet) = packet {
             prop_assert_eq!(meaning.decide(&packet).verdict, Verdict::Allow);
+        }
+    }
+}
+
+/// What a gateway lets by is so scattered that nobody could say where it differs: one packet stands for it, it does
+/// differ, and that the rest was not worked out is told.
+#[test]
+fn differences_that_are_too_scattered_are_shown_by_one_packet_and_told() {
+    let plan = plan_of(uniform("allow", false));
+    let meaning = Meaning::new(&plan, TODAY).expect("no contradiction");
+    let fate = Fate::Value(1);
+    let single = |number: u32| Match {
+        enters: IntervalSet::point(Leg(0)),
+        source: IpAddr::from([10, 44, (number % 251) as u8, (number % 241) as u8]).into(),
+        destination: IpAddr::from([10, 60, (number % 239) as u8, (number % 233) as u8]).into(),
+        service: ServiceSet::ports(Protocol::TCP, number as u16 + 1, number as u16 + 1),
+        at: IntervalSet::full(),
+    };
+    let lines = |count: u32| {
+        (0..count).map(|n| CarriedLine::new(vec![single(n)], fate)).collect::<Vec<_>>()
+    };
+    let expected = [CarriedLine::new(
+        vec![Match { enters: IntervalSet::point(Leg(0)), ..Match::everything() }],
+        fate,
+    )];
+    for (count, whole) in [(3, true), (3_000, false)] {
+        let own = lines(count);
+        let found = proof::alike(&meaning, &expected, &own);
+        assert!(!found.holds() && !found.divergences.is_empty(), "{count}");
+        assert_eq!(found.undecided == 0, whole, "{count}");
+        for divergence in &found.divergences {
+            let packet = &divergence.packet;
+            assert!(divergence.packets.contains(packet) && divergence.line == own.len());
+            assert!(!own.iter().flat_map(|line| &line.matches).any(|m| m.contains(packet)));
         }
     }
 }

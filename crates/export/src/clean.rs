@@ -28,8 +28,8 @@ pub fn shell_word(text: &str) -> String {
     shlex::try_quote(&text).map_or_else(|_| text.to_string(), Cow::into_owned)
 }
 
-/// How much of a text stands in a remark, in bytes. Readers of configuration files take some hundreds of bytes to a
-/// line, and what is longer for the next one.
+/// How much of a text stands in a remark, in bytes: well below the shortest line that the readers of our files take,
+/// which is dnsmasq's with 1,024 bytes (`MAXDNAME` in its `dns-protocol.h`).
 const LONGEST_REMARK: usize = 200;
 
 /// Text of a plan as a remark of a file: on one line that no reader takes for two, and bounded.

@@ -223,10 +223,7 @@ impl Spare {
         let exceptions = plan.exceptions().iter();
         let places = exceptions.flat_map(|e| [&e.from.addresses, &e.to.addresses]);
         let groups = plan.groups().iter().map(|group| &group.place.addresses);
-        let narrow = places.chain(groups).filter(|set| {
-            let v4: u64 = set.v4.spans().iter().map(|(a, b)| u64::from(b - a) + 1).sum();
-            v4 < 1 << 31
-        });
+        let narrow = places.chain(groups).filter(|set| !set.has_most_of(plan.internet_addresses()));
         let named = narrow.fold(plan.inside().clone(), |all, set| all.union(set));
         let uplinks = plan.uplinks().iter().map(|uplink| uplink.own());
         Self { named: uplinks.fold(named, |all, own| all.union(&own)), used: 0 }

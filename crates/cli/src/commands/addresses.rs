@@ -11,7 +11,8 @@ use bastium_planfile::edit::Edit;
 
 pub(super) fn run(args: &Addresses, session: &mut Session<'_>) -> Result<Exit, Failure> {
     if args.pin {
-        return pin(args.writing, session);
+        let writing = Writing { dry_run: args.dry_run, force: args.force };
+        return pin(writing, session);
     }
     let plan = session.plan()?;
     let sheet = AddressSheet::new(&plan, args.free);

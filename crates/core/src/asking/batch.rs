@@ -89,24 +89,19 @@ impl<'a> Asker<'a> {
             return Ok(brief);
         }
         // Tables of questions repeat themselves.
-        let key = (from.to_owned(), to.to_owned(), service.to_owned(), at.clone());
-        if let Some(known) = self.answers.get(&key) {
+        let question = (from.to_owned(), to.to_owned(), service.to_owned(), at.clone());
+        if let Some(known) = self.answers.get(&question) {
             return known.clone();
         }
-        let answer = self.as_a_whole(from, to, service, at);
+        let answer = self.as_a_whole(&question);
         if self.answers.len() < MOST_WORDS {
-            self.answers.insert(key, answer.clone());
+            self.answers.insert(question, answer.clone());
         }
         answer
     }
 
-    fn as_a_whole(
-        &mut self,
-        from: &str,
-        to: &str,
-        service: &str,
-        at: &IntervalSet<Minute>,
-    ) -> Result<Brief<'a>, Unasked> {
+    fn as_a_whole(&mut self, question: &Question) -> Result<Brief<'a>, Unasked> {
+        let (from, to, service, at) = question;
         let (meaning, plan) = (self.meaning, self.meaning.plan());
         let mut problems = Vec::new();
         let mut known = |result: Result<End, Vec<Diagnosis>>| {

@@ -15,6 +15,8 @@ pub(super) enum Spot {
     Network(u32),
     /// A subnet behind a router.
     Route(u32),
+    /// The own subnet of an uplink, where that is none of the internet's.
+    Uplink(u32),
     /// The gateway itself.
     Gateway,
     /// Everyone on a link.
@@ -56,6 +58,10 @@ impl Book {
             stretches
                 .extend(route.reach.ranges().map(|(low, high)| (low, high, Spot::Route(number))));
         }
+        for (number, uplink) in (0..).zip(0..plan.uplinks().len()) {
+            let beside = plan.beside_uplink(uplink);
+            stretches.extend(beside.ranges().map(|(low, high)| (low, high, Spot::Uplink(number))));
+        }
         stretches.sort_unstable();
         Self { single, stretches, internet: plan.internet_addresses().clone() }
     }
@@ -82,6 +88,7 @@ impl Book {
             Spot::Host(number) => plan.hosts()[number as usize].name.to_string(),
             Spot::Network(number) => plan.networks()[number as usize].name.to_string(),
             Spot::Route(number) => plan.routes()[number as usize].name.to_string(),
+            Spot::Uplink(number) => plan.uplinks()[number as usize].name.to_string(),
             Spot::Gateway => "gateway".to_owned(),
             Spot::Everyone => "everyone".to_owned(),
             Spot::Internet => "internet".to_owned(),

@@ -35,7 +35,7 @@ impl Offer {
             Spot::Everyone | Spot::Nowhere => None,
             // An address that comes by DHCP may be another's tomorrow: the network is meant.
             Spot::Internet if one => Some(address.to_string()),
-            Spot::Route(_) if one => Some(address.to_string()),
+            Spot::Route(_) | Spot::Uplink(_) if one => Some(address.to_string()),
             spot => Some(book.words(plan, spot)),
         };
         let from = place(from, one_source, packet.source())?;

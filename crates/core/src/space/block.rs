@@ -197,18 +197,8 @@ impl<A: Coordinate> Region<A> {
 
     /// What this region has and `other` has not.
     pub fn difference(&self, other: &Self) -> Self {
-        let mut rest = self.blocks.clone();
-        for cut in &other.blocks {
-            if rest.iter().all(|block| block.is_disjoint(cut)) {
-                continue;
-            }
-            let mut left = Vec::with_capacity(rest.len());
-            for block in rest {
-                block.subtract_into(cut, &mut left);
-            }
-            rest = left;
-        }
-        Self { blocks: rest }
+        // No number of blocks is too large.
+        self.difference_within(other, usize::MAX).unwrap_or_default()
     }
 
     /// The same, as long as it takes no more than so many blocks on the way; `None` where it would.

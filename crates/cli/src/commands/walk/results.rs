@@ -57,7 +57,7 @@ impl Results {
         others: &[PathBuf],
         session: &mut Session<'_>,
     ) -> Result<Self, Failure> {
-        files::may_be_added_to(&path)?;
+        files::is_a_file_or_none(&path)?;
         let mut records = Vec::new();
         let own = path.exists().then_some(&path);
         for file in others.iter().chain(own) {

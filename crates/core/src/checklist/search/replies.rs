@@ -32,11 +32,17 @@ impl Search<'_> {
             return Err(Some(Undetectable::NoDifference));
         }
         let sent = self.shown.rules.set_as_filtered(&self.places.all());
-        let here = self.waiting(number, mistake, &sent);
+        // Where no state is kept, each rule is for some replies: what others let back as well is no loss.
+        let alone = self.shown.replies.is_none().then(|| self.by_this_rule_alone(mistake));
+        let of_it = |set: &PacketSet| match &alone {
+            Some(alone) => set.intersection(alone),
+            None => set.clone(),
+        };
+        let here = self.waiting(number, mistake, &of_it(&sent));
         if let Some(candidate) = here.candidate {
             return Ok(candidate);
         }
-        let anywhere = self.waiting(number, mistake, &self.meaning.universe());
+        let anywhere = self.waiting(number, mistake, &of_it(&self.meaning.universe()));
         match (here.undecided || here.anything || anywhere.undecided, anywhere.anything) {
             (true, _) => Err(None),
             (false, true) => Err(Some(Undetectable::NoPlace)),
@@ -61,20 +67,16 @@ impl Search<'_> {
     fn waiting(&self, number: u32, mistake: &Mistake, set: &PacketSet) -> Waiting {
         let parts = self.meaning.parts(set).into_iter();
         let allowed = parts.filter(|part| part.decision.verdict == Verdict::Allow);
-        let mut allowed: Vec<PacketSet> = allowed.map(|part| part.packets).collect();
         let mut found = Waiting::default();
-        if self.shown.replies.is_none() {
-            let alone = self.by_this_rule_alone(mistake);
-            allowed = allowed.into_iter().map(|packets| packets.intersection(&alone)).collect();
-            if mistake.change == Change::Missing {
-                self.without_state(number, mistake, &allowed, &mut found);
-                return found;
-            }
+        if self.shown.replies.is_none() && mistake.change == Change::Missing {
+            self.without_state(number, mistake, allowed.map(|part| part.packets), &mut found);
+            return found;
         }
-        for packets in allowed {
-            let products = packets.products();
-            for (reply, asked) in
-                products.flat_map(|product| replies_to(self.meaning.plan(), &product))
+        for part in allowed {
+            for (reply, asked) in part
+                .packets
+                .products()
+                .flat_map(|product| replies_to(self.meaning.plan(), &product))
             {
                 self.one(number, mistake, (&reply, &asked), &mut found);
                 if found.candidate.is_some() {
@@ -121,20 +123,19 @@ impl Search<'_> {
         found.candidate = sent.find_map(|packet| self.candidate(number, mistake, packet));
     }
 
-    /// Where no state is kept, each rule is for some replies. What asks for those that none but this one lets
-    /// back, by whichever uplink they come.
+    /// What asks for replies that no rule but this one lets back, by whichever uplink they come; as the lists see it.
     fn by_this_rule_alone(&self, mistake: &Mistake) -> PacketSet {
         let (plan, rules) = (self.meaning.plan(), self.shown.rules);
         let forgotten = Mistake { change: Change::Missing, ..mistake.clone() };
         rules.answered(plan).difference(&forgotten.made_in(rules).answered(plan))
     }
 
-    /// The same, where the rule is forgotten: none of that is answered.
+    /// The same, where the rule is forgotten: nothing of that is answered.
     fn without_state(
         &self,
         number: u32,
         mistake: &Mistake,
-        alone: &[PacketSet],
+        alone: impl Iterator<Item = PacketSet>,
         found: &mut Waiting,
     ) {
         for packets in alone {

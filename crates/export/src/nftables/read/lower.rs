@@ -137,6 +137,13 @@ impl<'r> Lowering<'r> {
         }
     }
 
+    /// What an interface of that name is, asked of the world once.
+    fn interface(&self, side: Side, name: &str) -> Vec<Match> {
+        let mut known = self.interfaces.borrow_mut();
+        let own = known.entry((side, name.to_owned()));
+        own.or_insert_with(|| self.world.interface(side, name)).clone()
+    }
+
     fn problem(&mut self, at: &str, what: impl Into<String>) {
         let problem = Problem { at: at.to_owned(), what: what.into() };
         if !self.done.problems.contains(&problem) {

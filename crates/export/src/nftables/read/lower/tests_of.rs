@@ -207,11 +207,7 @@ impl Lowering<'_> {
         let mut some = Vec::new();
         for value in values {
             if let Value::Name(name) = value {
-                let mut known = self.interfaces.borrow_mut();
-                let found = known
-                    .entry((side, name.clone()))
-                    .or_insert_with(|| self.world.interface(side, name));
-                some.extend(found.iter().cloned());
+                some.extend(self.interface(side, name));
             }
         }
         let some = merged(some);
