@@ -89,6 +89,22 @@ fn mode_and_owner_line_ends_and_the_mark_stay() {
     assert!(!changed.replace("\r\n", "").contains('\n'), "every line ends alike");
 }
 
+/// Extended attributes go along, access lists among them; where this folder has none there is nothing to see.
+#[cfg(target_os = "linux")]
+#[test]
+fn extended_attributes_stay() {
+    use rustix::fs::{XattrFlags, getxattr, setxattr};
+    let bench = Bench::new();
+    let plan = bench.file("clinic.toml");
+    if setxattr(&plan, "user.owner", b"locum", XattrFlags::empty()).is_err() {
+        return;
+    }
+    assert_eq!(bench.clinic("set network desks hosts=21").code, 0);
+    let mut value = [0u8; 16];
+    let length = getxattr(&plan, "user.owner", &mut value[..]).expect("it is there still");
+    assert_eq!(&value[..length], b"locum");
+}
+
 #[test]
 fn a_protected_plan_is_changed_by_force_alone() {
     let bench = Bench::new();

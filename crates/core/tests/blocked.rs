@@ -118,6 +118,22 @@ fn an_offer_names_what_is_fixed_and_widens_what_is_leased() {
     assert_eq!(offer(&[out, elsewhere]).2, "internet");
 }
 
+/// A provider's box beside an uplink goes by the uplink's name, and by its address where one is asked for.
+#[test]
+fn who_stands_beside_an_uplink_goes_by_its_name() {
+    let mut draft = wired(uniform("block", false));
+    draft.uplinks[0].address = model::texts(model::PRIVATE_UPLINK);
+    let plan = resolve(draft).expect("a plan");
+    let one = entry("lan1.20", "wan1", "10.44.24.2", "192.168.7.1", tcp(443));
+    let other = entry("lan1.20", "wan1", "10.44.24.2", "192.168.7.3", tcp(443));
+    for (entries, offered) in [([one, one], "192.168.7.1"), ([one, other], "fibre")] {
+        let blocked = counted(&plan, &entries);
+        let group = &blocked.groups[0];
+        let offer = group.offer.as_ref().expect("an offer");
+        assert_eq!((group.to.as_str(), offer.to.as_str()), ("fibre", offered));
+    }
+}
+
 #[test]
 fn what_the_gateway_itself_begins_comes_by_no_interface() {
     let plan = plan();
