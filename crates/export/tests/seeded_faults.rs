@@ -69,6 +69,21 @@ fn faults(text: &str) -> Vec<(String, String)> {
         }
     }
     let mut add = |what: &str, text: String| all.push((what.to_owned(), text));
+    // What the gateway says to itself is stopped.
+    let itself = "\t\tiifname \"lo\" accept\n";
+    for (what, line) in [
+        ("lo forgotten", ""),
+        ("lo dropped", "\t\tiifname \"lo\" drop\n"),
+        ("lo for another interface", "\t\tiifname \"lo0\" accept\n"),
+        ("lo for one protocol", "\t\tiifname \"lo\" meta l4proto tcp accept\n"),
+        (
+            "lo without what goes on",
+            "\t\tiifname \"lo\" ct state new accept\n\t\tiifname \"lo\" drop\n",
+        ),
+        ("lo below a guard", "\t\tip saddr 127.0.0.0/8 drop\n\t\tiifname \"lo\" accept\n"),
+    ] {
+        add(what, changed(text, itself, line));
+    }
     // Lines too many.
     for (chain, line) in [
         ("forward", "iifname \"core.80\" ip daddr 10.44.40.10 accept"),
@@ -107,6 +122,10 @@ fn faults(text: &str) -> Vec<(String, String)> {
         ("\t\tct state established,related counter accept comment \"reply\"\n", ""),
         ("10.0.0.0/8, 172.16.0.0/12, 192.168.0.0/16", "10.44.24.0/24"),
         ("10.0.0.0/8, 172.16.0.0/12, 192.168.0.0/16", "172.16.0.0/12, 192.168.0.0/16"),
+        (
+            "\t\tiifname \"lo\" accept\n",
+            "\t\tiifname \"lo\" accept\n\t\tiifname != \"lo\" ip saddr 127.0.0.0/8 counter log drop\n",
+        ),
         ("snat ip to 198.51.100.14", "snat ip to 198.51.100.13"),
         ("dnat ip to 10.44.40.13", "dnat ip to 10.44.40.10"),
         ("dnat ip to 10.44.40.13", "dnat ip to 10.44.40.13:8443"),

@@ -8,7 +8,8 @@ mod follow;
 mod translation;
 
 use super::read::{
-    Conversation, Line, Lowered, PlanWorld, Problem, Ruleset, Value, domain_sets, lower,
+    ByItself, Conversation, Line, Lowered, PlanWorld, Problem, Ruleset, Value, World, domain_sets,
+    lower,
 };
 use bastium_core::addressing::multicast;
 use bastium_core::meaning::Meaning;
@@ -16,6 +17,7 @@ use bastium_core::plan::{Action, Plan};
 use bastium_core::proof::{Carried, CarriedLine, Divergence, Fate, alike, carried};
 use bastium_core::space::{IntervalSet, Leg, Match, Minute, Packet, PacketSet};
 use bastium_core::verdict::{Decision, Verdict};
+use follow::passes;
 use std::net::IpAddr;
 
 /// In what a gateway can differ from its plan.
@@ -33,6 +35,8 @@ pub enum Aspect {
     Errors,
     /// Whether something passes that belongs to no conversation and may begin none.
     NoConversation,
+    /// Whether the gateway lets in what it says to itself.
+    Itself,
     /// How fast a conversation may be.
     Limit,
 }
@@ -103,6 +107,7 @@ pub(crate) fn held(meaning: &Meaning<'_>, ruleset: &Ruleset, manner: Manner) -> 
             // What comes to the gateway is the same in every world.
             let moved = holding.translation_in(world);
             holding.own_announcements(&lowered);
+            holding.itself(world);
             holding.spoofed_and_moved(&lowered, &moved);
         }
         // Answers come from where first packets go, whatever they are for.
@@ -134,8 +139,28 @@ impl Holding<'_, '_> {
         }
     }
 
+    /// What the gateway says to itself is let in, be it the beginning of something or what follows.
+    fn itself(&mut self, around: &PlanWorld<'_>) {
+        let world = ByItself::of(self.plan, around);
+        let expected = [
+            CarriedLine::new(vec![world.everything()], Fate::Value(1)),
+            CarriedLine::new(vec![Match::everything()], Fate::Unasked),
+        ];
+        let above = self.above(&[]);
+        for which in [Conversation::Begins, Conversation::GoesOn] {
+            let Some(lowered) = self.lowered(&world, which) else { return };
+            let found = alike(self.meaning, &expected, &passes(&above, &lowered));
+            let stopped = !found.divergences.is_empty();
+            self.note(Aspect::Itself, found, above.len(), &lowered.lines, |_| None);
+            if stopped {
+                // What follows is no news then.
+                return;
+            }
+        }
+    }
+
     /// The lines for packets of a kind; `None` if they are too many, of which nothing is claimed then.
-    fn lowered(&mut self, world: &PlanWorld<'_>, which: Conversation) -> Option<Lowered> {
+    fn lowered(&mut self, world: &dyn World, which: Conversation) -> Option<Lowered> {
         let lowered = lower(self.ruleset, world, which);
         self.unread(&lowered.problems);
         let Some(at) = &lowered.exhausted else { return Some(lowered) };

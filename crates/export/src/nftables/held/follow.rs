@@ -120,7 +120,7 @@ impl Holding<'_, '_> {
 }
 
 /// Lines as far as they let pass or do not, below what is not looked at.
-fn passes(above: &[CarriedLine], lowered: &Lowered) -> Vec<CarriedLine> {
+pub(super) fn passes(above: &[CarriedLine], lowered: &Lowered) -> Vec<CarriedLine> {
     let fate = |line: &Line| match (line.sure, line.action) {
         (false, _) => Fate::Unasked,
         (true, Action::Allow) => Fate::Value(1),

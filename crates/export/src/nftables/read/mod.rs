@@ -8,6 +8,7 @@
 
 mod cursor;
 mod fixed;
+mod itself;
 mod json;
 mod lexer;
 mod lower;
@@ -18,6 +19,7 @@ mod values;
 mod world;
 
 pub use fixed::at_minute;
+pub(crate) use itself::ByItself;
 pub(crate) use json::ruleset as from_json;
 pub(crate) use lower::{
     Conversation, Line, Lowered, Place, Translated, Translation, lower, translated_in,

@@ -20,7 +20,8 @@ pub struct DifferenceRow {
     /// The packets.
     #[serde(flatten)]
     pub packets: BoxRow,
-    /// In what they differ: `verdict`, `log`, `translation`, `replies`, `errors`, `no_conversation`, `limit`.
+    /// In what they differ: `verdict`, `log`, `translation`, `replies`, `errors`, `no_conversation`, `itself`,
+    /// `limit`.
     pub aspect: &'static str,
     /// What the plan says: for a verdict `allow`, `block`, `reject`.
     pub before: String,
@@ -46,7 +47,7 @@ impl DifferenceRow {
     fn rank(&self) -> (bool, usize) {
         let rank = match self.aspect {
             _ if self.opens() => 0,
-            "replies" => 1,
+            "replies" | "itself" => 1,
             "verdict" if self.before == "allow" => 2,
             "translation" => 3,
             "errors" => 4,
@@ -143,6 +144,7 @@ impl Words {
             }
             (Aspect::Limit, Some((plan, does))) => ("limit", plan.clone(), does.clone()),
             (Aspect::Replies, _) => ("replies", "allow".to_owned(), gateway.to_owned()),
+            (Aspect::Itself, _) => ("itself", "allow".to_owned(), gateway.to_owned()),
             (Aspect::Errors, _) => ("errors", "allow".to_owned(), gateway.to_owned()),
             (Aspect::NoConversation, _) => {
                 ("no_conversation", "block".to_owned(), gateway.to_owned())
@@ -181,6 +183,10 @@ impl Words {
             ),
             "replies" => format!(
                 "the gateway {} what belongs to permitted conversations: {what}; gateway: {line}",
+                does(&self.after)
+            ),
+            "itself" => format!(
+                "the gateway {} what it says to itself, over lo: {what}; gateway: {line}",
                 does(&self.after)
             ),
             "errors" => format!(
