@@ -273,7 +273,9 @@ fn print(sheet: &RehearsalSheet, all: bool, session: &mut Session<'_>) -> Result
     let hit = match unhit.as_slice() {
         [] => format!("Every rule that can match was hit: {can} of {can}."),
         ids => {
-            format!("{} of {} were never hit: {}.", ids.len(), count(can, "rule"), ids.join(", "))
+            let were = if ids.len() == 1 { "was" } else { "were" };
+            let rules = count(can, "rule");
+            format!("{} of {rules} {were} never hit: {}.", ids.len(), ids.join(", "))
         }
     };
     session.prose(if unhit.is_empty() { style::GOOD } else { style::ERROR }, &hit)
