@@ -8,10 +8,11 @@ mod model;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Action, Form, Plan, resolve};
 use bastium_core::proof;
-use bastium_core::rules::{self, Rule, RuleSet, mistakes};
+use bastium_core::rules::{self, Otherwise, RuleSet, mistakes};
 use bastium_core::space::Match;
+use bastium_core::verdict::Verdict;
 use biodivine_lib_bdd::Bdd;
-use diagrams::{Fates, Judge};
+use diagrams::{Fates, Judge, Of};
 use model::{TODAY, any_draft};
 use proptest::prelude::*;
 
@@ -22,73 +23,55 @@ fn filtered(judge: &Judge, meaning: &Meaning<'_>) -> Bdd {
     let outer = Match { enters: outer, ..Match::everything() };
     let set = universe.intersection(&outer.into());
     let parts = meaning.parts(&set).into_iter().filter(|part| part.decision.verdict.is_filtered());
-    let products: Vec<Match> =
-        parts.flat_map(|part| part.packets.products().collect::<Vec<_>>()).collect();
-    products.iter().fold(judge.nothing(), |all, product| all.or(&judge.product(product)))
+    parts.fold(judge.nothing(), |all, part| all.or(&judge.set(&part.packets)))
 }
 
-/// The lists of a form that asks one after the other, as one list: those for the gateway alone are cut to it.
-fn judged(judge: &Judge, rules: &RuleSet, within: &Bdd, gateway: &Bdd) -> Fates {
+/// The lists of a form as one list: each is asked about what it is for, as far as none above it has decided.
+fn judged(judge: &Judge, rules: &RuleSet, within: &Bdd) -> Fates {
     let (mut fates, mut open) = (Fates::new(), within.clone());
-    for list in &rules.lists {
-        if list.stage == rules::Stage::FromGateway {
-            continue;
+    for list in rules.lists.iter().filter(|list| list.stage != rules::Stage::FromGateway) {
+        let here = open.and(&judge.set(list.packets()));
+        let (mut taken, left) = judge.fates(list.rules.iter(), &here);
+        match list.otherwise {
+            Otherwise::GoOn => {}
+            Otherwise::Allow => taken.push((Action::Allow, false, left)),
+            Otherwise::Block => taken.push((Action::Block, false, left)),
         }
-        let here = match list.stage {
-            rules::Stage::ToGateway => open.and(gateway),
-            _ => open.clone(),
-        };
-        for (action, log, set) in judge.fates(list.rules.iter(), &here) {
-            let end = action == Action::Block && !log;
-            let decided = if end && list.otherwise == rules::Otherwise::GoOn {
-                // The rest of the list goes on; what a rule of it blocks without a word does not.
-                let silent = list.rules.iter().filter(|r| r.action == Action::Block && !r.log);
-                let silent = silent.filter_map(Rule::first_packets);
-                let silent = silent.fold(judge.nothing(), |all, m| all.or(&judge.product(m)));
-                set.and(&silent)
-            } else {
-                set
-            };
-            open = open.and_not(&decided);
-            fates.push((action, log, decided));
-        }
+        open = taken.iter().fold(open, |open, (_, _, set)| open.and_not(set));
+        fates.extend(taken);
     }
+    fates.push((Action::Block, false, open));
     fates
-}
-
-fn gateway(judge: &Judge, meaning: &Meaning<'_>) -> Bdd {
-    let own = rules::compile(meaning);
-    let list = own.list(rules::Stage::ToGateway).expect("the one list has one");
-    let covers = list.packets().clone();
-    covers.products().fold(judge.nothing(), |all, product| all.or(&judge.product(&product)))
 }
 
 proptest! {
     #![proptest_config(ProptestConfig { cases: 40, ..ProptestConfig::default() })]
 
-    /// The verdict sets of the one list and of the meaning are the same diagrams; and of every damaged list
-    /// the judge says what the proof says.
+    /// The verdict sets of a form's lists and of the meaning are the same diagrams; and of every damaged list the
+    /// judge says what the proof says. In both families, in all forms.
     #[test]
     fn the_judge_and_the_proof_say_the_same(
-        draft in any_draft(), picks in prop::collection::vec(any::<prop::sample::Index>(), 6),
+        draft in any_draft(),
+        form in prop::sample::select(Form::ALL.to_vec()),
+        family in prop_oneof![Just(Of::V4), Just(Of::V6)],
+        picks in prop::collection::vec(any::<prop::sample::Index>(), 6),
     ) {
         let mut draft = draft;
         draft.inbounds.clear();
         let plan: Plan = resolve(draft).expect("a plan");
         let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
-        let rules = rules::in_form(&meaning, Form::OneList).expect("says everything");
-        let judge = Judge::new();
-        let (within, gateway) = (filtered(&judge, &meaning), gateway(&judge, &meaning));
-        let right = judged(&judge, &rules, &within, &gateway);
+        let Ok(rules) = rules::in_form(&meaning, form) else { return Ok(()) };
+        let judge = Judge::new(family);
+        let within = filtered(&judge, &meaning).and_not(&judge.set(&rules.unseen));
+        let right = judged(&judge, &rules, &within);
         // The meaning, part by part.
         for part in meaning.parts(&meaning.universe()) {
             if !part.decision.verdict.is_filtered() {
                 continue;
             }
-            let products: Vec<Match> = part.packets.products().collect();
-            let set = products.iter().fold(judge.nothing(), |all, p| all.or(&judge.product(p))).and(&within);
+            let set = judge.set(&part.packets).and(&within);
             for (action, log, decided) in &right {
-                let same = bastium_core::verdict::Verdict::from(*action) == part.decision.verdict && *log == part.decision.logged;
+                let same = Verdict::from(*action) == part.decision.verdict && *log == part.decision.logged;
                 prop_assert!(same || set.and(decided).is_false(), "{:?}", part.decision);
             }
         }
@@ -96,11 +79,11 @@ proptest! {
         for pick in picks {
             let damaged = pick.get(&all);
             let lists = damaged.made_in(&rules);
-            let wrong = judged(&judge, &lists, &within, &gateway);
-            let found = proof::differences(&meaning, &lists, &meaning.universe());
-            let v4 = found.iter().any(|d| !d.packets.v4.is_empty() && d.packet.enters < plan.gateway_leg());
-            let v4 = v4 || found.iter().any(|d| d.packets.v4.blocks().iter().any(|b| b.enters.first().is_some_and(|leg| leg < plan.gateway_leg())));
-            prop_assert_eq!(judge.same(&right, &wrong), !v4, "{:?} of {:?}", damaged.kind, damaged.place);
+            let wrong = judged(&judge, &lists, &within);
+            let (found, undecided) = proof::equal(&meaning, &lists);
+            prop_assert_eq!(undecided, 0);
+            let differs = found.iter().any(|difference| !judge.set(&difference.packets).and(&within).is_false());
+            prop_assert_eq!(judge.same(&right, &wrong), !differs, "{}: {:?} of {:?}", form.word(), damaged.kind, damaged.place);
         }
     }
 }

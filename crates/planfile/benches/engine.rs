@@ -7,10 +7,10 @@ mod diagrams;
 mod made;
 
 use bastium_core::meaning::Meaning;
-use bastium_core::plan::Plan;
+use bastium_core::plan::{Action, Plan};
 use bastium_core::proof::{self, Lookup};
 use bastium_core::rules::{self, Stage};
-use diagrams::Judge;
+use diagrams::{Judge, Of};
 use divan::Bencher;
 use jiff::civil::{Date, date};
 
@@ -121,11 +121,12 @@ fn the_same_by_decision_diagrams(bencher: Bencher<'_, '_>, size: usize) {
     let rules = rules::compile(&meaning);
     let through = rules.list(Stage::Through).expect("a list");
     bencher.bench(|| {
-        let judge = Judge::new();
-        let (one, other) = (
-            judge.fates(through.rules.iter(), &judge.everything()),
-            judge.fates(through.rules.iter(), &judge.everything()),
-        );
-        judge.same(&one, &other)
+        let judge = Judge::new(Of::V4);
+        let fates = || {
+            let (mut fates, rest) = judge.fates(through.rules.iter(), &judge.everything());
+            fates.push((Action::Block, false, rest));
+            fates
+        };
+        judge.same(&fates(), &fates())
     });
 }

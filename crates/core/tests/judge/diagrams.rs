@@ -1,17 +1,35 @@
-//! Rules as binary decision diagrams, one variable for each bit of an IPv4 packet.
+//! Rules as binary decision diagrams, one variable for each bit of a packet of one family.
 
 #![allow(dead_code, reason = "tests and benchmarks use some of it each")]
 
 use bastium_core::plan::Action;
 use bastium_core::rules::Rule;
-use bastium_core::space::{Coordinate, IntervalSet, Match};
+use bastium_core::space::{Coordinate, IntervalSet, Match, PacketSet};
 use biodivine_lib_bdd::{Bdd, BddPartialValuation, BddVariable, BddVariableSet};
 
-/// The bits of an IPv4 packet: where it enters, source, destination, service, minute.
-const WIDTHS: [usize; 5] = [5, 32, 32, 24, 14];
+/// An address family.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Of {
+    V4,
+    V6,
+}
+
+impl Of {
+    /// The bits of a packet: where it enters, source, destination, service, minute.
+    fn widths(self) -> [usize; 5] {
+        let address = if self == Self::V4 { 32 } else { 128 };
+        [5, address, address, 24, 14]
+    }
+}
+
+/// The last of the numbers of so many bits.
+fn last_of(bits: usize) -> u128 {
+    u128::MAX.checked_shr(128 - bits as u32).unwrap_or(0)
+}
 
 /// Makes diagrams of rules.
 pub(crate) struct Judge {
+    family: Of,
     variables: BddVariableSet,
     bits: Vec<Vec<BddVariable>>,
 }
@@ -20,21 +38,24 @@ pub(crate) struct Judge {
 pub(crate) type Fates = Vec<(Action, bool, Bdd)>;
 
 impl Judge {
-    pub(crate) fn new() -> Self {
-        let variables = BddVariableSet::new_anonymous(WIDTHS.iter().sum::<usize>() as u16);
+    pub(crate) fn new(family: Of) -> Self {
+        let widths = family.widths();
+        let variables = BddVariableSet::new_anonymous(widths.iter().sum::<usize>() as u16);
         let mut all = variables.variables().into_iter();
-        let bits = WIDTHS.iter().map(|width| all.by_ref().take(*width).collect()).collect();
-        Self { variables, bits }
+        let bits = widths.iter().map(|width| all.by_ref().take(*width).collect()).collect();
+        Self { family, variables, bits }
     }
 
     /// All numbers from `low` to `high`: as prefixes, each a conjunction of bits.
-    fn range(&self, part: usize, low: u64, high: u64) -> Bdd {
-        let width = WIDTHS[part];
+    fn range(&self, part: usize, low: u128, high: u128) -> Bdd {
+        let width = self.family.widths()[part];
         let mut set = self.variables.mk_false();
-        let mut next = low;
-        while next <= high {
+        let mut start = Some(low).filter(|low| *low <= high);
+        while let Some(next) = start {
+            // The numbers that share all bits but the last `size`.
+            let last = |size: usize| next | last_of(size);
             let mut size = 0;
-            while size < width && next & (1 << size) == 0 && next + (2 << size) - 1 <= high {
+            while size < width && next & (1 << size) == 0 && last(size + 1) <= high {
                 size += 1;
             }
             let mut prefix = BddPartialValuation::empty();
@@ -43,7 +64,7 @@ impl Judge {
                 prefix.set_value(variable, next >> bit & 1 == 1);
             }
             set = set.or(&self.variables.mk_conjunctive_clause(&prefix));
-            next += 1 << size;
+            start = last(size).checked_add(1).filter(|next| *next <= high);
         }
         set
     }
@@ -52,9 +73,9 @@ impl Judge {
         &self,
         part: usize,
         set: &IntervalSet<T>,
-        number: impl Fn(T) -> u64,
+        number: impl Fn(T) -> u128,
     ) -> Bdd {
-        let last = (1u64 << WIDTHS[part]) - 1;
+        let last = last_of(self.family.widths()[part]);
         let spans =
             set.spans().iter().map(|(low, high)| (number(*low).min(last), number(*high).min(last)));
         spans.fold(self.variables.mk_false(), |all, (low, high)| {
@@ -63,18 +84,39 @@ impl Judge {
     }
 
     pub(crate) fn product(&self, matches: &Match) -> Bdd {
+        let (source, destination, service) = match self.family {
+            Of::V4 => (
+                self.line(1, &matches.source.v4, u128::from),
+                self.line(2, &matches.destination.v4, u128::from),
+                &matches.service.v4,
+            ),
+            Of::V6 => (
+                self.line(1, &matches.source.v6, |number| number),
+                self.line(2, &matches.destination.v6, |number| number),
+                &matches.service.v6,
+            ),
+        };
         let parts = [
             self.line(0, &matches.enters, |leg| leg.0.into()),
-            self.line(1, &matches.source.v4, u64::from),
-            self.line(2, &matches.destination.v4, u64::from),
-            self.line(3, &matches.service.v4, u64::from),
+            source,
+            destination,
+            self.line(3, service, u128::from),
             self.line(4, &matches.at, |minute| minute.number().into()),
         ];
         parts.iter().fold(self.variables.mk_true(), |all, part| all.and(part))
     }
 
-    /// Goes down one list, rule by rule.
-    pub(crate) fn fates<'r>(&self, rules: impl Iterator<Item = &'r Rule>, within: &Bdd) -> Fates {
+    /// A whole set.
+    pub(crate) fn set(&self, set: &PacketSet) -> Bdd {
+        set.products().fold(self.nothing(), |all, product| all.or(&self.product(&product)))
+    }
+
+    /// Goes down one list, rule by rule; and what none of them matches.
+    pub(crate) fn fates<'r>(
+        &self,
+        rules: impl Iterator<Item = &'r Rule>,
+        within: &Bdd,
+    ) -> (Fates, Bdd) {
         let mut fates: Fates = Vec::new();
         let mut rest = within.clone();
         for rule in rules {
@@ -87,8 +129,7 @@ impl Judge {
                 None => fates.push((rule.action, rule.log, taken)),
             }
         }
-        fates.push((Action::Block, false, rest));
-        fates
+        (fates, rest)
     }
 
     /// Whether two lists do the same with every packet that the meaning leaves to lists.
