@@ -5,7 +5,7 @@ mod model;
 use bastium_core::asking::{Asker, But, End, Unasked, ask, close};
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Plan, draft, resolve};
-use bastium_core::proof::{Lookup, boxes};
+use bastium_core::proof::{Lookup, NamedBox, Wording};
 use bastium_core::rules;
 use bastium_core::source::Text;
 use bastium_core::space::{
@@ -111,6 +111,10 @@ fn a_question_asked_again_at_another_hour_has_its_own_answer() {
     }
 }
 
+fn boxes_of(plan: &Plan, set: &PacketSet) -> Vec<NamedBox> {
+    Wording::new(plan).boxes(set)
+}
+
 proptest! {
     #![proptest_config(ProptestConfig { cases: 60, ..ProptestConfig::default() })]
 
@@ -163,7 +167,7 @@ proptest! {
         let mut seed = seed;
         for part in meaning.parts(&meaning.universe()) {
             let tidied = part.packets.tidied();
-            prop_assert!(boxes(&plan, &part.packets).len() <= part.packets.products().count());
+            prop_assert!(boxes_of(&plan, &part.packets).len() <= part.packets.products().count());
             for _ in 0..20 {
                 let packet = model::packets::packet(&borders, &plan, &mut seed);
                 prop_assert_eq!(tidied.contains(&packet), part.packets.contains(&packet));
@@ -187,16 +191,16 @@ fn boxes_are_named_after_the_plan() {
         }
         .into()
     };
-    let both = boxes(&plan, &set(0, "desks", "guests", 80));
+    let both = boxes_of(&plan, &set(0, "desks", "guests", 80));
     let [one] = both.as_slice() else { panic!("{both:?}") };
     assert_eq!((one.from.join(" "), one.source.join(" ")), ("desks".to_owned(), "any".to_owned()));
     assert_eq!((one.to.join(" "), one.family), ("guests".to_owned(), "both"));
     assert_eq!(one.service, ["tcp/80"]);
     // Ports of the same ends are one box, and so are neighbours in one more dimension.
     let ports = set(3, "tills", "internet", 80).union(&set(3, "tills", "internet", 81));
-    let ports = boxes(&plan, &ports);
+    let ports = boxes_of(&plan, &ports);
     assert_eq!((ports.len(), ports[0].service.join(" ")), (1, "tcp/80-81".to_owned()));
-    let except = boxes(&plan, &set(0, "staff - reception", "tills", 80));
+    let except = boxes_of(&plan, &set(0, "staff - reception", "tills", 80));
     assert_eq!(except[0].source, ["staff - reception"]);
     // What comes in by a network is more than its devices, where something is behind a router.
     let mut draft = uniform("block", false);
@@ -207,7 +211,7 @@ fn boxes_are_named_after_the_plan() {
         let source = place(source).only_v4();
         let enters = IntervalSet::point(Leg(1));
         let set = Match { enters, source, destination: place("tills"), ..Match::everything() };
-        boxes(&plan, &set.into())[0].source.clone()
+        boxes_of(&plan, &set.into())[0].source.clone()
     };
     assert_eq!(source("printers"), ["devices of printers"]);
     assert_eq!(source("printers + field"), ["any"]);

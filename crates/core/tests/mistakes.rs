@@ -130,7 +130,7 @@ proptest! {
             back && mistake.change == Change::Missing
         });
         for (number, mistake) in missing.step_by(3) {
-            let waits = proof::unanswered(&meaning, &mistake.made_in(&rules)).is_some();
+            let waits = proof::answers(&meaning, &mistake.made_in(&rules)).unanswered.is_some();
             let known = list.strength.undetectable.iter().any(|(lapse, _)| lapse.number == number);
             prop_assert_eq!(caught.contains(&number), !known, "{:?}", mistake.rule(&rules).map(|r| &r.id));
             if caught.contains(&number) {

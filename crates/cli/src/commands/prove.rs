@@ -7,6 +7,7 @@ use crate::session::{self, Session};
 use crate::show::{self, style};
 use bastium_core::plan::Form;
 use bastium_export::sheets::{FormProof, ProofSheet};
+use std::collections::HashMap;
 
 /// How many of a kind are shown one by one.
 const MOST: usize = 8;
@@ -123,6 +124,13 @@ fn verdict(proof: &FormProof, session: &mut Session<'_>) -> Result<(), Failure> 
         session.prose(style::WARN, &says)?;
     }
     match &proof.unanswered {
+        None if proof.replies_undecided > 0 => {
+            let says = format!(
+                "whether replies come back could not be decided for {}",
+                count(proof.replies_undecided, "case")
+            );
+            session.prose(style::WARN, &says)
+        }
         None => session.prose(style::GOOD, "proved: replies to what is allowed come back"),
         Some(packet) => session.prose(
             style::BAD,
@@ -146,11 +154,13 @@ fn leak(proof: &FormProof, session: &mut Session<'_>) -> Result<(), Failure> {
     session.prose(style::WARN, &heading)?;
     // Rule by rule, with the first box of each.
     let mut rows: Vec<(Option<&str>, String, usize)> = Vec::new();
+    let mut places: HashMap<Option<&str>, usize> = HashMap::new();
     for row in &proof.leak {
         let rule = row.rule.as_deref();
-        match rows.iter_mut().find(|(known, ..)| *known == rule) {
-            Some((.., more)) => *more += 1,
+        match places.get(&rule) {
+            Some(&place) => rows[place].2 += 1,
             None => {
+                places.insert(rule, rows.len());
                 let from = match row.replies_from.as_slice() {
                     [any] if any == "any" => String::new(),
                     ports => format!(", from port {}", ports.join(", ")),

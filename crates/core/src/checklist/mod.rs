@@ -158,7 +158,7 @@ pub fn build(meaning: &Meaning<'_>, proved: Proved<'_>) -> Checklist {
     });
     let strength = Strength::of(&shown, &chosen, searched.undetectable);
     let least = cover::least(&shown, &chosen);
-    let writer = write::Writer::new(meaning, rules);
+    let writer = write::Writer::new(meaning, &shown.lists);
     let mut checks: Vec<Check> =
         chosen.into_iter().filter_map(|candidate| writer.check(candidate)).collect();
     tell_apart(&mut checks, meaning.plan());

@@ -5,6 +5,8 @@
 
 mod replies;
 
+use replies::Answered;
+
 use super::Probe;
 use super::candidate::Candidate;
 use super::places::{Places, ping, shared, tcp};
@@ -41,7 +43,8 @@ pub(super) fn search(
     let offered = shown.rules.set_as_filtered(&places.all().intersection(&offered));
     let translated = offered.products().collect();
     let covers = shown.rules.lists.iter().map(|list| list.packets().products().collect()).collect();
-    let search = Search { meaning, shown, places, showing, translated, covers };
+    let answered = Answered::by(shown.rules, meaning.plan());
+    let search = Search { meaning, shown, places, showing, translated, covers, answered };
     let mut searched = Searched { found: Vec::new(), undetectable: Vec::new() };
     for (number, mistake) in (0u32..).zip(&shown.mistakes) {
         if known.contains(&number) {
@@ -68,6 +71,7 @@ struct Search<'a> {
     translated: Vec<Match>,
     /// By list, the packets that it is asked about.
     covers: Vec<Vec<Match>>,
+    answered: Answered,
 }
 
 impl Search<'_> {

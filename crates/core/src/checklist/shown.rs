@@ -5,50 +5,8 @@ use crate::meaning::Meaning;
 use crate::plan::Action;
 use crate::rules::mistakes::{Change, Mistake, mistakes, top};
 use crate::rules::{Rule, RuleSet};
-use crate::space::{Family, IntervalSet, Leg, Match, Packet, ServiceSet};
+use crate::space::{IntervalSet, Match, Nearby, Packet, PacketSet, ServiceSet};
 use std::collections::HashMap;
-use std::net::IpAddr;
-
-/// The least product of intervals that holds a gain: a first look, which most packets do not pass.
-#[derive(Clone, Copy, Debug)]
-struct Bounds {
-    source: (u128, u128),
-    destination: (u128, u128),
-    gain: u32,
-}
-
-impl Bounds {
-    fn v4(gain: &Match) -> Option<Self> {
-        Self::around(&gain.source.v4, &gain.destination.v4)
-    }
-
-    fn v6(gain: &Match) -> Option<Self> {
-        Self::around(&gain.source.v6, &gain.destination.v6)
-    }
-
-    fn around<A: Family>(source: &IntervalSet<A>, destination: &IntervalSet<A>) -> Option<Self> {
-        let ends = |set: &IntervalSet<A>| {
-            Some((set.spans().first()?.0.bits(), set.spans().last()?.1.bits()))
-        };
-        Some(Self { source: ends(source)?, destination: ends(destination)?, gain: 0 })
-    }
-
-    /// The bounds of one packet.
-    fn of(packet: &Packet) -> Self {
-        let bits = |address: IpAddr| match address {
-            IpAddr::V4(address) => address.to_bits().bits(),
-            IpAddr::V6(address) => address.to_bits(),
-        };
-        let (source, destination) = (bits(packet.source()), bits(packet.destination()));
-        Self { source: (source, source), destination: (destination, destination), gain: 0 }
-    }
-
-    fn holds(&self, point: &Self) -> bool {
-        let within =
-            |outer: (u128, u128), inner: (u128, u128)| outer.0 <= inner.0 && inner.1 <= outer.1;
-        within(self.source, point.source) && within(self.destination, point.destination)
-    }
-}
 
 /// All mistakes with the rules of a plan, ready to be asked about.
 pub(super) struct Shown<'a> {
@@ -59,11 +17,18 @@ pub(super) struct Shown<'a> {
     pub(super) mistakes: Vec<Mistake>,
     /// By rule, its mistakes.
     of_rule: HashMap<Place, Vec<u32>>,
+    /// By rule, those of its mistakes by which it does not just match something else.
+    not_matching: HashMap<Place, Vec<u32>>,
+    /// The mistakes by which rules match less.
+    losers: Vec<u32>,
+    /// Where what they lose lies.
+    near_losses: Nearby,
     /// What rules would match by mistake, with the mistakes.
     gains: Vec<(u32, Match)>,
-    /// By leg and family, in which bounds of addresses each of them lies.
-    bounds: Vec<[Vec<Bounds>; 2]>,
-    lists: Lists<'a>,
+    /// Where each of these lies.
+    near_gains: Nearby,
+    /// The rules, laid out.
+    pub(super) lists: Lists<'a>,
     /// The rule for all replies, where state is kept.
     pub(super) replies: Option<Place>,
 }
@@ -71,35 +36,38 @@ pub(super) struct Shown<'a> {
 impl<'a> Shown<'a> {
     /// Makes all mistakes.
     pub(super) fn new(meaning: &'a Meaning<'a>, rules: &'a RuleSet) -> Self {
-        let legs = meaning.universe().enters().spans().last().map_or(0, |span| span.1.0) + 1;
-        let mut shown = Self {
-            meaning,
-            rules,
-            mistakes: mistakes(meaning.plan(), rules).collect(),
-            of_rule: HashMap::new(),
-            gains: Vec::new(),
-            bounds: vec![Default::default(); usize::from(legs)],
-            lists: Lists::new(rules, legs),
-            replies: trace::rule_for_replies(rules),
-        };
-        for (number, mistake) in (0u32..).zip(&shown.mistakes) {
+        let mistakes: Vec<Mistake> = mistakes(meaning.plan(), rules).collect();
+        let mut of_rule: HashMap<Place, Vec<u32>> = HashMap::new();
+        let mut not_matching: HashMap<Place, Vec<u32>> = HashMap::new();
+        let (mut gains, mut losers, mut losses) = (Vec::new(), Vec::new(), Vec::new());
+        for (number, mistake) in (0u32..).zip(&mistakes) {
             let Some(place) = mistake.place else { continue };
-            shown.of_rule.entry(place).or_default().push(number);
-            for gain in gain(mistake, rules).into_iter().flatten() {
-                let bounds = [Bounds::v4(&gain), Bounds::v6(&gain)];
-                for (leg, families) in (0u16..).zip(&mut shown.bounds) {
-                    if !gain.enters.contains(Leg(leg)) {
-                        continue;
-                    }
-                    for (family, bounds) in families.iter_mut().zip(bounds) {
-                        let gain = shown.gains.len() as u32;
-                        family.extend(bounds.map(|bounds| Bounds { gain, ..bounds }));
-                    }
-                }
-                shown.gains.push((number, gain));
+            of_rule.entry(place).or_default().push(number);
+            if !matches!(mistake.change, Change::Matches(_)) {
+                not_matching.entry(place).or_default().push(number);
+                continue;
+            }
+            let own = gain(mistake, rules).into_iter().flatten();
+            gains.extend(own.map(|gain| (number, gain)));
+            for loss in loss(mistake, rules).into_iter().flatten() {
+                losers.push(number);
+                losses.push(PacketSet::from(loss));
             }
         }
-        shown
+        let sets: Vec<PacketSet> = gains.iter().map(|(_, gain)| gain.into()).collect();
+        Self {
+            meaning,
+            rules,
+            mistakes,
+            of_rule,
+            not_matching,
+            losers,
+            near_losses: Nearby::new(&losses),
+            gains,
+            near_gains: Nearby::new(&sets),
+            lists: Lists::new(rules),
+            replies: trace::rule_for_replies(rules),
+        }
     }
 
     /// The numbers of the mistakes that a packet shows.
@@ -110,9 +78,11 @@ impl<'a> Shown<'a> {
         }
         let met = self.lists.met(packet);
         let Some(&decides) = met.first() else { return Vec::new() };
-        let with_it = self.of(decides.place).iter().copied();
+        let lost = self.near_losses.around(packet).into_iter().map(|loss| self.losers[loss]);
+        let lost = lost.filter(|n| self.mistakes[*n as usize].place == Some(decides.place));
+        let others = self.not_matching.get(&decides.place).into_iter().flatten().copied();
         let mut found: Vec<u32> =
-            with_it.filter(|number| self.takes_away(*number, packet, &met)).collect();
+            others.chain(lost).filter(|number| self.takes_away(*number, packet, &met)).collect();
         self.taken_from_below(packet, &met, &mut found);
         self.without_ipv6(packet, &met, &mut found);
         if decides.action == Action::Allow {
@@ -186,11 +156,8 @@ impl<'a> Shown<'a> {
                 found.extend(twice);
             }
         }
-        let families = &self.bounds[usize::from(packet.enters.0)];
-        let near = Bounds::of(packet);
-        let near =
-            families[usize::from(packet.source().is_ipv6())].iter().filter(|b| b.holds(&near));
-        for (number, gain) in near.map(|bounds| &self.gains[bounds.gain as usize]) {
+        for gain in self.near_gains.around(packet) {
+            let (number, gain) = &self.gains[gain];
             let Some(place) = self.mistakes[*number as usize].place else { continue };
             if place < decides.place && self.would_take(place, gain, packet, decides) {
                 found.push(*number);

@@ -1,9 +1,10 @@
 //! Which rules a packet meets on its way, in order, and which ones its reply meets.
 
 use crate::plan::{Action, Plan};
-use crate::rules::{Otherwise, Rule, RuleList, RuleSet};
+use crate::rules::{Otherwise, Rule, RuleSet};
 use crate::space::{
-    AddressSet, Ends, IntervalSet, Leg, Match, Packet, Protocol, ServicePoint, ServiceSet,
+    AddressSet, Ends, IntervalSet, Leg, Match, Nearby, Packet, PacketSet, Protocol, ServicePoint,
+    ServiceSet,
 };
 use crate::verdict::Cause;
 
@@ -32,40 +33,46 @@ impl Met {
 /// Rule lists, laid out for following packets through them.
 pub(super) struct Lists<'r> {
     rules: &'r RuleSet,
-    /// By leg and list, the places of the rules that anything from that leg can match.
-    places: Vec<Vec<Vec<u32>>>,
+    /// Where the packets lie that each list is asked about.
+    covers: Nearby,
+    /// Where those lie that each rule matches; the rules of all lists in a row.
+    matched: Nearby,
+    /// By list, the number of its first rule in that row; and at the end how many there are.
+    starts: Vec<usize>,
 }
 
 impl<'r> Lists<'r> {
-    /// Lays rules out, for so many legs.
-    pub(super) fn new(rules: &'r RuleSet, legs: u16) -> Self {
-        let of_leg = |leg: u16| {
-            let matched = |rule: &Rule| {
-                rule.first_packets().is_some_and(|matches| matches.enters.contains(Leg(leg)))
-            };
-            let of_list = |list: &RuleList| {
-                let rules = (0u32..).zip(&list.rules);
-                rules.filter(|(_, rule)| matched(rule)).map(|(place, _)| place).collect()
-            };
-            rules.lists.iter().map(of_list).collect()
-        };
-        Self { rules, places: (0..legs).map(of_leg).collect() }
+    /// Lays rules out.
+    pub(super) fn new(rules: &'r RuleSet) -> Self {
+        let covers: Vec<PacketSet> =
+            rules.lists.iter().map(|list| list.packets().clone()).collect();
+        let all = rules.lists.iter().flat_map(|list| &list.rules);
+        let matched = all.map(|rule| rule.first_packets().map(PacketSet::from).unwrap_or_default());
+        let mut starts = vec![0];
+        for list in &rules.lists {
+            starts.push(starts[starts.len() - 1] + list.rules.len());
+        }
+        let matched: Vec<PacketSet> = matched.collect();
+        Self { rules, covers: Nearby::new(&covers), matched: Nearby::new(&matched), starts }
     }
 
     /// All that a packet meets, in order, up to the first end of a list that decides. It is given as the
     /// lists see it.
     pub(super) fn met(&self, packet: &Packet) -> Vec<Met> {
         let mut found = Vec::new();
-        let none = Vec::new();
-        let places = self.places.get(usize::from(packet.enters.0)).unwrap_or(&none);
-        for (number, (list, places)) in self.rules.lists.iter().zip(places).enumerate() {
+        let matched = self.matched.around(packet);
+        for number in self.covers.around(packet) {
+            let list = &self.rules.lists[number];
             if !list.packets().contains(packet) {
                 continue;
             }
-            for &place in places {
-                let rule = &list.rules[place as usize];
+            let (start, end) = (self.starts[number], self.starts[number + 1]);
+            let first = matched.partition_point(|rule| *rule < start);
+            for rule in matched[first..].iter().take_while(|rule| **rule < end) {
+                let place = rule - start;
+                let rule = &list.rules[place];
                 if rule.first_packets().is_some_and(|matches| matches.contains(packet)) {
-                    found.push(Met { place: (number, place as usize), action: rule.action });
+                    found.push(Met { place: (number, place), action: rule.action });
                 }
             }
             let action = match list.otherwise {
@@ -78,6 +85,12 @@ impl<'r> Lists<'r> {
         }
         found.push(Met { place: (END, END), action: Action::Block });
         found
+    }
+
+    /// The first rule that a packet meets, if one decides it. The packet is given as it is sent.
+    pub(super) fn decides(&self, packet: &Packet) -> Option<&'r Rule> {
+        let (list, place) = self.met(&self.rules.as_filtered(packet)).first()?.place;
+        self.rules.lists.get(list)?.rules.get(place)
     }
 }
 

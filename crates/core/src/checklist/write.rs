@@ -2,11 +2,11 @@
 
 use super::candidate::Candidate;
 use super::places::spoken_of;
+use super::trace::Lists;
 use super::{Check, Expect, Probe, Standpoint, Target};
 use crate::addressing::StandIn;
 use crate::meaning::Meaning;
 use crate::plan::Plan;
-use crate::rules::RuleSet;
 use crate::sample;
 use crate::space::{
     AddressSet, IntervalSet, Leg, Match, Packet, PacketSet, Protocol, ServicePoint, ServiceSet,
@@ -17,18 +17,18 @@ use std::net::IpAddr;
 pub(super) struct Writer<'m, 'p> {
     meaning: &'m Meaning<'p>,
     plan: &'p Plan,
-    rules: &'m RuleSet,
+    lists: &'m Lists<'m>,
     spoken_of: AddressSet,
     /// Exceptions that do not count at all hours, by their sources.
     timed: AddressSet,
 }
 
 impl<'m, 'p> Writer<'m, 'p> {
-    pub(super) fn new(meaning: &'m Meaning<'p>, rules: &'m RuleSet) -> Self {
+    pub(super) fn new(meaning: &'m Meaning<'p>, lists: &'m Lists<'m>) -> Self {
         let plan = meaning.plan();
         let timed = plan.exceptions().iter().filter(|exception| exception.hours.is_some());
         let timed = timed.map(|exception| exception.from.addresses.clone()).collect();
-        Self { meaning, plan, rules, spoken_of: spoken_of(plan), timed }
+        Self { meaning, plan, lists, spoken_of: spoken_of(plan), timed }
     }
 
     /// The check of a packet; `None` if nothing can be expected of it.
@@ -44,7 +44,7 @@ impl<'m, 'p> Writer<'m, 'p> {
             || !self.plan.inside().contains(destination)
             || self.is_gateway(destination)
             || self.plan.host_at(destination).is_some();
-        let proves = self.rules.first_match(&packet).rule;
+        let proves = self.lists.decides(&packet);
         let proves = proves.filter(|_| decision.verdict.is_filtered());
         Some(Check {
             standpoint: self.standpoint(&packet),

@@ -5,6 +5,7 @@ use crate::meaning::Meaning;
 use crate::plan::{Action, Form, Plan};
 use crate::rules::{self, Inexpressible, Obstacle, RuleSet};
 use crate::source::Span;
+use crate::space::AddressSet;
 
 /// A finding about the gateway's limits.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -126,6 +127,8 @@ pub(super) fn not_in_form(plan: &Plan, problems: &[Inexpressible]) -> Vec<LimitF
 fn exceptions(meaning: &Meaning<'_>, found: &mut Vec<LimitFinding>) {
     let plan = meaning.plan();
     let limits = &plan.gateway().limits;
+    let whole = plan.internet_addresses();
+    let domains: AddressSet = plan.domains().iter().map(|domain| domain.stand_in.set()).collect();
     for &id in meaning.precedence().active() {
         let exception = plan.exception(id);
         let entry = || format!("{} `{}`", exception.table(), exception.name);
@@ -139,12 +142,11 @@ fn exceptions(meaning: &Meaning<'_>, found: &mut Vec<LimitFinding>) {
         if !limits.hours && exception.hours.is_some() {
             found.push(LimitFinding::NoHours { entry: entry(), at });
         }
-        let whole = plan.internet_addresses();
-        let by_name = [&exception.from.addresses, &exception.to.addresses].into_iter().any(|set| {
-            let mut domains = plan.domains().iter();
-            !whole.is_subset(set) && domains.any(|d| !d.stand_in.set().is_disjoint(set))
-        });
-        if !limits.domains && by_name {
+        let by_name = || {
+            let ends = [&exception.from.addresses, &exception.to.addresses];
+            ends.into_iter().any(|set| !whole.is_subset(set) && !set.is_disjoint(&domains))
+        };
+        if !limits.domains && by_name() {
             found.push(LimitFinding::NoDomains { entry: entry(), at });
         }
     }

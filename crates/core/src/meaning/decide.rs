@@ -156,12 +156,9 @@ impl Meaning<'_> {
     /// file. They all agree, or the plan would have been refused.
     fn top_exception(&self, packet: &Packet) -> Option<ExceptionId> {
         let precedence = &self.precedence;
-        let matching: Vec<ExceptionId> = precedence
-            .active()
-            .iter()
-            .copied()
-            .filter(|id| precedence.set(*id).contains(packet))
-            .collect();
+        let near = precedence.near_packet(packet);
+        let matching: Vec<ExceptionId> =
+            near.filter(|id| precedence.set(*id).contains(packet)).collect();
         let is_top = |id: &ExceptionId| !precedence.above(*id).iter().any(|a| matching.contains(a));
         matching.iter().copied().find(is_top)
     }

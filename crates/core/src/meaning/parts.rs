@@ -49,10 +49,11 @@ impl Meaning<'_> {
     pub fn parts(&self, set: &PacketSet) -> Vec<Part> {
         let set = set.intersection(&self.universe());
         let mut all = Cutter::new(PacketSet::empty());
+        let destinations = set.destinations();
         for leg in self.legs_of(&set) {
             let here = Match { enters: IntervalSet::point(leg), ..Match::everything() };
             let mut cutter = Cutter::new(set.intersection(&here.into()));
-            for step in self.steps(leg) {
+            for step in self.steps_to(leg, &destinations) {
                 if cutter.rest.is_empty() {
                     break;
                 }
@@ -106,7 +107,7 @@ impl Meaning<'_> {
     /// Each exception, in the file's order, decides what it matches and nothing directly above it
     /// does: a later one cannot say otherwise about the same packet.
     fn cut_exceptions(&self, cutter: &mut Cutter) {
-        for &id in self.precedence.active() {
+        for id in self.precedence.near_set(&cutter.rest) {
             let own = self.precedence.set(id);
             if cutter.rest.is_disjoint(own) {
                 continue;

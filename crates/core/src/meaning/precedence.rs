@@ -11,7 +11,7 @@ use crate::name::Name;
 use crate::plan::{Action, Exception, ExceptionId, Plan};
 use crate::sample;
 use crate::source::Span;
-use crate::space::{AddressSet, IntervalSet, Match, Packet, PacketSet, ServiceSet, neighbours};
+use crate::space::{AddressSet, IntervalSet, Match, Nearby, Packet, PacketSet, ServiceSet};
 
 /// One side of a contradiction.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -106,6 +106,7 @@ pub struct Precedence {
     sets: Vec<PacketSet>,
     above: Vec<Vec<ExceptionId>>,
     near: Vec<Vec<usize>>,
+    nearby: Nearby,
     order: Vec<ExceptionId>,
 }
 
@@ -121,9 +122,10 @@ impl Precedence {
         for &id in &active {
             sets[id.index()] = decidable(plan.exception(id), ground, &passing, &arriving);
         }
-        let near = neighbours(&sets);
+        let nearby = Nearby::new(&sets);
+        let near = nearby.neighbours(&sets);
         let above = vec![Vec::new(); count];
-        let mut precedence = Self { active, sets, above, near, order: Vec::new() };
+        let mut precedence = Self { active, sets, above, near, nearby, order: Vec::new() };
         precedence.find_above(plan);
         if let Some(circle) = precedence.put_in_order() {
             let parties = circle.iter().map(|id| Party::of(plan.exception(*id))).collect();
@@ -161,6 +163,16 @@ impl Precedence {
     /// The others that one may share a packet with, in the file's order; whoever is not named shares none.
     pub fn near(&self, id: ExceptionId) -> impl Iterator<Item = ExceptionId> + '_ {
         self.near[id.index()].iter().copied().map(ExceptionId)
+    }
+
+    /// Those that may decide a packet of a set, in the file's order; whoever is not named decides none.
+    pub fn near_set(&self, set: &PacketSet) -> impl Iterator<Item = ExceptionId> + '_ {
+        self.nearby.to(set).into_iter().map(ExceptionId)
+    }
+
+    /// Those that may decide a packet, in the file's order; nobody else does.
+    pub fn near_packet(&self, packet: &Packet) -> impl Iterator<Item = ExceptionId> + '_ {
+        self.nearby.around(packet).into_iter().map(ExceptionId)
     }
 
     fn find_above(&mut self, plan: &Plan) {

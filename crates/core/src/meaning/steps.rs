@@ -3,7 +3,7 @@
 
 use super::Meaning;
 use super::ground::{LegGround, unspecified};
-use crate::plan::Action;
+use crate::plan::{Action, ZoneId};
 use crate::space::{AddressSet, IntervalSet, Leg, Match, ServiceSet};
 use crate::verdict::{Cause, Decision, Forgery, NoWay, Verdict};
 
@@ -30,6 +30,11 @@ impl Meaning<'_> {
     /// The steps for what enters at a leg. Those for translated packets are only right for such that an
     /// offered service lets in.
     pub(crate) fn steps(&self, leg: Leg) -> Vec<Step> {
+        self.steps_to(leg, &AddressSet::full())
+    }
+
+    /// The same, for packets to some destinations alone: steps that decide nothing about these may be missing.
+    pub(super) fn steps_to(&self, leg: Leg, destinations: &AddressSet) -> Vec<Step> {
         let mut steps = Vec::new();
         if leg == self.ground.gateway_leg {
             let lives = Match { service: self.ground.lives_by.clone(), ..entering(leg) };
@@ -48,7 +53,7 @@ impl Meaning<'_> {
             self.without_way(leg, &mut steps);
         }
         steps.push(Step::Exceptions(AddressSet::full()));
-        self.cells(leg, &mut steps);
+        self.cells(leg, destinations, &mut steps);
         steps
     }
 
@@ -149,21 +154,24 @@ impl Meaning<'_> {
         none(NoWay::UniqueLocal, Match { source, ..to(ground.internet.clone()) });
     }
 
-    fn cells(&self, leg: Leg, steps: &mut Vec<Step>) {
+    fn cells(&self, leg: Leg, destinations: &AddressSet, steps: &mut Vec<Step>) {
         for (uplink, destination) in self.ground.beside.iter().enumerate() {
             let packets = Match { destination: destination.clone(), ..entering(leg) };
             let beside = Decision { cause: Cause::BesideUplink(uplink), ..self.unmatched() };
             steps.push(Step::Decide(Box::new(packets), beside));
         }
         let came_by = self.plan.came_by(leg);
+        let touched = |to: &ZoneId| !self.plan.zone_prefixes(*to).is_disjoint(destinations);
+        let zones: Vec<ZoneId> = self.plan.zone_ids().filter(touched).collect();
         for from in self.plan.zone_ids() {
             for (legs, source) in self.plan.zone_entries(from) {
                 if !legs.contains(came_by) {
                     continue;
                 }
-                for to in self.plan.zone_ids() {
-                    let destination = self.plan.zone_prefixes(to);
-                    let packets = Match { source: source.clone(), destination, ..entering(leg) };
+                for &to in &zones {
+                    let (source, destination) =
+                        (source.clone(), self.plan.zone_prefixes(to).clone());
+                    let packets = Match { source, destination, ..entering(leg) };
                     steps.push(Step::Decide(Box::new(packets), self.cell(from, to)));
                 }
             }

@@ -114,7 +114,12 @@ impl Plan {
     }
 
     /// Where a zone's packets enter, and with which sources: any where nothing else enters there.
-    pub fn zone_entries(&self, zone: ZoneId) -> Vec<(IntervalSet<Leg>, AddressSet)> {
+    pub fn zone_entries(&self, zone: ZoneId) -> &[(IntervalSet<Leg>, AddressSet)] {
+        let all = || self.zone_ids().map(|zone| self.entries_of(zone)).collect();
+        &self.zone_entries.get_or_init(all)[zone.0]
+    }
+
+    fn entries_of(&self, zone: ZoneId) -> Vec<(IntervalSet<Leg>, AddressSet)> {
         if zone == self.internet() {
             return vec![(self.uplink_legs(), AddressSet::full())];
         }

@@ -33,9 +33,10 @@ pub use wiring::{
 };
 
 use crate::source::{Source, Span, Text};
-use crate::space::{AddressSet, Minute, Packet};
+use crate::space::{AddressSet, IntervalSet, Leg, Minute, Packet};
 use place::Directory;
 use std::net::IpAddr;
+use std::sync::OnceLock;
 
 /// A whole site, resolved and consistent.
 #[derive(Clone, Debug)]
@@ -62,7 +63,19 @@ pub struct Plan {
     wiring: Wiring,
     /// By network: what its devices can have and no host of the plan has.
     unnamed: Vec<AddressSet>,
+    zone_reach: Vec<ZoneReach>,
+    /// By zone, once somebody asked: by which legs and from which sources its packets come.
+    zone_entries: OnceLock<Vec<Vec<(IntervalSet<Leg>, AddressSet)>>>,
     directory: Directory,
+}
+
+/// Where a zone is.
+#[derive(Clone, Debug)]
+struct ZoneReach {
+    /// What its devices can have.
+    devices: AddressSet,
+    /// Everything that leads to it.
+    prefixes: AddressSet,
 }
 
 impl Plan {
@@ -266,24 +279,14 @@ impl Plan {
     }
 
     /// The addresses that devices of a zone can have.
-    pub fn zone_addresses(&self, zone: ZoneId) -> AddressSet {
-        if zone == self.internet() {
-            return self.internet_addresses().clone();
-        }
-        let networks = self.networks_of(zone).map(|id| self.network_addresses(id).clone());
-        let behind = self.routes.iter().filter(|route| route.zone == zone);
-        networks.chain(behind.map(|route| route.devices.clone())).collect()
+    pub fn zone_addresses(&self, zone: ZoneId) -> &AddressSet {
+        &self.zone_reach[zone.0].devices
     }
 
     /// Everything that leads to a zone: its networks' whole subnets, and those behind its routers; to the
     /// internet, also what lies in the uplinks' own subnets.
-    pub fn zone_prefixes(&self, zone: ZoneId) -> AddressSet {
-        if zone == self.internet() {
-            return self.internet_addresses().union(self.beside_uplinks());
-        }
-        let networks = self.networks_of(zone).map(|id| self.network(id).prefixes());
-        let behind = self.routes.iter().filter(|route| route.zone == zone);
-        networks.chain(behind.map(|route| route.reach.clone())).collect()
+    pub fn zone_prefixes(&self, zone: ZoneId) -> &AddressSet {
+        &self.zone_reach[zone.0].prefixes
     }
 
     /// The addresses that devices of a network can have: without the gateway's and the reserved ones.

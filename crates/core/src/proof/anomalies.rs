@@ -5,7 +5,9 @@
 //! literature on packet filters (Al-Shaer and Hamed, 2003 and later); here each is decided exactly, also
 //! where several rules together cover another.
 
-use super::table::{Fate, Hull, Line, Side, Stack, Table};
+use super::cell::{Cell, Hull, Line, Stack};
+use super::frame::Index;
+use super::table::{Fate, Side, Table};
 use crate::plan::Action;
 use crate::space::{Family, Packet, Search};
 
@@ -35,20 +37,54 @@ pub(crate) struct OrderedPair {
     pub(crate) packet: Packet,
 }
 
-/// Looks at the life of all rules; `owners` is how many there are.
-pub(crate) fn lives(table: &Table<'_>, owners: usize) -> Vec<Life> {
-    let mut lives = vec![Life::default(); owners];
-    side(&table.v4, &mut lives);
-    side(&table.v6, &mut lives);
+/// What was found out about all rules of a table.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Anomalies {
+    /// The life of each rule, by its owner.
+    pub(crate) lives: Vec<Life>,
+    /// All pairs of rules that do different things with a packet that nothing above the two matches.
+    pub(crate) ordered: Vec<OrderedPair>,
+}
+
+/// Looks at all rules; `owners` is how many there are. Of pairs only those are looked at that `counts` names.
+pub(crate) fn anomalies(
+    table: &Table<'_>,
+    owners: usize,
+    counts: impl Fn(u32) -> bool,
+) -> Anomalies {
+    let mut found = Anomalies { lives: vec![Life::default(); owners], ..Anomalies::default() };
+    let frame = table.frame();
+    side(&table.v4, &frame.v4, &counts, &mut found);
+    side(&table.v6, &frame.v6, &counts, &mut found);
+    found.ordered.sort_by_key(|pair| (pair.above, pair.below));
+    found.ordered.dedup_by_key(|pair| (pair.above, pair.below));
     // Only of those that do nothing is it worth saying who does their work.
-    substitutes(&table.v4, &mut lives);
-    substitutes(&table.v6, &mut lives);
-    lives
+    substitutes(&table.v4, &frame.v4, &mut found.lives);
+    substitutes(&table.v6, &frame.v6, &mut found.lives);
+    found
+}
+
+fn side<A: Family>(
+    side: &Side<A>,
+    index: &Index<A>,
+    counts: &impl Fn(u32) -> bool,
+    found: &mut Anomalies,
+) {
+    for row in 0..side.rows() {
+        for cell in &side.row(index, row) {
+            lives(cell, &mut found.lives);
+            pairs(cell, counts, &mut found.ordered);
+        }
+    }
 }
 
 /// Finds the lines that do the work of those that do nothing: each takes a packet that no other takes first.
-fn substitutes<A: Family>(side: &Side<A>, lives: &mut [Life]) {
-    for cell in &side.cells {
+fn substitutes<A: Family>(side: &Side<A>, index: &Index<A>, lives: &mut [Life]) {
+    let idle: Vec<bool> =
+        lives.iter().map(|life| life.witness.is_none() || life.flips.is_none()).collect();
+    let is_idle = |owner: u32| idle.get(owner as usize).is_some_and(|idle| *idle);
+    let rows = (0..side.rows()).filter(|row| side.is_in_row(*row, is_idle));
+    for cell in rows.flat_map(|row| side.row(index, row)) {
         let stack = cell.stack();
         for (place, line) in stack.lines.iter().enumerate() {
             let Some(life) = lives.get_mut(line.owner as usize) else { continue };
@@ -84,16 +120,15 @@ fn takers<A: Family>(
     }
 }
 
-fn side<A: Family>(side: &Side<A>, lives: &mut [Life]) {
-    for cell in &side.cells {
-        let stack = cell.stack();
-        for (place, line) in stack.lines.iter().enumerate() {
-            if let Some(life) = lives.get_mut(line.owner as usize) {
-                look(stack, place, line, life);
-                // What is below may be more than is kept.
-                let last = life.witness.is_some() && life.flips.is_none() && cell.cut_short;
-                life.undecided |= last && cell.region.is_subset(&line.block);
-            }
+/// Looks at the lines of a cell, one after the other.
+fn lives<A: Family>(cell: &Cell<A>, lives: &mut [Life]) {
+    let stack = cell.stack();
+    for (place, line) in stack.lines.iter().enumerate() {
+        if let Some(life) = lives.get_mut(line.owner as usize) {
+            look(stack, place, line, life);
+            // What is below may be more than is kept.
+            let last = life.witness.is_some() && life.flips.is_none() && cell.cut_short;
+            life.undecided |= last && cell.region.is_subset(&line.block);
         }
     }
 }
@@ -140,37 +175,21 @@ pub(crate) fn is_defence(fate: Fate) -> bool {
     matches!(fate, Fate::Decided(Action::Block | Action::Reject, _))
 }
 
-/// All pairs of rules that do different things with a packet that nothing above the two matches. Only
-/// those are looked at that `counts` names.
-pub(crate) fn ordered_pairs(table: &Table<'_>, counts: impl Fn(u32) -> bool) -> Vec<OrderedPair> {
-    let mut pairs = Vec::new();
-    pairs_of(&table.v4, &counts, &mut pairs);
-    pairs_of(&table.v6, &counts, &mut pairs);
-    pairs.sort_by_key(|pair: &OrderedPair| (pair.above, pair.below));
-    pairs.dedup_by_key(|pair| (pair.above, pair.below));
-    pairs
-}
-
-fn pairs_of<A: Family>(
-    side: &Side<A>,
-    counts: &impl Fn(u32) -> bool,
-    pairs: &mut Vec<OrderedPair>,
-) {
-    for cell in &side.cells {
-        let stack = cell.stack();
-        for (upper, a) in stack.lines.iter().enumerate().filter(|(_, line)| counts(line.owner)) {
-            let below = stack.between(upper + 1, stack.lines.len());
-            for (_, b) in below.near(stack.hulls[upper]) {
-                if !a.fate.differs(b.fate) || !counts(b.owner) {
-                    continue;
-                }
-                let Some(shared) = a.block.intersection(&b.block) else { continue };
-                let above = stack.above(upper);
-                if let Search::Found(point) = above.escape(Stack::none(), &shared)
-                    && let Some(packet) = A::packet(point)
-                {
-                    pairs.push(OrderedPair { above: a.owner, below: b.owner, packet });
-                }
+/// The pairs of lines of a cell that have to stay in their order.
+fn pairs<A: Family>(cell: &Cell<A>, counts: &impl Fn(u32) -> bool, pairs: &mut Vec<OrderedPair>) {
+    let stack = cell.stack();
+    for (upper, a) in stack.lines.iter().enumerate().filter(|(_, line)| counts(line.owner)) {
+        let below = stack.between(upper + 1, stack.lines.len());
+        for (_, b) in below.near(stack.hulls[upper]) {
+            if !a.fate.differs(b.fate) || !counts(b.owner) {
+                continue;
+            }
+            let Some(shared) = a.block.intersection(&b.block) else { continue };
+            let above = stack.above(upper);
+            if let Search::Found(point) = above.escape(Stack::none(), &shared)
+                && let Some(packet) = A::packet(point)
+            {
+                pairs.push(OrderedPair { above: a.owner, below: b.owner, packet });
             }
         }
     }

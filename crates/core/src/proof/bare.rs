@@ -56,7 +56,8 @@ pub fn bare_singles(
     }
     let named = |owners: &[u32]| owners.iter().map(|owner| *owner as usize).collect::<Vec<_>>();
     let mut singles = BareSingles::default();
-    for (owner, life) in anomalies::lives(&table, lines.len()).iter().enumerate() {
+    let lives = anomalies::anomalies(&table, lines.len(), |_| false).lives;
+    for (owner, life) in lives.iter().enumerate() {
         if !counts(owner) || lines[owner].matches.is_empty() {
             continue;
         }
@@ -68,10 +69,11 @@ pub fn bare_singles(
         }
     }
     // In a list of thousands nobody keeps an order by hand.
-    let few = lines.len() <= MOST_ORDERED;
-    let pairs = anomalies::ordered_pairs(&plain, |_| few).into_iter();
-    singles.ordered =
-        pairs.map(|pair| (pair.above as usize, pair.below as usize, pair.packet)).collect();
+    if lines.len() <= MOST_ORDERED {
+        let pairs = anomalies::anomalies(&plain, 0, |_| true).ordered.into_iter();
+        singles.ordered =
+            pairs.map(|pair| (pair.above as usize, pair.below as usize, pair.packet)).collect();
+    }
     singles
 }
 
@@ -115,8 +117,7 @@ fn between(
     let compared = compare(&old, &new);
     let mut gathered: BTreeMap<(u32, u32), PacketSet> = BTreeMap::new();
     for clash in compared.clashes {
-        let known = gathered.entry((clash.one, clash.other)).or_default();
-        *known = known.union(&clash.packets);
+        gathered.entry((clash.one, clash.other)).or_default().add(clash.packets);
     }
     let changes = gathered.into_iter().map(|((before, after), packets)| BareChange {
         before: before as usize,

@@ -3,9 +3,13 @@
 use crate::addressing::{link_local, multicast};
 use crate::plan::{NetworkId, Plan, ZoneId};
 use crate::space::{AddressSet, IntervalSet, Leg, Match, Minute, PacketSet, ServiceSet};
+use std::cell::RefCell;
+use std::collections::HashMap;
+use std::hash::Hash;
+use std::rc::Rc;
 
 /// A product of sets in the plan's words.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 #[non_exhaustive]
 pub struct NamedBox {
     /// Where the packets enter: networks, uplinks, or `gateway`.
@@ -25,69 +29,199 @@ pub struct NamedBox {
     pub family: &'static str,
 }
 
-/// A set in boxes. Where both families read alike they are one box.
-pub fn boxes(plan: &Plan, set: &PacketSet) -> Vec<NamedBox> {
-    let mut boxes: Vec<NamedBox> = Vec::new();
-    for product in set.tidied().products() {
-        let named = named(plan, &product);
-        let twin =
-            |other: &&mut NamedBox| NamedBox { family: named.family, ..(**other).clone() } == named;
-        match boxes.iter_mut().find(twin) {
-            Some(other) if other.family != named.family => other.family = "both",
-            Some(_) => {}
-            None => boxes.push(named),
+/// The words of a plan for packet sets. What was put into words once is remembered, for in a list of thousands of boxes
+/// the same few ends come again and again.
+#[derive(Debug)]
+pub struct Wording<'p> {
+    plan: &'p Plan,
+    /// The gateway's own addresses.
+    own: AddressSet,
+    networks: Vec<NetworkWords>,
+    entering: Remembered<IntervalSet<Leg>, Rc<Entering>>,
+    addresses: Remembered<AddressSet, Rc<Vec<String>>>,
+    zones: Remembered<AddressSet, Rc<Vec<String>>>,
+    services: Remembered<IntervalSet<u32>, Rc<Vec<String>>>,
+}
+
+type Remembered<K, V> = RefCell<HashMap<K, V>>;
+
+/// What there is to know of a network for whoever names sets.
+#[derive(Debug)]
+struct NetworkWords {
+    name: String,
+    /// What its devices can have: one set for each family in which that is anything.
+    parts: Vec<AddressSet>,
+    /// All of its addresses but the gateway's: what no device can have goes with the network.
+    nobody: AddressSet,
+}
+
+/// Where packets enter, in words; and what belongs there.
+#[derive(Debug)]
+struct Entering {
+    names: Vec<String>,
+    /// Whether some of the legs are networks'.
+    networks: bool,
+    /// What their devices can have.
+    devices: AddressSet,
+    /// The same, with what is behind their routers.
+    behind_too: AddressSet,
+}
+
+fn remembered<K: Eq + Hash + Clone, V: Clone>(
+    known: &Remembered<K, V>,
+    key: &K,
+    make: impl FnOnce() -> V,
+) -> V {
+    if let Some(value) = known.borrow().get(key) {
+        return value.clone();
+    }
+    let value = make();
+    known.borrow_mut().insert(key.clone(), value.clone());
+    value
+}
+
+impl<'p> Wording<'p> {
+    /// The words of a plan.
+    pub fn new(plan: &'p Plan) -> Self {
+        let own = plan.gateway_inside().union(&plan.gateway_outside());
+        let networks = plan.network_ids().map(|id| {
+            let all = plan.network_addresses(id);
+            let parts = [all.only_v4(), all.only_v6()].into_iter().filter(|set| !set.is_empty());
+            let nobody = plan.network(id).prefixes().difference(&own);
+            NetworkWords { name: plan.network(id).name.to_string(), parts: parts.collect(), nobody }
+        });
+        let networks = networks.collect();
+        Self {
+            plan,
+            own,
+            networks,
+            entering: Remembered::default(),
+            addresses: Remembered::default(),
+            zones: Remembered::default(),
+            services: Remembered::default(),
         }
     }
-    boxes
-}
 
-fn named(plan: &Plan, product: &Match) -> NamedBox {
-    let v4 = !product.source.v4.is_empty();
-    // A product is of one family; said of both, its services need no remark on that.
-    let line = product.service.v4.union(&product.service.v6);
-    let from = entering(plan, &product.enters);
-    let sources = addresses(plan, &product.source);
-    let networks = plan.network_ids().any(|id| product.enters.contains(plan.network_leg(id)));
-    let source = if product.source == everything(plan, product) || (sources == from && !networks) {
-        vec!["any".to_owned()]
-    } else if networks && (sources == from || product.source == whole(plan, &product.enters, v4)) {
-        from.iter().map(|name| format!("devices of {name}")).collect()
-    } else {
-        sources
-    };
-    NamedBox {
-        from,
-        source,
-        to: zones(plan, &product.destination),
-        destination: addresses(plan, &product.destination),
-        service: ServiceSet::both(line).words(),
-        hours: (!product.at.is_full()).then(|| hours(plan, &product.at)),
-        family: if v4 { "IPv4" } else { "IPv6" },
+    /// A set in boxes. Where both families read alike they are one box.
+    pub fn boxes(&self, set: &PacketSet) -> Vec<NamedBox> {
+        let mut boxes: Vec<NamedBox> = Vec::new();
+        let mut places: HashMap<NamedBox, usize> = HashMap::new();
+        for product in set.tidied().products() {
+            let named = self.named(&product);
+            let of_both = NamedBox { family: "both", ..named.clone() };
+            match places.get(&of_both) {
+                Some(&place) if boxes[place].family != named.family => boxes[place].family = "both",
+                Some(_) => {}
+                None => {
+                    places.insert(of_both, boxes.len());
+                    boxes.push(named);
+                }
+            }
+        }
+        boxes
+    }
+
+    fn named(&self, product: &Match) -> NamedBox {
+        let plan = self.plan;
+        let v4 = !product.source.v4.is_empty();
+        // A product is of one family; said of both, its services need no remark on that.
+        let line = product.service.v4.union(&product.service.v6);
+        let entering = remembered(&self.entering, &product.enters, || {
+            Rc::new(Entering::new(plan, &product.enters))
+        });
+        let from = &entering.names;
+        let sources = self.addresses(&product.source);
+        let networks = entering.networks;
+        let source = if product.source == self.everything(&entering, product)
+            || (*sources == *from && !networks)
+        {
+            vec!["any".to_owned()]
+        } else if networks
+            && (*sources == *from || product.source == in_family(&entering.devices, v4))
+        {
+            from.iter().map(|name| format!("devices of {name}")).collect()
+        } else {
+            sources.to_vec()
+        };
+        let to = remembered(&self.zones, &product.destination, || {
+            Rc::new(zones(plan, &product.destination))
+        });
+        let service =
+            remembered(&self.services, &line, || Rc::new(ServiceSet::both(line.clone()).words()));
+        NamedBox {
+            from: from.clone(),
+            source,
+            to: to.to_vec(),
+            destination: self.addresses(&product.destination).to_vec(),
+            service: service.to_vec(),
+            hours: (!product.at.is_full()).then(|| hours(plan, &product.at)),
+            family: if v4 { "IPv4" } else { "IPv6" },
+        }
+    }
+
+    /// All sources of a product's family that belong where it enters by networks: their devices, what is behind their
+    /// routers, and where it is for the gateway, who stands on the link.
+    fn everything(&self, entering: &Entering, product: &Match) -> AddressSet {
+        let v4 = !product.source.v4.is_empty();
+        let local = multicast().union(&link_local()).union(&self.own);
+        let all = in_family(&entering.behind_too, v4);
+        match product.destination.is_disjoint(&local) {
+            false if !v4 => all.union(&link_local()),
+            _ => all,
+        }
+    }
+
+    /// A set of one family by the name of the place that has just these, or what is left and right of such.
+    pub(crate) fn addresses(&self, set: &AddressSet) -> Rc<Vec<String>> {
+        remembered(&self.addresses, set, || Rc::new(self.name_addresses(set)))
+    }
+
+    fn name_addresses(&self, set: &AddressSet) -> Vec<String> {
+        let plan = self.plan;
+        if let Some(name) = plan.name_in_family(set) {
+            return vec![name];
+        }
+        let gateway = set.intersection(&self.own);
+        if !gateway.is_empty() && gateway == *set {
+            return plan.set_words(set).into_iter().map(|word| format!("gateway {word}")).collect();
+        }
+        let (mut names, mut rest) = of_internet(plan, set);
+        for network in &self.networks {
+            for part in &network.parts {
+                if part.is_subset(&rest) {
+                    rest = rest.difference(part).difference(&network.nobody);
+                    names.push(network.name.clone());
+                }
+            }
+        }
+        if !rest.is_empty() {
+            let words = plan.name_in_family(&rest);
+            names.extend(words.map_or_else(|| plan.set_words(&rest), |name| vec![name]));
+        }
+        names
     }
 }
 
-/// What devices on some legs can have in one family.
-fn whole(plan: &Plan, legs: &IntervalSet<Leg>, v4: bool) -> AddressSet {
-    let here = plan.network_ids().filter(|id| legs.contains(plan.network_leg(*id)));
-    let all: AddressSet = here.map(|id| plan.network_addresses(id).clone()).collect();
-    if v4 { all.only_v4() } else { all.only_v6() }
+impl Entering {
+    fn new(plan: &Plan, legs: &IntervalSet<Leg>) -> Self {
+        let here: Vec<NetworkId> =
+            plan.network_ids().filter(|id| legs.contains(plan.network_leg(*id))).collect();
+        let devices: AddressSet =
+            here.iter().map(|id| plan.network_addresses(*id).clone()).collect();
+        let routes = plan.routes().iter().filter(|route| here.contains(&route.network));
+        let behind: AddressSet = routes.map(|route| route.devices.clone()).collect();
+        Self {
+            names: entering(plan, legs),
+            networks: !here.is_empty(),
+            behind_too: devices.union(&behind),
+            devices,
+        }
+    }
 }
 
-/// All sources of a product's family that belong where it enters by networks: their devices, what is behind their
-/// routers, and where it is for the gateway, who stands on the link.
-fn everything(plan: &Plan, product: &Match) -> AddressSet {
-    let v4 = !product.source.v4.is_empty();
-    let here = |id: NetworkId| product.enters.contains(plan.network_leg(id));
-    let behind = plan.routes().iter().filter(|route| here(route.network));
-    let behind: AddressSet = behind.map(|route| route.devices.clone()).collect();
-    let behind = if v4 { behind.only_v4() } else { behind.only_v6() };
-    let own = plan.gateway_inside().union(&plan.gateway_outside());
-    let local = multicast().union(&link_local()).union(&own);
-    let on_link = match product.destination.is_disjoint(&local) {
-        false if !v4 => link_local(),
-        _ => AddressSet::empty(),
-    };
-    whole(plan, &product.enters, v4).union(&behind).union(&on_link)
+/// What of a set is of one family.
+fn in_family(set: &AddressSet, v4: bool) -> AddressSet {
+    if v4 { set.only_v4() } else { set.only_v6() }
 }
 
 /// The networks and uplinks on some legs; a zone where they are just its networks.
@@ -130,36 +264,6 @@ fn zones(plan: &Plan, set: &AddressSet) -> Vec<String> {
     names.extend(beside.map(|index| plan.uplinks()[index].name.to_string()));
     if !own.is_disjoint(set) {
         names.push("gateway".to_owned());
-    }
-    names
-}
-
-/// A set of one family by the name of the place that has just these, or what is left and right of such.
-pub(crate) fn addresses(plan: &Plan, set: &AddressSet) -> Vec<String> {
-    if let Some(name) = plan.name_in_family(set) {
-        return vec![name];
-    }
-    let own = plan.gateway_inside().union(&plan.gateway_outside());
-    let gateway = set.intersection(&own);
-    if !gateway.is_empty() && gateway == *set {
-        return plan.set_words(set).into_iter().map(|word| format!("gateway {word}")).collect();
-    }
-    let (mut names, mut rest) = of_internet(plan, set);
-    for id in plan.network_ids() {
-        let network = plan.network_addresses(id);
-        let v4 = network.only_v4();
-        let v6 = network.only_v6();
-        for part in [v4, v6] {
-            if !part.is_empty() && part.is_subset(&rest) {
-                // What no device can have goes with the network, the gateway's own addresses apart.
-                let nobody = plan.network(id).prefixes().difference(&own);
-                rest = rest.difference(&part).difference(&nobody);
-                names.push(plan.network(id).name.to_string());
-            }
-        }
-    }
-    if !rest.is_empty() {
-        names.extend(plan.name_in_family(&rest).map_or_else(|| plan.set_words(&rest), |n| vec![n]));
     }
     names
 }

@@ -94,8 +94,7 @@ pub fn changes<'r>(
     let compared = compare(&before.table, &after.table);
     let mut gathered: BTreeMap<(u32, u32), PacketSet> = BTreeMap::new();
     for Clash { one, other, packets } in compared.clashes {
-        let known = gathered.entry((one, other)).or_default();
-        *known = known.union(&packets);
+        gathered.entry((one, other)).or_default().add(packets);
     }
     let mut traffic = Vec::new();
     for ((one, other), packets) in gathered {

@@ -1,6 +1,8 @@
 //! Whether two tables do the same with every packet, and where they do not.
 
-use super::table::{Hull, Line, Side, Stack, Table};
+use super::cell::{Hull, Line, Stack};
+use super::frame::Index;
+use super::table::{Side, Table};
 use crate::space::{Block, Family, PacketSet, Region, Search};
 use std::collections::HashMap;
 
@@ -30,16 +32,19 @@ const MOST_BLOCKS: usize = 2_000;
 /// Compares two tables of one frame, in every cell.
 pub(crate) fn compare(one: &Table<'_>, other: &Table<'_>) -> Comparison {
     let mut found = Comparison::default();
-    sides(&one.v4, &other.v4, &mut found);
-    sides(&one.v6, &other.v6, &mut found);
+    let frame = one.frame();
+    sides(&frame.v4, &one.v4, &other.v4, &mut found);
+    sides(&frame.v6, &one.v6, &other.v6, &mut found);
     found
 }
 
-fn sides<A: Family>(one: &Side<A>, other: &Side<A>, found: &mut Comparison) {
-    for (a, b) in one.cells.iter().zip(&other.cells) {
-        let (a, b) = (a.stack(), b.stack());
-        if !same_lines(a, b) {
-            cells(a, b, found);
+fn sides<A: Family>(index: &Index<A>, one: &Side<A>, other: &Side<A>, found: &mut Comparison) {
+    for row in 0..one.rows() {
+        for (a, b) in one.row(index, row).iter().zip(&other.row(index, row)) {
+            let (a, b) = (a.stack(), b.stack());
+            if !same_lines(a, b) {
+                cells(a, b, found);
+            }
         }
     }
 }

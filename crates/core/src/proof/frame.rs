@@ -1,10 +1,11 @@
 //! The cells that packets are sorted into, and which of them a block touches.
 
-use super::table::whole_cell;
+use super::cell::whole_cell;
 use crate::addressing::{link_local, unspecified};
 use crate::meaning::Meaning;
 use crate::plan::{NetworkId, Plan};
 use crate::space::{AddressSet, Block, Coordinate, Family, IntervalSet, Leg, PacketSet, Point};
+use std::collections::BTreeMap;
 
 /// The cells of a plan's packets, in both families.
 #[derive(Clone, Debug)]
@@ -12,10 +13,6 @@ pub(crate) struct Frame {
     pub(super) v4: Index<u32>,
     pub(super) v6: Index<u128>,
 }
-
-/// A cell, by its place in the list.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) struct CellKey(pub(crate) usize);
 
 /// The cells of one family.
 #[derive(Clone, Debug)]
@@ -122,9 +119,9 @@ impl Frame {
             taken = taken.union(own);
         }
         outside = outside.difference(&taken);
-        let mut ways: Vec<AddressSet> = own.iter().filter(|own| !own.is_empty()).cloned().collect();
+        let mut ways = ways(plans, &own);
         ways.push(outside.clone());
-        ways.push(ways.iter().fold(AddressSet::empty(), |all, way| all.union(way)).complement());
+        ways.push(ways.iter().cloned().collect::<AddressSet>().complement());
         for (own, _) in own.iter_mut().zip(is_uplink).filter(|(_, is_uplink)| *is_uplink) {
             *own = outside.clone();
         }
@@ -145,6 +142,32 @@ impl Frame {
             ),
         }
     }
+}
+
+/// So many cells cost next to nothing.
+const FEW_CELLS: usize = 4_096;
+/// Cells that are worth having for each line that lies in one.
+const CELLS_FOR_A_LINE: usize = 4;
+
+/// The destinations that are told apart: those of each network, unless that makes many more cells than there
+/// is to say; then those of each zone. Any partition gives the same answers, this one quickly.
+fn ways(plans: &[(&Meaning<'_>, &[Leg])], own: &[AddressSet]) -> Vec<AddressSet> {
+    let said = |plan: &Plan| plan.exceptions().len() + plan.zones().len() * plan.zones().len();
+    let lines = plans.iter().map(|(meaning, _)| said(meaning.plan())).max().unwrap_or(0);
+    let few = own.len() * own.len() <= FEW_CELLS + CELLS_FOR_A_LINE * lines;
+    let mut ways: BTreeMap<(usize, usize), Vec<&AddressSet>> = BTreeMap::new();
+    for (leg, own) in own.iter().enumerate().filter(|(_, own)| !own.is_empty()) {
+        let zone = || {
+            plans.iter().enumerate().find_map(|(number, (meaning, legs))| {
+                let index = legs.iter().position(|other| usize::from(other.0) == leg)?;
+                let network = meaning.plan().networks().get(index)?;
+                Some((number, network.zone.index()))
+            })
+        };
+        let key = if few { (0, leg) } else { zone().unwrap_or((plans.len(), leg)) };
+        ways.entry(key).or_default().push(own);
+    }
+    ways.into_values().map(|sets| sets.into_iter().cloned().collect()).collect()
 }
 
 /// The addresses that lead to a network.
@@ -172,89 +195,100 @@ impl<A: Family> Index<A> {
         self.own.len()
     }
 
-    /// The packets of each cell: for each leg, first what belongs there, by way; then what stays on its
-    /// link, and what belongs elsewhere; at the end what was translated.
-    pub(super) fn regions(&self) -> impl Iterator<Item = Block<A>> + '_ {
-        let legs = (0..self.own.len()).flat_map(move |leg| {
-            let number = Leg(leg as u16);
-            let by_way = self
-                .ways
-                .iter()
-                .map(move |way| whole_cell(number, self.own[leg].clone(), way.clone()));
-            let others = [&self.local, &self.strange[leg]];
-            let others =
-                others.map(|source| whole_cell(number, source.clone(), IntervalSet::full()));
-            by_way.chain(others)
-        });
-        legs.chain(self.translated.iter().cloned())
+    /// The rows of cells: one for each leg, and one for what was translated.
+    pub(super) fn rows(&self) -> usize {
+        self.own.len() + 1
     }
 
-    fn key(&self, leg: usize, place: usize) -> CellKey {
-        CellKey(leg * (self.ways.len() + 2) + place)
+    /// The packets of each cell of a row: first what belongs there, by way; then what stays on its link, and
+    /// what belongs elsewhere. In the last row, what was translated.
+    pub(super) fn regions(&self, row: usize) -> Vec<Block<A>> {
+        let Some(own) = self.own.get(row) else { return self.translated.clone() };
+        let number = Leg(row as u16);
+        let by_way = self.ways.iter().map(|way| whole_cell(number, own.clone(), way.clone()));
+        let others = [&self.local, &self.strange[row]];
+        let others = others.map(|source| whole_cell(number, source.clone(), IntervalSet::full()));
+        by_way.chain(others).collect()
     }
 
-    /// The cell of what stays on its link.
-    fn local_cell(&self, leg: usize) -> CellKey {
-        self.key(leg, self.ways.len())
+    /// The sources that belong elsewhere than on a leg.
+    pub(super) fn strange(&self, leg: usize) -> &IntervalSet<A> {
+        &self.strange[leg]
     }
 
-    /// The cell of what belongs elsewhere.
-    pub(super) fn strange_cell(&self, leg: usize) -> CellKey {
-        self.key(leg, self.ways.len() + 1)
+    /// The rows that a block touches, those apart where it only belongs elsewhere.
+    pub(super) fn rows_touched(&self, block: &Block<A>) -> Vec<usize> {
+        let last = self.own.len() - 1;
+        let mut rows: Vec<usize> = if block.source.is_disjoint(&self.local) {
+            self.sources.touched(&block.source).into_iter().map(|leg| leg as usize).collect()
+        } else {
+            (0..last).collect()
+        };
+        rows.push(last);
+        rows.retain(|leg| block.enters.contains(Leg(*leg as u16)));
+        if self.translated.iter().any(|region| !region.is_disjoint(block)) {
+            rows.push(last + 1);
+        }
+        rows
     }
 
-    fn translated_cell(&self, number: usize) -> CellKey {
-        CellKey(self.own.len() * (self.ways.len() + 2) + number)
+    /// The rows that a block touches.
+    pub(super) fn rows_of(&self, block: &Block<A>) -> impl Iterator<Item = usize> {
+        let translated = self.own.len();
+        let is_touched = move |row: &usize| match *row == translated {
+            true => self.translated.iter().any(|region| !region.is_disjoint(block)),
+            false => block.enters.contains(Leg(*row as u16)),
+        };
+        (0..self.rows()).filter(is_touched)
     }
 
-    /// Calls `cell` for every cell that a block touches, with its sources and destinations there; those
-    /// apart of what belongs elsewhere.
+    /// Calls `cell` for every cell of a row that a block touches, by its place there, with the block's sources
+    /// and destinations in it.
     pub(super) fn visit(
         &self,
+        row: usize,
         block: &Block<A>,
-        mut cell: impl FnMut(CellKey, IntervalSet<A>, IntervalSet<A>),
+        mut cell: impl FnMut(usize, IntervalSet<A>, IntervalSet<A>),
     ) {
-        let last = self.own.len() - 1;
-        let touched = self.sources.touched(&block.source);
-        let mut legs: Vec<usize> = touched.into_iter().map(|leg| leg as usize).collect();
-        legs.push(last);
-        legs.retain(|leg| block.enters.contains(Leg(*leg as u16)));
-        if !legs.is_empty() {
-            let ways = self.destinations.touched(&block.destination);
-            let ways = ways.into_iter().map(|way| way as usize);
-            let ways: Vec<(usize, IntervalSet<A>)> =
-                ways.map(|way| (way, block.destination.intersection(&self.ways[way]))).collect();
-            for &leg in &legs {
-                let source = block.source.intersection(&self.own[leg]);
-                for (way, destination) in ways.iter().filter(|_| !source.is_empty()) {
-                    cell(self.key(leg, *way), source.clone(), destination.clone());
+        let Some(own) = self.own.get(row) else {
+            for (place, region) in self.translated.iter().enumerate() {
+                if let Some(shared) = region.intersection(block) {
+                    cell(place, shared.source, shared.destination);
                 }
             }
-        }
-        let local = block.source.intersection(&self.local);
-        if !local.is_empty() {
-            for leg in (0..last).filter(|leg| block.enters.contains(Leg(*leg as u16))) {
-                cell(self.local_cell(leg), local.clone(), block.destination.clone());
+            return;
+        };
+        let source = block.source.intersection(own);
+        if !source.is_empty() {
+            for way in self.destinations.touched(&block.destination) {
+                let way = way as usize;
+                let destination = block.destination.intersection(&self.ways[way]);
+                cell(way, source.clone(), destination);
             }
         }
-        for (number, region) in self.translated.iter().enumerate() {
-            if let Some(shared) = region.intersection(block) {
-                cell(self.translated_cell(number), shared.source, shared.destination);
+        // What the gateway begins belongs there.
+        if row + 1 == self.own.len() {
+            return;
+        }
+        for (place, others) in [&self.local, &self.strange[row]].into_iter().enumerate() {
+            let source = block.source.intersection(others);
+            if !source.is_empty() {
+                cell(self.ways.len() + place, source, block.destination.clone());
             }
         }
     }
 
-    /// The cell in which a packet lies; `None` for one that cannot be.
-    pub(super) fn cell_of(&self, point: Point<A>) -> Option<CellKey> {
+    /// The cell in which a packet lies, by its row and its place there; `None` for one that cannot be.
+    pub(super) fn cell_of(&self, point: Point<A>) -> Option<(usize, usize)> {
         let leg = usize::from(point.enters.0);
         if leg >= self.own.len() {
             let number = self.translated.iter().position(|block| block.contains(point))?;
-            return Some(self.translated_cell(number));
+            return Some((self.own.len(), number));
         }
         if self.own[leg].contains(point.source) {
-            return Some(self.key(leg, self.destinations.of(point.destination)? as usize));
+            return Some((leg, self.destinations.of(point.destination)? as usize));
         }
         let stays = self.local.contains(point.source);
-        Some(if stays { self.local_cell(leg) } else { self.strange_cell(leg) })
+        Some((leg, self.ways.len() + usize::from(!stays)))
     }
 }

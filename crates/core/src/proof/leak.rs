@@ -3,7 +3,7 @@
 use crate::meaning::Meaning;
 use crate::plan::Action;
 use crate::rules::{Otherwise, Rule, RuleSet};
-use crate::space::{Match, PacketSet, ServiceSet};
+use crate::space::{Match, Nearby, PacketSet, ServiceSet};
 use crate::verdict::{Decision, Verdict};
 
 /// Packets that a rule for replies lets through, and that the plan would not.
@@ -36,29 +36,59 @@ pub fn leaks<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> Vec<Leak<'r>> {
             }
         }
     };
-    let mut decided = PacketSet::empty();
+    // What lists above deny does not come to the next one.
+    let mut decided: Vec<Taken> = Vec::new();
     for list in &rules.lists {
-        let mut here = list.covers.clone();
-        for rule in &list.rules {
-            let Some(matches) = &rule.matches else { continue };
-            let own = PacketSet::from(matches).intersection(&here);
-            match &rule.back {
-                Some(from) => add(Some(rule), &own.difference(&decided), from),
-                None => here = here.difference(&own),
+        let own = |rule: &Rule| {
+            let matches = rule.matches.as_ref().map(PacketSet::from);
+            matches.map_or_else(PacketSet::empty, |matches| matches.intersection(&list.covers))
+        };
+        let first_packets = |rule: &Rule| match rule.back {
+            None => own(rule),
+            Some(_) => PacketSet::empty(),
+        };
+        let taken = Taken::by(list.rules.iter().map(first_packets).collect());
+        for (place, rule) in list.rules.iter().enumerate() {
+            if let Some(from) = &rule.back {
+                let left = taken.leave(own(rule), place);
+                add(
+                    Some(rule),
+                    &decided.iter().fold(left, |left, t| t.leave(left, usize::MAX)),
+                    from,
+                );
             }
         }
-        // What such a list denies does not come to the next one.
         if list.otherwise == Otherwise::GoOn {
-            decided = decided.union(&list.covers.difference(&here));
+            decided.push(taken);
         }
     }
-    let past = rules.unseen.intersection(&arriving(meaning)).difference(&decided);
+    let past = rules.unseen.intersection(&arriving(meaning));
+    let past = decided.iter().fold(past, |past, taken| taken.leave(past, usize::MAX));
     for (packets, outcome) in rules.parts(&past) {
         if outcome.action == Action::Allow && outcome.rule.is_none() {
             add(None, &packets, &ServiceSet::any());
         }
     }
     leaks
+}
+
+/// What the rules of a list take, rule by rule.
+struct Taken {
+    sets: Vec<PacketSet>,
+    nearby: Nearby,
+}
+
+impl Taken {
+    fn by(sets: Vec<PacketSet>) -> Self {
+        let nearby = Nearby::new(&sets);
+        Self { sets, nearby }
+    }
+
+    /// What the rules above a place leave of a set.
+    fn leave(&self, set: PacketSet, place: usize) -> PacketSet {
+        let near = self.nearby.to(&set).into_iter().take_while(|other| *other < place);
+        near.fold(set, |left, other| left.difference(&self.sets[other]))
+    }
 }
 
 /// What comes in from outside the gateway, before anything is translated.

@@ -2,6 +2,7 @@
 
 use super::frame::Frame;
 use super::lines::{MeaningLines, Reading, RuleLines};
+use super::table::Laid;
 use crate::meaning::Meaning;
 use crate::rules::{Outcome, RuleSet};
 use crate::space::{AddressSet, Leg, Match, Packet};
@@ -22,8 +23,10 @@ pub struct Ready<'l> {
     sources: Vec<AddressSet>,
     /// What asks for offered services.
     asked: Vec<Match>,
-    means: MeaningLines<'l>,
-    does: RuleLines<'l, 'l>,
+    means: Laid<'l>,
+    decisions: Vec<Decision>,
+    does: Laid<'l>,
+    outcomes: Vec<Outcome<'l>>,
 }
 
 impl<'a> Lookup<'a> {
@@ -34,6 +37,8 @@ impl<'a> Lookup<'a> {
 
     /// Sorts all lines into the cells.
     pub fn ready(&self) -> Ready<'_> {
+        let means = MeaningLines::new(self.meaning, &self.frame, &Reading::default());
+        let does = RuleLines::new(self.rules, &self.frame, &[], 0);
         Ready {
             meaning: self.meaning,
             rules: self.rules,
@@ -41,8 +46,10 @@ impl<'a> Lookup<'a> {
                 .map(|leg| self.meaning.sources_on(Leg(leg)))
                 .collect(),
             asked: self.meaning.asked_outside(),
-            means: MeaningLines::new(self.meaning, &self.frame, &Reading::default()),
-            does: RuleLines::new(self.rules, &self.frame, &[], 0),
+            means: means.table.laid(),
+            decisions: means.decisions,
+            does: does.table.laid(),
+            outcomes: does.outcomes,
         }
     }
 }
@@ -58,8 +65,8 @@ impl<'l> Ready<'l> {
         let asks = self.asked.iter().any(|asked| asked.contains(packet));
         let translated = if asks { self.meaning.translate_if_asked(packet) } else { None };
         let packet = translated.as_ref().unwrap_or(packet);
-        match self.means.table.first_match(packet) {
-            Some((_, owner)) if owner != u32::MAX => self.means.decisions[owner as usize],
+        match self.means.first_match(packet) {
+            Some((_, owner)) if owner != u32::MAX => self.decisions[owner as usize],
             _ => self.meaning.decide(packet),
         }
     }
@@ -67,8 +74,8 @@ impl<'l> Ready<'l> {
     /// What the rules do with a packet.
     pub fn outcome(&self, packet: &Packet) -> Outcome<'l> {
         let packet = &self.rules.as_filtered(packet);
-        match self.does.table.first_match(packet) {
-            Some((_, owner)) if owner != u32::MAX => self.does.outcomes[owner as usize],
+        match self.does.first_match(packet) {
+            Some((_, owner)) if owner != u32::MAX => self.outcomes[owner as usize],
             _ => self.rules.first_match(packet),
         }
     }

@@ -4,6 +4,7 @@ mod anomalies;
 mod bare;
 mod boxes;
 mod carried;
+mod cell;
 mod change;
 mod comparison;
 pub(crate) mod frame;
@@ -17,7 +18,7 @@ pub(crate) mod showing;
 mod table;
 
 pub use bare::{BareChange, BareSingles, bare_changes, bare_changes_in, bare_singles};
-pub use boxes::{NamedBox, boxes, hours};
+pub use boxes::{NamedBox, Wording, hours};
 pub use carried::{Carried, CarriedLine, Divergence, Expects, alike, carried};
 pub use change::{Change, Changes, LineChange, MovedHost, RuleChange, changes, line_changes};
 pub use guarantee::{Kept, guarantee};
@@ -27,7 +28,7 @@ pub use prove::{
     Idle, Order, Proof, Proved, Singles, Unproved, equal, never_asked, packets_covered, prove,
     proved, singles,
 };
-pub use replies::unanswered;
+pub use replies::{Answers, answers};
 pub use table::Fate;
 
 use crate::meaning::Meaning;

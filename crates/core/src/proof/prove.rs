@@ -133,20 +133,20 @@ pub fn proved<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> Result<Proved<'r
 pub fn singles<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> Singles<'r> {
     let frame = Frame::of(meaning);
     let lines = RuleLines::new(rules, &frame, &never_asked(meaning), BELOW);
-    let mut singles = Singles::default();
-    let lives = anomalies::lives(&lines.table, lines.outcomes.len());
-    for (owner, life) in (0u32..).zip(&lives) {
-        singles.undecided += usize::from(life.undecided);
-        if let Some(rule) = lines.rule(owner) {
-            singles.look_at(rule, life, &lines);
-        }
-    }
     let counts = |owner| {
         lines.rule(owner).is_some_and(|rule| {
             !matches!(rule.cause, Cause::Cell(..) | Cause::Unmatched | Cause::Forged(..))
         })
     };
-    let pairs = anomalies::ordered_pairs(&lines.table, counts).into_iter();
+    let found = anomalies::anomalies(&lines.table, lines.outcomes.len(), counts);
+    let mut singles = Singles::default();
+    for (owner, life) in (0u32..).zip(&found.lives) {
+        singles.undecided += usize::from(life.undecided);
+        if let Some(rule) = lines.rule(owner) {
+            singles.look_at(rule, life, &lines);
+        }
+    }
+    let pairs = found.ordered.into_iter();
     let named = pairs.filter_map(|pair| {
         let (above, below) = (lines.rule(pair.above)?, lines.rule(pair.below)?);
         Some(Order { above, below, packet: pair.packet })
@@ -161,7 +161,7 @@ pub(super) fn gathered(clashes: Vec<Clash>) -> Vec<Clash> {
     let mut all: Vec<Clash> = Vec::new();
     for clash in clashes {
         match places.get(&(clash.one, clash.other)) {
-            Some(&place) => all[place].packets = all[place].packets.union(&clash.packets),
+            Some(&place) => all[place].packets.add(clash.packets),
             None => {
                 places.insert((clash.one, clash.other), all.len());
                 all.push(clash);

@@ -1,17 +1,82 @@
 //! Whether what is allowed gets its answers.
 
+use super::frame::{Frame, Index};
+use super::lines::{MeaningLines, Reading};
+use super::table::{Fate, Side, Table};
 use crate::meaning::Meaning;
 use crate::plan::{Action, Form};
 use crate::rules::RuleSet;
-use crate::space::{Packet, PacketSet};
-use crate::verdict::{Cause, Verdict};
+use crate::space::{Family, Packet, Search};
+use crate::verdict::{Cause, Decision};
 
-/// Allowed packets to which no answer would come back.
-pub fn unanswered(meaning: &Meaning<'_>, rules: &RuleSet) -> Option<Packet> {
-    match rules.form {
-        Form::PerInterface => without_state(meaning, rules),
-        _ if replies_come_first(rules) => None,
-        _ => something_allowed(meaning),
+/// Whether replies come back.
+#[derive(Clone, Copy, Debug, Default)]
+#[non_exhaustive]
+pub struct Answers {
+    /// An allowed packet to which no answer would come back.
+    pub unanswered: Option<Packet>,
+    /// How many questions could not be decided in the steps that are allowed.
+    pub undecided: usize,
+}
+
+impl Answers {
+    /// Whether all that is allowed was shown to get its answers.
+    pub fn hold(&self) -> bool {
+        self.unanswered.is_none() && self.undecided == 0
+    }
+}
+
+/// Looks for an allowed packet to which no answer would come back.
+pub fn answers(meaning: &Meaning<'_>, rules: &RuleSet) -> Answers {
+    let frame = Frame::of(meaning);
+    let mut let_back = Table::new(&frame, 0);
+    let counts: fn(Decision) -> bool = match rules.form {
+        Form::PerInterface => {
+            // Where no state is kept, every allowed packet that the gateway passes on has its reply let back.
+            for (_, answered) in rules.answered(meaning.plan()) {
+                let_back.push(&answered.into(), Fate::Unasked, 0);
+            }
+            let_back.push(&rules.unseen, Fate::Unasked, 0);
+            goes_through
+        }
+        _ if replies_come_first(rules) => return Answers::default(),
+        _ => |_| true,
+    };
+    let means = MeaningLines::new(meaning, &frame, &Reading::default());
+    let allowed = |owner: u32| means.decisions.get(owner as usize).is_some_and(|d| counts(*d));
+    let mut found = Answers::default();
+    open(&frame.v4, &means.table.v4, &let_back.v4, &allowed, &mut found);
+    open(&frame.v6, &means.table.v6, &let_back.v6, &allowed, &mut found);
+    found
+}
+
+/// Looks for a packet that a line allows and to which nothing is let back.
+fn open<A: Family>(
+    index: &Index<A>,
+    means: &Side<A>,
+    let_back: &Side<A>,
+    counts: &impl Fn(u32) -> bool,
+    found: &mut Answers,
+) {
+    for row in 0..means.rows() {
+        if found.unanswered.is_some() {
+            return;
+        }
+        for (cell, back) in means.row(index, row).iter().zip(&let_back.row(index, row)) {
+            let stack = cell.stack();
+            for (place, line) in stack.lines.iter().enumerate() {
+                if line.fate.action() != Some(Action::Allow) || !counts(line.owner) {
+                    continue;
+                }
+                match stack.above(place).escape(back.stack(), &line.block) {
+                    Search::Covered => {}
+                    Search::Undecided => found.undecided += 1,
+                    Search::Found(point) => {
+                        found.unanswered = found.unanswered.or(A::packet(point));
+                    }
+                }
+            }
+        }
     }
 }
 
@@ -23,27 +88,15 @@ fn replies_come_first(rules: &RuleSet) -> bool {
     })
 }
 
-fn something_allowed(meaning: &Meaning<'_>) -> Option<Packet> {
-    let mut parts = meaning.parts(&meaning.universe()).into_iter();
-    parts.find(|part| part.decision.verdict == Verdict::Allow)?.packets.sample()
-}
-
-/// Where no state is kept, every allowed packet that the gateway passes on has its reply let back.
-fn without_state(meaning: &Meaning<'_>, rules: &RuleSet) -> Option<Packet> {
-    let back = rules.answered(meaning.plan());
-    let through = meaning.parts(&meaning.universe().difference(&rules.unseen)).into_iter();
-    let allowed = through.filter(|part| {
-        let by_gateway = matches!(
-            part.decision.cause,
-            Cause::Ipv6Needs
-                | Cause::Manage
-                | Cause::TunnelPort(_)
-                | Cause::Discovery(_)
-                | Cause::GatewayService(_)
-                | Cause::FromGateway
-        );
-        part.decision.verdict == Verdict::Allow && !by_gateway
-    });
-    let open: Vec<PacketSet> = allowed.map(|part| part.packets.difference(&back)).collect();
-    open.iter().find_map(PacketSet::sample)
+/// Whether the gateway passes it on: it neither ends nor begins there.
+fn goes_through(decision: Decision) -> bool {
+    !matches!(
+        decision.cause,
+        Cause::Ipv6Needs
+            | Cause::Manage
+            | Cause::TunnelPort(_)
+            | Cause::Discovery(_)
+            | Cause::GatewayService(_)
+            | Cause::FromGateway
+    )
 }

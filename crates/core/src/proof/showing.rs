@@ -1,10 +1,11 @@
 //! Packets by which a mistake in a rule list can be told: those that were decided by one line and would be
 //! decided otherwise by another.
 
+use super::cell::{Cell, Hull, Line, Stack};
 use super::frame::Frame;
 use super::lines::RuleLines;
 use super::prove::never_asked;
-use super::table::{Cell, Hull, Line, Stack};
+use super::table::Laid;
 use crate::meaning::Meaning;
 use crate::plan::Action;
 use crate::rules::RuleSet;
@@ -39,6 +40,7 @@ pub(crate) struct Sightings {
 /// The lines of a rule list, ready to be searched.
 pub(crate) struct Showing<'f, 'r> {
     lines: RuleLines<'f, 'r>,
+    laid: Laid<'f>,
 }
 
 /// The end of all lines.
@@ -47,13 +49,15 @@ pub(crate) const END: Place = (usize::MAX, usize::MAX);
 impl<'f, 'r> Showing<'f, 'r> {
     /// Sorts the lines into the cells.
     pub(crate) fn new(meaning: &Meaning<'_>, rules: &'r RuleSet, frame: &'f Frame) -> Self {
-        Self { lines: RuleLines::new(rules, frame, &never_asked(meaning), usize::MAX) }
+        let lines = RuleLines::new(rules, frame, &never_asked(meaning), usize::MAX);
+        let laid = lines.table.laid();
+        Self { lines, laid }
     }
 
     /// Looks for packets of a region, for `most` of them.
     pub(crate) fn find(&self, region: &PacketSet, wanted: &Wanted, most: usize) -> Sightings {
         let (mut v4, mut v6) = (Sightings::default(), Sightings::default());
-        self.lines.table.visit(
+        self.laid.visit(
             region,
             |cell, block| self.look(cell, &block, wanted, most, &mut v4),
             |cell, block| self.look(cell, &block, wanted, most, &mut v6),

@@ -10,7 +10,7 @@ use super::{Rule, RuleSet, Stage, outer_legs};
 use crate::plan::{Action, Plan};
 use crate::space::{AddressSet, IntervalSet, Match};
 use crate::verdict::Cause;
-use variants::{narrower_sets, other_services, wider_sets};
+use variants::{Things, narrower_sets, other_services, wider_sets};
 
 /// A kind of mistake.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -148,9 +148,10 @@ pub fn mistakes<'p>(plan: &'p Plan, rules: &'p RuleSet) -> impl Iterator<Item = 
     let lists = rules.lists.iter().enumerate().filter(|(_, list)| !list.implied);
     let places =
         lists.flat_map(|(list, rules)| (0..rules.rules.len()).map(move |rule| (list, rule)));
+    let things = Things::of(plan);
     let single = places.flat_map(move |at| {
         let of_lists = with_whole_rule(rules, at).into_iter();
-        of_lists.chain(within_rule(plan, rules, at))
+        of_lists.chain(within_rule(plan, &things, rules, at))
     });
     single.chain(without_ipv6(rules))
 }
@@ -182,7 +183,7 @@ fn turned(action: Action) -> Action {
 }
 
 /// Mistakes within one rule.
-fn within_rule(plan: &Plan, rules: &RuleSet, at: (usize, usize)) -> Vec<Mistake> {
+fn within_rule(plan: &Plan, things: &Things, rules: &RuleSet, at: (usize, usize)) -> Vec<Mistake> {
     let (stage, rule) = (rules.lists[at.0].stage, &rules.lists[at.0].rules[at.1]);
     let Some(matches) = rule.first_packets() else { return Vec::new() };
     let mut found = Vec::new();
@@ -192,8 +193,8 @@ fn within_rule(plan: &Plan, rules: &RuleSet, at: (usize, usize)) -> Vec<Mistake>
     }
     add(Kind::LogAside, Change::Log);
     let mut ends = |(wider, narrower), set: &AddressSet, put: fn(AddressSet, Match) -> Match| {
-        let more = wider_sets(plan, set).into_iter().map(|set| (wider, set));
-        let less = narrower_sets(plan, set).into_iter().map(|set| (narrower, set));
+        let more = wider_sets(things, set).into_iter().map(|set| (wider, set));
+        let less = narrower_sets(things, set).into_iter().map(|set| (narrower, set));
         for (kind, set) in more.chain(less) {
             let mut changed = put(set, matches.clone());
             if kind == Kind::SourceWider && stage == Stage::ToGateway {

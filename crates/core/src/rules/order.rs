@@ -4,9 +4,7 @@ use super::frame;
 use crate::addressing::link_local;
 use crate::graph;
 use crate::plan::{Exception, ExceptionId, Plan};
-use crate::space::{
-    AddressSet, IntervalSet, Match, Minute, Packet, PacketSet, ServiceSet, neighbours,
-};
+use crate::space::{AddressSet, IntervalSet, Match, Minute, Nearby, Packet, PacketSet, ServiceSet};
 use jiff::civil::Date;
 use std::collections::HashMap;
 
@@ -62,7 +60,7 @@ impl Order {
         let reach = Reach::new(plan, day);
         let sets: Vec<PacketSet> = ids.iter().map(|id| reach.of(plan.exception(*id))).collect();
         let samples: Vec<Option<Packet>> = sets.iter().map(PacketSet::sample).collect();
-        let near = neighbours(&sets);
+        let near = Nearby::new(&sets).neighbours(&sets);
         let mut above = vec![Vec::new(); ids.len()];
         for (wide, above) in above.iter_mut().enumerate() {
             for &narrow in &near[wide] {

@@ -2,7 +2,7 @@
 //! gateway, a closing list.
 
 use super::slice::Part;
-use super::ways::{entries, offers, something_passes, translated, with_translated};
+use super::ways::{Entry, entries, offers, something_passes, translated, with_translated};
 use super::{Applies, Job, Otherwise, Rule, RuleList, RuleSet, Stage, frame, one_list};
 use crate::addressing::link_local;
 use crate::plan::{Form, Plan, ZoneId};
@@ -19,13 +19,15 @@ pub(super) fn compile(job: &Job<'_>) -> RuleSet {
     let local = frame::for_gateway(plan);
     lists.extend(plan.zone_ids().filter_map(|from| to_gateway(job, from, &local)));
     lists.push(closing("closing-to-gateway", Stage::ToGateway, &job.base.to_gateway, local));
-    let zones: Vec<AddressSet> = plan.zone_ids().map(|zone| plan.zone_prefixes(zone)).collect();
+    let zones: Vec<AddressSet> =
+        plan.zone_ids().map(|zone| plan.zone_prefixes(zone).clone()).collect();
     let sources: Vec<AddressSet> = plan.zone_ids().map(|zone| sources(job, zone)).collect();
     let sorted = Sorted::by(&sources, &zones, &job.base.through);
     for from in plan.zone_ids() {
+        let entries = entries(plan, from);
         for to in plan.zone_ids() {
             if something_passes(plan, from, to) || offers(plan, from, to).next().is_some() {
-                lists.push(pair(job, &sorted, from, to));
+                lists.push(pair(job, &sorted, &entries, (from, to)));
             }
         }
     }
@@ -77,12 +79,17 @@ impl<'r> Sorted<'r> {
     }
 }
 
-fn pair(job: &Job<'_>, sorted: &Sorted<'_>, from: ZoneId, to: ZoneId) -> RuleList {
+fn pair(
+    job: &Job<'_>,
+    sorted: &Sorted<'_>,
+    entries: &[Entry],
+    (from, to): (ZoneId, ZoneId),
+) -> RuleList {
     let plan = job.plan;
     let prefixes = plan.zone_prefixes(to);
-    let mut part = part(plan, from, &prefixes, plan.zone(to).name.as_str());
+    let mut part = part(plan, from, entries, prefixes, plan.zone(to).name.as_str());
     part.sources = sources(job, from);
-    part.anyone[1] = plan.zone_addresses(to);
+    part.anyone[1] = plan.zone_addresses(to).clone();
     let above = sorted.above.iter().filter(|(_, touched)| touched.between(from, to));
     let mut rules: Vec<Rule> =
         above.filter_map(|(rule, _)| part.slice(plan, &job.base, rule)).collect();
@@ -106,7 +113,7 @@ fn pair(job: &Job<'_>, sorted: &Sorted<'_>, from: ZoneId, to: ZoneId) -> RuleLis
 fn sources(job: &Job<'_>, zone: ZoneId) -> AddressSet {
     let plan = job.plan;
     if zone != plan.internet() {
-        return plan.zone_addresses(zone);
+        return plan.zone_addresses(zone).clone();
     }
     let uplinks = (0..plan.uplinks().len()).map(|index| job.true_sources(plan.uplink_leg(index)));
     uplinks.fold(AddressSet::empty(), |all, sources| all.union(sources))
@@ -115,7 +122,7 @@ fn sources(job: &Job<'_>, zone: ZoneId) -> AddressSet {
 /// A zone's list for the gateway itself; `None` where no packet comes from the zone at all.
 fn to_gateway(job: &Job<'_>, from: ZoneId, local: &PacketSet) -> Option<RuleList> {
     let plan = job.plan;
-    let mut part = part(plan, from, &AddressSet::full(), "gateway");
+    let mut part = part(plan, from, &entries(plan, from), &AddressSet::full(), "gateway");
     if part.enters.is_empty() {
         return None;
     }
@@ -160,9 +167,9 @@ fn to_gateway(job: &Job<'_>, from: ZoneId, local: &PacketSet) -> Option<RuleList
     })
 }
 
-fn part(plan: &Plan, from: ZoneId, destination: &AddressSet, to: &str) -> Part {
+fn part(plan: &Plan, from: ZoneId, entries: &[Entry], destination: &AddressSet, to: &str) -> Part {
     let from_name = plan.zone(from).name.as_str();
-    let entries = entries(plan, from).into_iter().map(|(enters, source)| Match {
+    let entries = entries.iter().cloned().map(|(enters, source)| Match {
         enters: if to == "gateway" { enters } else { with_translated(plan, enters) },
         source,
         destination: destination.clone(),
@@ -171,9 +178,9 @@ fn part(plan: &Plan, from: ZoneId, destination: &AddressSet, to: &str) -> Part {
     let packets: PacketSet = entries.collect();
     Part {
         enters: packets.enters(),
-        sources: plan.zone_addresses(from),
+        sources: plan.zone_addresses(from).clone(),
         destination: destination.clone(),
-        anyone: [plan.zone_addresses(from), destination.clone()],
+        anyone: [plan.zone_addresses(from).clone(), destination.clone()],
         packets,
         mark: format!("{from_name}>{to}"),
         from: from_name.to_owned(),

@@ -105,7 +105,12 @@ fn unspoken(job: &Job<'_>, ranks: &Ranks) -> Vec<Rule> {
             for (enters, source) in super::ways::entries(plan, from) {
                 let enters = with_translated(plan, enters);
                 let destination = plan.zone_prefixes(to);
-                let matches = Match { enters, source, destination, ..Match::everything() };
+                let matches = Match {
+                    enters,
+                    source,
+                    destination: destination.clone(),
+                    ..Match::everything()
+                };
                 rules.push(Rule {
                     id: format!("unmatched@{from_name}>{to_name}"),
                     name: format!("{} {from_name} to {to_name}", rest.action.word()),

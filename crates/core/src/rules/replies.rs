@@ -200,17 +200,22 @@ impl RuleSet {
     }
 
     /// Of what goes through a gateway without state, the packets whose replies are let back; and all that
-    /// has no reply to wait for, or goes to the gateway itself.
-    pub(crate) fn answered(&self, plan: &Plan) -> PacketSet {
-        let service = unasked();
-        let mut answered = PacketSet::from(Match { service, ..Match::everything() });
-        answered = answered.union(&frame::for_gateway(plan));
-        answered = answered.union(&frame::entering(plan.gateway_leg()).into());
+    /// has no reply to wait for, or goes to the gateway itself. Each with the rule that lets the replies back, by
+    /// its list and its place there; `None` where no rule need do so.
+    pub(crate) fn answered(&self, plan: &Plan) -> Vec<(Option<(usize, usize)>, Match)> {
+        let mut unasked = vec![Match { service: unasked(), ..Match::everything() }];
+        unasked.extend(frame::for_gateway(plan).products());
+        unasked.push(frame::entering(plan.gateway_leg()));
         // Nobody answers where nobody can be.
         let somebody: AddressSet = frame::true_sources(plan).into_iter().collect();
         let destination = somebody.complement();
-        answered = answered.union(&Match { destination, ..Match::everything() }.into());
-        for rule in self.lists.iter().flat_map(|list| &list.rules) {
+        unasked.push(Match { destination, ..Match::everything() });
+        let mut answered: Vec<_> = unasked.into_iter().map(|unasked| (None, unasked)).collect();
+        let lists = self.lists.iter().enumerate();
+        let rules = lists.flat_map(|(number, list)| {
+            list.rules.iter().enumerate().map(move |(place, rule)| ((number, place), rule))
+        });
+        for (place, rule) in rules {
             let (Some(matches), Some(from)) = (&rule.matches, &rule.back) else { continue };
             let mut source = matches.destination.clone();
             let uplinks = plan.uplinks().iter().enumerate();
@@ -229,7 +234,7 @@ impl RuleSet {
                 service: asked(&matches.service, from),
                 at: matches.at.clone(),
             };
-            answered = answered.union(&forward.into());
+            answered.push((Some(place), forward));
         }
         answered
     }

@@ -39,23 +39,30 @@ pub(super) fn translation(plan: &Plan, inbound: &Inbound) -> Option<Translation>
     })
 }
 
+/// Legs by which packets come, and from which sources.
+pub(super) type Entry = (IntervalSet<Leg>, AddressSet);
+
 /// By which legs a zone's packets come, and from which sources where a router on the leg leads to
 /// several zones: first what lies in the networks, then what is behind routers.
-pub(super) fn entries(plan: &Plan, zone: ZoneId) -> Vec<(IntervalSet<Leg>, AddressSet)> {
+pub(super) fn entries(plan: &Plan, zone: ZoneId) -> Vec<Entry> {
     if zone == plan.internet() {
         return vec![(plan.uplink_legs(), AddressSet::full())];
     }
-    let mut whole = IntervalSet::empty();
+    let mut whole = Vec::new();
     let mut parts = Vec::new();
     for id in plan.network_ids() {
         let leg = IntervalSet::point(plan.network_leg(id));
         let own = plan.network(id).zone == zone;
+        if plan.routes().is_empty() {
+            whole.extend(own.then(|| plan.network_leg(id)));
+            continue;
+        }
         let behind: Vec<_> = plan.routes().iter().filter(|route| route.network == id).collect();
         let (alike, others): (Vec<_>, Vec<_>) =
             behind.into_iter().partition(|route| route.zone == zone);
         let reach = |routes: Vec<&Route>| routes.iter().map(|r| r.reach.clone()).collect();
         match (own, others.is_empty()) {
-            (true, true) => whole = whole.union(&leg),
+            (true, true) => whole.push(plan.network_leg(id)),
             (true, false) => {
                 let others: AddressSet = reach(others);
                 parts.push((leg, others.complement()));
@@ -64,6 +71,7 @@ pub(super) fn entries(plan: &Plan, zone: ZoneId) -> Vec<(IntervalSet<Leg>, Addre
             (false, _) => {}
         }
     }
+    let whole: IntervalSet<Leg> = whole.into_iter().collect();
     let whole = Some((whole, AddressSet::full())).filter(|(legs, _)| !legs.is_empty());
     whole.into_iter().chain(parts).collect()
 }

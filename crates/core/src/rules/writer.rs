@@ -4,7 +4,7 @@
 mod to_gateway;
 
 use super::order::{self, Line};
-use super::ways::{entries, something_passes, translated, with_translated};
+use super::ways::{Entry, entries, something_passes, translated, with_translated};
 use super::{Rule, Stage, frame};
 use crate::addressing::link_local;
 use crate::plan::{Action, Exception, Plan, ZoneId};
@@ -155,8 +155,9 @@ impl Writer<'_> {
         }
         rules.extend((0..plan.uplinks().len()).filter_map(|index| self.beside_uplink(index)));
         for from in plan.zone_ids() {
+            let entries = entries(plan, from);
             for to in plan.zone_ids() {
-                rules.extend(self.cell(from, to));
+                rules.extend(self.cell(from, to, &entries));
             }
         }
         let unmatched = plan.matrix().unmatched();
@@ -186,17 +187,18 @@ impl Writer<'_> {
         Some(rule)
     }
 
-    fn cell(&self, from: ZoneId, to: ZoneId) -> Vec<Rule> {
+    fn cell(&self, from: ZoneId, to: ZoneId, entries: &[Entry]) -> Vec<Rule> {
         let plan = self.plan;
         let cell = plan.matrix().cell(from, to);
         let Some(action) = cell.action.filter(|_| something_passes(plan, from, to)) else {
             return Vec::new();
         };
         let mut rules = Vec::new();
-        for (enters, source) in entries(plan, from) {
+        for (enters, source) in entries.iter().cloned() {
             let enters = with_translated(plan, enters);
             let destination = plan.zone_prefixes(to);
-            let product = Match { enters, source, destination, ..Match::everything() };
+            let product =
+                Match { enters, source, destination: destination.clone(), ..Match::everything() };
             let (from_name, to_name) = (plan.zone(from).name.as_str(), plan.zone(to).name.as_str());
             let words = Words::new(from_name, "any", to_name, "any", "any");
             let id = format!("cell.{from_name}>{to_name}");

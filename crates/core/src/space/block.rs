@@ -177,13 +177,18 @@ impl<A: Coordinate> Region<A> {
 
     /// What either region has.
     pub fn union(&self, other: &Self) -> Self {
-        let mut blocks = self.blocks.clone();
-        for block in &other.blocks {
-            if !blocks.iter().any(|wide| block.is_subset(wide)) {
-                blocks.push(block.clone());
+        let mut all = self.clone();
+        all.add(other.clone());
+        all
+    }
+
+    /// Takes all of another region in.
+    pub fn add(&mut self, other: Self) {
+        for block in other.blocks {
+            if !self.blocks.iter().any(|wide| block.is_subset(wide)) {
+                self.blocks.push(block);
             }
         }
-        Self { blocks }
     }
 
     /// What both regions have.

@@ -160,6 +160,12 @@ impl PacketSet {
         Self { v4: self.v4.union(&other.v4), v6: self.v6.union(&other.v6) }
     }
 
+    /// Takes all packets of another set in.
+    pub fn add(&mut self, other: Self) {
+        self.v4.add(other.v4);
+        self.v6.add(other.v6);
+    }
+
     /// What both sets have.
     pub fn intersection(&self, other: &Self) -> Self {
         Self { v4: self.v4.intersection(&other.v4), v6: self.v6.intersection(&other.v6) }
@@ -202,6 +208,16 @@ impl PacketSet {
         let v4 = self.v4.blocks().iter().flat_map(|block| block.enters.spans());
         let v6 = self.v6.blocks().iter().flat_map(|block| block.enters.spans());
         IntervalSet::from_spans(v4.chain(v6).copied())
+    }
+
+    /// Where its packets go.
+    pub fn destinations(&self) -> AddressSet {
+        let v4 = self.v4.blocks().iter().flat_map(|block| block.destination.spans());
+        let v6 = self.v6.blocks().iter().flat_map(|block| block.destination.spans());
+        AddressSet {
+            v4: IntervalSet::from_spans(v4.copied()),
+            v6: IntervalSet::from_spans(v6.copied()),
+        }
     }
 
     /// Whether each of its packets is in it at every minute of the week.

@@ -108,8 +108,8 @@ fn plan_names(desk: &Desk<'_>) -> HashMap<Content, String> {
     );
     for id in plan.zone_ids() {
         let name = plan.zone(id).name.to_string();
-        places.push((name.clone(), plan.zone_prefixes(id)));
-        places.push((format!("{name}_devices"), plan.zone_addresses(id)));
+        places.push((name.clone(), plan.zone_prefixes(id).clone()));
+        places.push((format!("{name}_devices"), plan.zone_addresses(id).clone()));
     }
     for id in plan.network_ids() {
         let network = plan.network(id);

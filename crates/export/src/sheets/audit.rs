@@ -16,7 +16,7 @@ use bastium_core::rules::{RuleSet, in_form};
 use bastium_core::space::{Match, PacketSet, ServiceSet};
 use schemars::JsonSchema;
 use serde::Serialize;
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 /// How many pairs that depend on their order are looked at.
 const MOST_PAIRS: usize = 2_000;
@@ -249,8 +249,11 @@ impl AuditSheet {
             let kind = ("depends-on-order", Severity::Advice);
             self.find(kind, foreign, upper, says, "keep them in this order");
         }
+        // Where nothing was counted yet, nothing can be said.
+        let counted = lines.iter().any(|line| line.hits.is_some_and(|hits| hits > 0));
+        let logs = lines.iter().any(|line| line.bare.log && !line.end);
         for place in 0..lines.len() {
-            self.look_at(foreign, place);
+            self.look_at(foreign, place, logs, counted);
         }
         if foreign.replies == Some(false) && !lines.is_empty() {
             let says = "no line lets the replies to permitted conversations back".to_owned();
@@ -259,7 +262,8 @@ impl AuditSheet {
         }
     }
 
-    fn look_at(&mut self, foreign: &Foreign, place: usize) {
+    /// Looks at one line, where others log or not, and where something was counted or not.
+    fn look_at(&mut self, foreign: &Foreign, place: usize, logs: bool, counted: bool) {
         let line = &foreign.lines[place];
         let allows = line.bare.action == Action::Allow;
         let wide = |product: &Match| {
@@ -281,8 +285,7 @@ impl AuditSheet {
             let kind = ("too-wide", Severity::Warning);
             self.find(kind, foreign, place, says, "block what nobody spoke of");
         }
-        let logs_elsewhere = foreign.lines.iter().any(|other| other.bare.log && !other.end);
-        if !allows && !line.bare.log && line.end && !logs_elsewhere {
+        if !allows && !line.bare.log && line.end && !logs {
             let says = "what is blocked leaves no trace: no line logs".to_owned();
             let kind = ("not-logged", Severity::Advice);
             self.find(kind, foreign, place, says, "log what the last line blocks");
@@ -292,8 +295,6 @@ impl AuditSheet {
             let kind = ("not-logged", Severity::Advice);
             self.find(kind, foreign, place, says, "log it, if somebody may ask why");
         }
-        // Where nothing was counted yet, nothing can be said.
-        let counted = foreign.lines.iter().any(|other| other.hits.is_some_and(|hits| hits > 0));
         if counted && line.hits == Some(0) && !line.bare.matches.is_empty() {
             let says = "nothing has hit it since its counter began".to_owned();
             let kind = ("never-hit", Severity::Advice);
@@ -304,8 +305,10 @@ impl AuditSheet {
     /// The differences that can be said together: the same line, the same entry of the plan.
     pub fn groups(&self) -> Vec<Vec<&DifferenceRow>> {
         let mut groups: Vec<Vec<&DifferenceRow>> = Vec::new();
+        let mut places: HashMap<[&str; 6], usize> = HashMap::new();
         for row in &self.differences {
-            match groups.iter_mut().find(|group| differences::go_together(group[0], row)) {
+            let place = *places.entry(differences::is_about(row)).or_insert(groups.len());
+            match groups.get_mut(place) {
                 Some(group) => group.push(row),
                 None => groups.push(vec![row]),
             }

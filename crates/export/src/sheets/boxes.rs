@@ -2,8 +2,7 @@
 
 use super::answer::few;
 use super::products::Names;
-use bastium_core::plan::Plan;
-use bastium_core::proof::{NamedBox, boxes};
+use bastium_core::proof::{NamedBox, Wording};
 use bastium_core::space::{AddressSet, Leg, Match, PacketSet, ServiceSet};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -33,8 +32,8 @@ pub struct BoxRow {
 }
 
 /// A packet set as rows.
-pub(crate) fn rows(plan: &Plan, set: &PacketSet) -> Vec<BoxRow> {
-    boxes(plan, set).iter().map(row).collect()
+pub(crate) fn rows(words: &Wording<'_>, set: &PacketSet) -> Vec<BoxRow> {
+    words.boxes(set).iter().map(row).collect()
 }
 
 fn row(named: &NamedBox) -> BoxRow {

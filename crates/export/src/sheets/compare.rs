@@ -6,7 +6,7 @@ use super::{Because, EDITION};
 use crate::{Cell, Column, Table, Tone};
 use bastium_core::plan::{Action, Plan};
 use bastium_core::proof::{
-    Change, Changes, LineChange, MovedHost, RuleChange, bare_changes, line_changes,
+    Change, Changes, LineChange, MovedHost, RuleChange, Wording, bare_changes, line_changes,
 };
 use bastium_core::rules::{BareLine, Rule};
 use schemars::JsonSchema;
@@ -73,14 +73,14 @@ pub struct MovedRow {
 }
 
 impl MovedRow {
-    fn of(plan: &Plan, moved: &MovedHost) -> Self {
+    fn of(wording: &Wording<'_>, moved: &MovedHost) -> Self {
         let words = |all: &[std::net::IpAddr]| all.iter().map(ToString::to_string).collect();
         Self {
             host: moved.name.to_string(),
             before: words(&moved.before),
             after: words(&moved.after),
-            loses: boxes::rows(plan, &moved.loses),
-            gains: boxes::rows(plan, &moved.gains),
+            loses: boxes::rows(wording, &moved.loses),
+            gains: boxes::rows(wording, &moved.gains),
         }
     }
 }
@@ -122,9 +122,11 @@ impl CompareSheet {
         (day, form): (String, String),
         changes: &Changes<'_>,
     ) -> Self {
+        let wording = (Wording::new(old), Wording::new(new));
         let rows = |kind: fn(&Change) -> bool| -> Vec<ChangeRow> {
             let here = changes.traffic.iter().filter(|change| kind(change));
-            here.flat_map(|change| change_rows(old, new, change)).collect()
+            here.flat_map(|change| change_rows((old, &wording.0), (new, &wording.1), change))
+                .collect()
         };
         Self {
             bastium: EDITION,
@@ -135,7 +137,7 @@ impl CompareSheet {
             opens: rows(Change::opens),
             closes: rows(Change::closes),
             changes: rows(|change| !change.opens() && !change.closes()),
-            moved: changes.moved.iter().map(|moved| MovedRow::of(new, moved)).collect(),
+            moved: changes.moved.iter().map(|moved| MovedRow::of(&wording.1, moved)).collect(),
             rules: rule_changes(&changes.rules),
             undecided: changes.undecided,
         }
@@ -301,8 +303,13 @@ fn because(row: &ChangeRow) -> String {
     format!("{} -> {}", words(&row.because_before), words(&row.because_after))
 }
 
-fn change_rows(old: &Plan, new: &Plan, change: &Change) -> Vec<ChangeRow> {
-    let plan = if change.of_new { new } else { old };
+/// The rows of a change, between plans each of which has its words.
+fn change_rows(
+    (old, old_words): (&Plan, &Wording<'_>),
+    (new, new_words): (&Plan, &Wording<'_>),
+    change: &Change,
+) -> Vec<ChangeRow> {
+    let words = if change.of_new { new_words } else { old_words };
     let (before, after) = (change.before.verdict, change.after.verdict);
     let row = |packets: BoxRow| {
         let says = if change.opens() {
@@ -321,7 +328,7 @@ fn change_rows(old: &Plan, new: &Plan, change: &Change) -> Vec<ChangeRow> {
             says,
         }
     };
-    rows(plan, &change.packets).into_iter().map(row).collect()
+    rows(words, &change.packets).into_iter().map(row).collect()
 }
 
 fn rule_changes(changes: &[RuleChange<'_>]) -> RuleChanges {

@@ -246,7 +246,7 @@ impl<'r> Through<'r> {
         let entries = plan
             .zone_entries(from)
             .into_iter()
-            .map(|(legs, entering)| of_cell(legs, sources.intersection(&entering)));
+            .map(|(legs, entering)| of_cell(legs.clone(), sources.intersection(entering)));
         let mut rest: PacketSet = entries.collect();
         for product in self.translated.products() {
             // What is offered to this zone comes by a way of its own.

@@ -6,7 +6,7 @@ use crate::{Cell, Column, Table, Tone};
 use bastium_core::findings;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Form, Plan};
-use bastium_core::proof::{self, Difference, Idle, Proof};
+use bastium_core::proof::{self, Difference, Idle, Proof, Wording};
 use bastium_core::rules::{self, RuleSet};
 use bastium_core::verdict::Verdict;
 use schemars::JsonSchema;
@@ -46,6 +46,8 @@ pub struct FormProof {
     pub leak: Vec<LeakRow>,
     /// An allowed packet to which no answer would come back.
     pub unanswered: Option<PacketView>,
+    /// How many questions about answers could not be decided in the steps that are allowed.
+    pub replies_undecided: usize,
     /// What must never pass, and what must always.
     pub guarantees: Vec<GuaranteeRow>,
     /// Rules that no packet comes to.
@@ -218,6 +220,7 @@ impl FormProof {
             refused: reasons.into_iter().map(|reason| reason.says).collect(),
             leak: Vec::new(),
             unanswered: None,
+            replies_undecided: 0,
             guarantees: guarantees(meaning),
             never_matching: Vec::new(),
             superfluous: Vec::new(),
@@ -239,6 +242,8 @@ impl FormProof {
             defensive: idle.defensive,
         };
         let view = |packet| PacketView::new(packet, false, plan);
+        let answers = proof::answers(meaning, rules);
+        let words = Wording::new(plan);
         let ordered = singles.ordered.iter().map(|order| OrderRow {
             above: order.above.id.clone(),
             below: order.below.id.clone(),
@@ -249,14 +254,19 @@ impl FormProof {
             rules: rules.rules().count(),
             equal: proof.holds(),
             counterexample: proof.differences.first().map(|first| counterexample(plan, first)),
-            differences: proof.differences.iter().map(|one| difference(plan, one)).collect(),
+            differences: proof
+                .differences
+                .iter()
+                .map(|one| difference(plan, &words, one))
+                .collect(),
             refused: Vec::new(),
-            leak: leak(meaning, rules),
-            unanswered: proof::unanswered(meaning, rules).as_ref().map(view),
+            leak: leak(meaning, rules, &words),
+            unanswered: answers.unanswered.as_ref().map(view),
             guarantees: guarantees(meaning),
             never_matching: singles.never_matching.iter().map(idle).collect(),
             superfluous: singles.superfluous.iter().map(idle).collect(),
             order_dependent: ordered.collect(),
+            replies_undecided: answers.undecided,
             undecided: proof.undecided,
             assumptions: assumptions(plan, rules),
             packets: proof::packets_covered(meaning),
@@ -266,7 +276,12 @@ impl FormProof {
     /// Whether all that was to be shown was.
     pub fn holds(&self) -> bool {
         let kept = self.guarantees.iter().all(|guarantee| guarantee.holds);
-        self.equal && self.unanswered.is_none() && kept
+        self.equal && self.replies_come_back() && kept
+    }
+
+    /// Whether everything that is allowed was shown to get its answers.
+    pub fn replies_come_back(&self) -> bool {
+        self.unanswered.is_none() && self.replies_undecided == 0
     }
 
     /// The rules that never match, those left out that stand there in any case.
@@ -289,12 +304,13 @@ impl FormProof {
                 None => format!("{} rules, {}", self.rules, self.packets),
             };
             table.row(["rules do what the plan means".into(), yes(self.equal), about.into()]);
-            let about = self.unanswered.as_ref().map(|p| format!("none to {}", p.destination));
-            table.row([
-                "replies come back".into(),
-                yes(self.unanswered.is_none()),
-                about.unwrap_or_default().into(),
-            ]);
+            let undecided = match self.replies_undecided {
+                0 => String::new(),
+                number => format!("{number} undecided"),
+            };
+            let none_to = |p: &PacketView| format!("none to {}", p.destination);
+            let about = self.unanswered.as_ref().map_or(undecided, none_to);
+            table.row(["replies come back".into(), yes(self.replies_come_back()), about.into()]);
         }
         for reason in &self.refused {
             table.row(["the form can say it".into(), yes(false), reason.clone().into()]);
@@ -357,16 +373,15 @@ fn counterexample(plan: &Plan, one: &Difference<'_>) -> Counterexample {
     Counterexample { packet: PacketView::new(&one.packet, at, plan), meaning, rules, says }
 }
 
-fn difference(plan: &Plan, one: &Difference<'_>) -> DifferenceRow {
+fn difference(plan: &Plan, words: &Wording<'_>, one: &Difference<'_>) -> DifferenceRow {
     let (meaning, rules) = sides(plan, one);
-    DifferenceRow { meaning, rules, boxes: rows(plan, &one.packets) }
+    DifferenceRow { meaning, rules, boxes: rows(words, &one.packets) }
 }
 
-fn leak(meaning: &Meaning<'_>, rules: &RuleSet) -> Vec<LeakRow> {
-    let plan = meaning.plan();
+fn leak(meaning: &Meaning<'_>, rules: &RuleSet, words: &Wording<'_>) -> Vec<LeakRow> {
     let mut leak: Vec<LeakRow> = Vec::new();
     for one in proof::leaks(meaning, rules) {
-        for packets in rows(plan, &one.packets) {
+        for packets in rows(words, &one.packets) {
             let rule = one.rule.map(|rule| rule.id.clone());
             leak.push(LeakRow { rule, replies_from: one.from.words(), packets });
         }

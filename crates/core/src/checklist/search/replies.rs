@@ -4,11 +4,29 @@ use super::{Search, shared};
 use crate::checklist::candidate::Candidate;
 use crate::checklist::strength::Undetectable;
 use crate::checklist::trace::replies_to;
-use crate::plan::Action;
+use crate::plan::{Action, Plan};
 use crate::proof::showing::{END, Wanted};
+use crate::rules::RuleSet;
 use crate::rules::mistakes::{Change, Mistake};
-use crate::space::{Ends, Match, Packet, PacketSet, ServicePoint};
+use crate::space::{Ends, Match, Nearby, Packet, PacketSet, ServicePoint};
 use crate::verdict::{Cause, Verdict};
+
+/// What asks for replies that are let back, by the rule that does so.
+pub(super) struct Answered {
+    rules: Vec<Option<(usize, usize)>>,
+    sets: Vec<PacketSet>,
+    nearby: Nearby,
+}
+
+impl Answered {
+    /// Lays out what is answered where no state is kept.
+    pub(super) fn by(rules: &RuleSet, plan: &Plan) -> Self {
+        let (rules, sets): (_, Vec<PacketSet>) =
+            rules.answered(plan).into_iter().map(|(rule, set)| (rule, set.into())).unzip();
+        let nearby = Nearby::new(&sets);
+        Self { rules, sets, nearby }
+    }
+}
 
 /// What a search among the replies came to.
 #[derive(Default)]
@@ -125,9 +143,12 @@ impl Search<'_> {
 
     /// What asks for replies that no rule but this one lets back, by whichever uplink they come; as the lists see it.
     fn by_this_rule_alone(&self, mistake: &Mistake) -> PacketSet {
-        let (plan, rules) = (self.meaning.plan(), self.shown.rules);
-        let forgotten = Mistake { change: Change::Missing, ..mistake.clone() };
-        rules.answered(plan).difference(&forgotten.made_in(rules).answered(plan))
+        let own =
+            self.answered.rules.iter().position(|rule| *rule == mistake.place && rule.is_some());
+        let Some(own) = own else { return PacketSet::empty() };
+        let sets = &self.answered.sets;
+        let others = self.answered.nearby.to(&sets[own]).into_iter().filter(|other| *other != own);
+        others.fold(sets[own].clone(), |alone, other| alone.difference(&sets[other]))
     }
 
     /// The same, where the rule is forgotten: nothing of that is answered.

@@ -38,12 +38,13 @@ pub use wiring::WiringProblem;
 use super::draft::Draft;
 use super::parts::{Host, Network};
 use super::place::Directory;
-use super::{Plan, Zone};
+use super::{Plan, Route, Zone, ZoneId, ZoneReach};
 use crate::diagnosis::{Diagnose, Diagnosis};
 use crate::source::{Span, Text};
 use crate::space::AddressSet;
 use std::collections::HashSet;
 use std::net::IpAddr;
+use std::sync::OnceLock;
 
 /// Any of the problems that keep a draft from being a plan.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -178,6 +179,7 @@ pub fn resolve(draft: Draft) -> Result<Plan, Vec<Problem>> {
     let networks: Vec<Network> = networks.into_iter().flatten().collect();
     let hosts: Vec<Host> = hosts.into_iter().flatten().collect();
     let unnamed = unnamed(&networks, &hosts);
+    let zone_reach = zone_reach(zones.len(), &networks, &routes, &shop.directory);
     Ok(Plan {
         source: draft.source,
         site,
@@ -200,8 +202,34 @@ pub fn resolve(draft: Draft) -> Result<Plan, Vec<Problem>> {
         known: kept,
         wiring,
         unnamed,
+        zone_reach,
+        zone_entries: OnceLock::new(),
         directory: shop.directory,
     })
+}
+
+/// By zone, the internet's last: where it is.
+fn zone_reach(
+    zones: usize,
+    networks: &[Network],
+    routes: &[Route],
+    directory: &Directory,
+) -> Vec<ZoneReach> {
+    let inside = (0..zones - 1).map(ZoneId).map(|zone| {
+        let networks = networks.iter().filter(|network| network.zone == zone);
+        let routes = routes.iter().filter(|route| route.zone == zone);
+        let devices = networks.clone().map(|network| network.device_addresses().clone());
+        let prefixes = networks.map(Network::prefixes);
+        ZoneReach {
+            devices: devices.chain(routes.clone().map(|route| route.devices.clone())).collect(),
+            prefixes: prefixes.chain(routes.map(|route| route.reach.clone())).collect(),
+        }
+    });
+    let internet = ZoneReach {
+        devices: directory.internet.clone(),
+        prefixes: directory.internet.union(&directory.beside),
+    };
+    inside.chain([internet]).collect()
 }
 
 /// By network: the addresses that its devices can have and none of the hosts has.

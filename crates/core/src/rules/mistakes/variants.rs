@@ -5,11 +5,11 @@ use crate::plan::Plan;
 use crate::space::{AddressSet, Family, IntervalSet, Protocol, ServiceSet};
 
 /// The set with one zone, one network, one host or one bit of a prefix more.
-pub(super) fn wider_sets(plan: &Plan, set: &AddressSet) -> Vec<AddressSet> {
+pub(super) fn wider_sets(things: &Things, set: &AddressSet) -> Vec<AddressSet> {
     if *set == AddressSet::full() {
         return Vec::new();
     }
-    let more = things(plan).into_iter().filter_map(|things| next_new(set, &things));
+    let more = things.0.iter().filter_map(|things| next_new(set, things));
     let bits = [
         bit_wider(&set.v4).map(|v4| AddressSet { v4, ..AddressSet::empty() }),
         bit_wider(&set.v6).map(|v6| AddressSet { v6, ..AddressSet::empty() }),
@@ -19,9 +19,10 @@ pub(super) fn wider_sets(plan: &Plan, set: &AddressSet) -> Vec<AddressSet> {
 }
 
 /// The set with one zone, one network, one host or one bit of a prefix less.
-pub(super) fn narrower_sets(plan: &Plan, set: &AddressSet) -> Vec<AddressSet> {
-    let held = |things: Vec<AddressSet>| things.into_iter().find(|less| !less.is_disjoint(set));
-    let less = things(plan).into_iter().filter_map(held);
+pub(super) fn narrower_sets(things: &Things, set: &AddressSet) -> Vec<AddressSet> {
+    let held =
+        |things: &Vec<AddressSet>| things.iter().find(|less| !less.is_disjoint(set)).cloned();
+    let less = things.0.iter().filter_map(held);
     let halves = [
         upper_half(&set.v4).map(|v4| AddressSet { v4, ..AddressSet::empty() }),
         upper_half(&set.v6).map(|v6| AddressSet { v6, ..AddressSet::empty() }),
@@ -40,12 +41,17 @@ fn distinct(sets: impl Iterator<Item = AddressSet>) -> Vec<AddressSet> {
 }
 
 /// What people enter too much or too little of: the zones, the networks, the hosts.
-fn things(plan: &Plan) -> [Vec<AddressSet>; 3] {
-    [
-        plan.zone_ids().map(|zone| plan.zone_addresses(zone)).collect(),
-        plan.network_ids().map(|id| plan.network_addresses(id).clone()).collect(),
-        plan.hosts().iter().map(|host| host.addresses.iter().copied().collect()).collect(),
-    ]
+pub(super) struct Things([Vec<AddressSet>; 3]);
+
+impl Things {
+    /// Those of a plan.
+    pub(super) fn of(plan: &Plan) -> Self {
+        Self([
+            plan.zone_ids().map(|zone| plan.zone_addresses(zone).clone()).collect(),
+            plan.network_ids().map(|id| plan.network_addresses(id).clone()).collect(),
+            plan.hosts().iter().map(|host| host.addresses.iter().copied().collect()).collect(),
+        ])
+    }
 }
 
 /// The next thing of a row that is not in the set: whoever picks from a list slips by one line.

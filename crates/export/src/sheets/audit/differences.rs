@@ -7,7 +7,7 @@ use crate::sheets::{Because, BoxRow};
 use crate::{HeldLists, ListFault};
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Action, Plan};
-use bastium_core::proof::{bare_changes, proved};
+use bastium_core::proof::{Wording, bare_changes, proved};
 use bastium_core::rules::{BareLine, RuleSet};
 use bastium_core::space::{IntervalSet, Match, PacketSet};
 use bastium_core::verdict::{Cause, Decision, Verdict};
@@ -59,24 +59,23 @@ impl DifferenceRow {
     }
 }
 
-/// Whether two rows are about one line and one cause, so that they can be said together. Anti-spoofing is
+/// What a row is about. Rows that are about the same can be said together: one line and one cause. Anti-spoofing is
 /// one cause.
-pub(super) fn go_together(one: &DifferenceRow, other: &DifferenceRow) -> bool {
-    let what = |row: &DifferenceRow| (row.aspect, row.before.clone(), row.after.clone());
-    let spoofed = one.because.kind == "forged" && other.because.kind == "forged";
-    what(one) == what(other)
-        && (spoofed
-            || one.line == other.line
-                && one.because.name == other.because.name
-                && one.because.kind == other.because.kind)
+pub(super) fn is_about(row: &DifferenceRow) -> [&str; 6] {
+    let (line, kind, name) = match row.because.kind {
+        "forged" => ("", "forged", ""),
+        kind => (row.line.as_str(), kind, row.because.name.as_str()),
+    };
+    [row.aspect, &row.before, &row.after, line, kind, name]
 }
 
 /// What differs between a whole gateway and its plan.
 pub(super) fn of_gateway(plan: &Plan, faults: &[Fault]) -> Vec<DifferenceRow> {
     let mut rows: Vec<DifferenceRow> = Vec::new();
+    let wording = Wording::new(plan);
     for fault in faults {
         let words = Words::of(plan, fault);
-        for packets in boxes::rows(plan, &fault.packets) {
+        for packets in boxes::rows(&wording, &fault.packets) {
             let says = words.sentence(&packets, fault);
             rows.push(DifferenceRow {
                 aspect: words.aspect,
@@ -96,9 +95,10 @@ pub(super) fn of_gateway(plan: &Plan, faults: &[Fault]) -> Vec<DifferenceRow> {
 
 /// A sentence for each fault, with one of its packets.
 pub fn fault_sentences(plan: &Plan, faults: &[Fault]) -> Vec<String> {
+    let wording = Wording::new(plan);
     let say = |fault: &Fault| {
         let words = Words::of(plan, fault);
-        let rows = boxes::rows(plan, &fault.packets);
+        let rows = boxes::rows(&wording, &fault.packets);
         let first = rows.first().map(|row| words.sentence(row, fault)).unwrap_or_default();
         format!("{first}; one packet: {}", plan.packet_words(&fault.packet))
     };
@@ -107,8 +107,9 @@ pub fn fault_sentences(plan: &Plan, faults: &[Fault]) -> Vec<String> {
 
 /// A sentence for each place where lists of RFC 8519 do not do what their rules do, with one of its packets.
 pub fn list_sentences(plan: &Plan, faults: &[ListFault]) -> Vec<String> {
+    let wording = Wording::new(plan);
     let say = |fault: &ListFault| {
-        let rows = boxes::rows(plan, &fault.packets);
+        let rows = boxes::rows(&wording, &fault.packets);
         let what = rows.first().map(|row| row.short.clone()).unwrap_or_default();
         let kind = if fault.replies { "replies, by the port they come from, " } else { "" };
         let (_, says, does) = verdicts(fault);
@@ -246,6 +247,7 @@ pub(super) fn of_access_lists(
     let held = foreign.held_lists(meaning, proved(meaning, rules).ok()?)?;
     let plan = meaning.plan();
     let mut rows = Vec::new();
+    let wording = Wording::new(plan);
     for fault in &held.faults {
         let id = &fault.rule.name;
         let rule = rules.lists.iter().flat_map(|list| &list.rules).find(|rule| rule.id == *id);
@@ -255,7 +257,7 @@ pub(super) fn of_access_lists(
         };
         let why = format!("{} {}{}", because.kind.replace('_', " "), because.name, at(&because));
         let (aspect, before, after) = verdicts(fault);
-        for packets in boxes::rows(plan, &fault.packets) {
+        for packets in boxes::rows(&wording, &fault.packets) {
             let what = &packets.short;
             let entry = &fault.entry.name;
             let says = match aspect {
@@ -321,6 +323,7 @@ pub(super) fn of_list(
     let (old, new) = (alike.reduced(&own), alike.reduced(&theirs));
     let (changes, undecided) = bare_changes(ways.legs(), &old, &new);
     let mut rows = Vec::new();
+    let wording = Wording::new(plan);
     for change in &changes {
         let line = change.after.checked_sub(1).and_then(|place| foreign.lines.get(place));
         let Some(line) = line.filter(|line| line.sure) else { continue };
@@ -332,7 +335,7 @@ pub(super) fn of_list(
             None => Because { kind: "end", name: id.clone(), line: None },
         };
         let packets = to_plan(plan, foreign, &alike.on_all(&change.packets));
-        for packets in boxes::rows(plan, &packets) {
+        for packets in boxes::rows(&wording, &packets) {
             let says = format!(
                 "the gateway {} {}; the plan {} it ({} {}{}); gateway: {}",
                 does(after.word()),

@@ -1,0 +1,236 @@
+//! One cell of a table: its lines, first match wins, and which of them may have a packet of a block.
+
+use super::table::Fate;
+use crate::space::{Block, BlockIndex, Family, IntervalSet, Leg, Point, Search, ServiceSet};
+
+/// With more lines than this they are laid out by where they lie.
+const MANY: usize = 256;
+
+/// One line in one cell.
+#[derive(Clone, Debug)]
+pub(crate) struct Line<A> {
+    /// Its packets, as far as they lie in the cell.
+    pub(crate) block: Block<A>,
+    /// What it does.
+    pub(crate) fate: Fate,
+    /// Whose line it is, in the words of whoever made the table.
+    pub(crate) owner: u32,
+}
+
+/// The least product of intervals that holds a block: the first thing to look at.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Hull<A> {
+    service: (u32, u32),
+    destination: (A, A),
+    source: (A, A),
+}
+
+impl<A: Family> Hull<A> {
+    /// `None` for a block without a packet.
+    pub(crate) fn of(block: &Block<A>) -> Option<Self> {
+        fn ends<T: Copy>(spans: &[(T, T)]) -> Option<(T, T)> {
+            Some((spans.first()?.0, spans.last()?.1))
+        }
+        let hull = Self {
+            service: ends(block.service.spans())?,
+            destination: ends(block.destination.spans())?,
+            source: ends(block.source.spans())?,
+        };
+        (!block.at.is_empty()).then_some(hull)
+    }
+
+    /// Whether two blocks of one cell can share a packet, at a glance.
+    pub(crate) fn is_near(&self, other: &Self) -> bool {
+        fn meet<T: Ord>(a: (T, T), b: (T, T)) -> bool {
+            a.0 <= b.1 && b.0 <= a.1
+        }
+        meet(self.service, other.service)
+            && meet(self.destination, other.destination)
+            && meet(self.source, other.source)
+    }
+
+    fn holds(&self, point: Point<A>) -> bool {
+        self.service.0 <= point.service
+            && point.service <= self.service.1
+            && self.destination.0 <= point.destination
+            && point.destination <= self.destination.1
+            && self.source.0 <= point.source
+            && point.source <= self.source.1
+    }
+}
+
+/// Some of the lines of a cell that follow each other, with their hulls beside them: most questions need
+/// the hulls alone, which lie close together.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Stack<'c, A> {
+    pub(crate) lines: &'c [Line<A>],
+    pub(crate) hulls: &'c [Hull<A>],
+    /// Where the lines of the cell lie, and the place of the first of these among them.
+    index: Option<&'c BlockIndex>,
+    first: usize,
+}
+
+impl<'c, A: Family> Stack<'c, A> {
+    /// The lines above that place.
+    pub(crate) fn above(self, place: usize) -> Self {
+        self.between(0, place)
+    }
+
+    /// The lines from the one place up to before the other.
+    pub(crate) fn between(self, from: usize, to: usize) -> Self {
+        let (lines, hulls) = (&self.lines[from..to], &self.hulls[from..to]);
+        Self { lines, hulls, first: self.first + from, ..self }
+    }
+
+    /// The lines that may have a packet of a block, with their places.
+    pub(crate) fn near(self, hull: Hull<A>) -> impl Iterator<Item = (usize, &'c Line<A>)> {
+        let index = self.index.filter(|_| self.lines.len() > MANY);
+        let listed = index.map(|index| {
+            let (service, destination, source) = (hull.service, hull.destination, hull.source);
+            let mut places = index.meeting(source, destination, service);
+            places.retain(|place| (self.first..self.first + self.lines.len()).contains(place));
+            places.into_iter().map(|place| place - self.first).collect::<Vec<_>>()
+        });
+        let all = if listed.is_some() { 0..0 } else { 0..self.lines.len() };
+        let places = listed.into_iter().flatten().chain(all);
+        let near = places.filter(move |place| self.hulls[*place].is_near(&hull));
+        near.map(move |place| (place, &self.lines[place]))
+    }
+
+    /// Looks for a packet of a block that neither these lines have nor those.
+    pub(crate) fn escape(self, also: Self, block: &Block<A>) -> Search<A> {
+        let Some(hull) = Hull::of(block) else { return Search::Covered };
+        block.escape(self.near(hull).chain(also.near(hull)).map(|(_, line)| &line.block))
+    }
+
+    /// No lines.
+    pub(crate) fn none() -> Self {
+        Self { lines: &[], hulls: &[], index: None, first: 0 }
+    }
+}
+
+/// The lines of one cell, first match wins.
+#[derive(Clone, Debug)]
+pub(crate) struct Cell<A> {
+    /// The packets that lie in the cell.
+    pub(crate) region: Block<A>,
+    /// The lines, in order, and their hulls.
+    lines: Vec<Line<A>>,
+    hulls: Vec<Hull<A>>,
+    index: Option<BlockIndex>,
+    coverage: Coverage,
+    /// Whether a line was not kept below one that takes all that is left.
+    pub(crate) cut_short: bool,
+}
+
+/// How far the lines of a cell cover it, and so whether a further one is of any use.
+#[derive(Clone, Copy, Debug)]
+pub(super) enum Coverage {
+    /// No line takes all that is left; below the first that does, so many may still be kept.
+    Open { below: usize },
+    /// A line does; so many more are kept, to see what would happen without it.
+    Covered { room: usize },
+    /// Two lines do.
+    Closed,
+}
+
+impl Coverage {
+    pub(super) fn is_open(self) -> bool {
+        !matches!(self, Self::Covered { room: 0 } | Self::Closed)
+    }
+
+    /// What it is after one more line, that takes all that is left or not, and belongs to the same owner as the
+    /// line before or not.
+    pub(super) fn after(self, takes_all: bool, repeats: bool) -> Self {
+        match self {
+            Self::Open { below } if takes_all => Self::Covered { room: below },
+            Self::Covered { .. } if takes_all && !repeats => Self::Closed,
+            Self::Covered { room } => Self::Covered { room: room.saturating_sub(1) },
+            other => other,
+        }
+    }
+}
+
+impl<A: Family> Cell<A> {
+    pub(super) fn new(region: Block<A>, below: usize) -> Self {
+        Self {
+            region,
+            lines: Vec::new(),
+            hulls: Vec::new(),
+            index: None,
+            coverage: Coverage::Open { below },
+            cut_short: false,
+        }
+    }
+
+    /// The cell when all its lines are there.
+    pub(super) fn complete(mut self) -> Self {
+        if self.lines.len() > MANY {
+            self.index = Some(BlockIndex::new(self.lines.iter().map(|line| &line.block)));
+        }
+        self
+    }
+
+    /// The first line that has a packet.
+    pub(super) fn first_match(&self, point: Point<A>) -> Option<&Line<A>> {
+        let held = self.hulls.iter().zip(&self.lines).filter(|(hull, _)| hull.holds(point));
+        held.map(|(_, line)| line).find(|line| line.block.contains(point))
+    }
+
+    /// Adds the part of a line that lies here.
+    pub(super) fn add(
+        &mut self,
+        (block, fate, owner): (&Block<A>, Fate, u32),
+        source: IntervalSet<A>,
+        destination: IntervalSet<A>,
+    ) {
+        if !self.coverage.is_open() {
+            self.cut_short |= !matches!(self.coverage, Coverage::Closed);
+            return;
+        }
+        let clipped = self.clip(block, source, destination);
+        let takes_all = self.region.is_subset(&clipped);
+        let Some(hull) = Hull::of(&clipped) else { return };
+        let line = Line { block: clipped, fate, owner };
+        let repeats = self.lines.last().is_some_and(|line| line.owner == owner);
+        self.coverage = self.coverage.after(takes_all, repeats);
+        self.lines.push(line);
+        self.hulls.push(hull);
+    }
+
+    /// The part of a block that lies here.
+    pub(super) fn clip(
+        &self,
+        block: &Block<A>,
+        source: IntervalSet<A>,
+        destination: IntervalSet<A>,
+    ) -> Block<A> {
+        Block {
+            enters: self.region.enters.clone(),
+            source,
+            destination,
+            service: block.service.intersection(&self.region.service),
+            at: block.at.intersection(&self.region.at),
+        }
+    }
+
+    /// All lines of the cell.
+    pub(crate) fn stack(&self) -> Stack<'_, A> {
+        Stack { lines: &self.lines, hulls: &self.hulls, index: self.index.as_ref(), first: 0 }
+    }
+}
+
+/// The whole service line, and the whole week.
+pub(super) fn whole_cell<A: Family>(
+    leg: Leg,
+    source: IntervalSet<A>,
+    destination: IntervalSet<A>,
+) -> Block<A> {
+    Block {
+        enters: IntervalSet::point(leg),
+        source,
+        destination,
+        service: ServiceSet::any().v4,
+        at: IntervalSet::full(),
+    }
+}

@@ -1,0 +1,195 @@
+//! Which of many packet sets a packet can be in at all, without looking at each of them.
+
+use super::{Block, Coordinate, Family, Leg, Packet, PacketSet, Point};
+use rstar::{AABB, Envelope, RTree, RTreeObject};
+
+/// A box in whole and broken numbers that holds all of a set: where it enters, source, destination, service.
+/// Addresses of IPv6 are too long for such numbers, so that bounds are moved outwards by one step of theirs.
+type Bounds = AABB<[f64; 4]>;
+
+/// Where a set lies, and its number.
+#[derive(Clone, Copy, Debug)]
+struct Place {
+    bounds: Bounds,
+    number: usize,
+}
+
+impl RTreeObject for Place {
+    type Envelope = Bounds;
+
+    fn envelope(&self) -> Bounds {
+        self.bounds
+    }
+}
+
+/// Blocks of one family, by where they lie.
+#[derive(Clone, Debug)]
+pub(crate) struct BlockIndex(RTree<Place>);
+
+impl BlockIndex {
+    /// Lays out blocks, numbered in their order.
+    pub(crate) fn new<'b, A: Family>(blocks: impl IntoIterator<Item = &'b Block<A>>) -> Self {
+        Self::of(blocks.into_iter().map(bounds))
+    }
+
+    fn of(all: impl Iterator<Item = Option<Bounds>>) -> Self {
+        let place =
+            |(number, bounds): (usize, Option<Bounds>)| Some(Place { bounds: bounds?, number });
+        Self(RTree::bulk_load(all.enumerate().filter_map(place).collect()))
+    }
+
+    /// The blocks that may have a packet from these sources to these destinations, for these services; in ascending
+    /// order.
+    pub(crate) fn meeting<A: Family>(
+        &self,
+        source: (A, A),
+        destination: (A, A),
+        service: (u32, u32),
+    ) -> Vec<usize> {
+        let enters = (Leg(0), Leg(u16::MAX));
+        let mut near = Vec::new();
+        self.add_meeting(span(enters, source, destination, service), &mut near);
+        near.sort_unstable();
+        near
+    }
+
+    fn add_meeting(&self, bounds: Bounds, near: &mut Vec<usize>) {
+        near.extend(self.0.locate_in_envelope_intersecting(bounds).map(|place| place.number));
+    }
+}
+
+/// Many packet sets, by where they lie.
+#[derive(Clone, Debug)]
+pub struct Nearby {
+    v4: BlockIndex,
+    v6: BlockIndex,
+}
+
+impl Nearby {
+    /// Lays out sets, numbered in their order.
+    pub fn new(sets: &[PacketSet]) -> Self {
+        // One box for all blocks of a set: they are alike but for where they enter.
+        fn all<A: Family>(set: &PacketSet) -> Option<Bounds> {
+            A::blocks(set).iter().filter_map(bounds).reduce(|one, other| one.merged(&other))
+        }
+        Self {
+            v4: BlockIndex::of(sets.iter().map(all::<u32>)),
+            v6: BlockIndex::of(sets.iter().map(all::<u128>)),
+        }
+    }
+
+    /// The sets that may share a packet with one, in ascending order; whatever is not named shares none.
+    pub fn to(&self, set: &PacketSet) -> Vec<usize> {
+        let mut near = Vec::new();
+        let (v4, v6) = (set.v4.blocks().iter(), set.v6.blocks().iter());
+        v4.filter_map(bounds).for_each(|bounds| self.v4.add_meeting(bounds, &mut near));
+        v6.filter_map(bounds).for_each(|bounds| self.v6.add_meeting(bounds, &mut near));
+        near.sort_unstable();
+        near.dedup();
+        near
+    }
+
+    /// The sets that a packet may be in, in ascending order; it is in no other.
+    pub fn around(&self, packet: &Packet) -> Vec<usize> {
+        let mut near = Vec::new();
+        if let Some(point) = u32::point(packet) {
+            self.v4.add_meeting(around(point), &mut near);
+        }
+        if let Some(point) = u128::point(packet) {
+            self.v6.add_meeting(around(point), &mut near);
+        }
+        near.sort_unstable();
+        near
+    }
+
+    /// For each of the sets that were laid out, in ascending order, the others that it may share a packet with.
+    /// Two sets that are not named to each other share none; the other way round nothing is said.
+    pub fn neighbours(&self, sets: &[PacketSet]) -> Vec<Vec<usize>> {
+        let mut near: Vec<Vec<usize>> = vec![Vec::new(); sets.len()];
+        for (number, set) in sets.iter().enumerate() {
+            for other in self.to(set).into_iter().filter(|other| *other < number) {
+                near[number].push(other);
+                near[other].push(number);
+            }
+        }
+        near.iter_mut().for_each(|near| near.sort_unstable());
+        near
+    }
+}
+
+/// Where a block lies; `None` if it is empty.
+fn bounds<A: Family>(block: &Block<A>) -> Option<Bounds> {
+    fn ends<T: Coordinate>(spans: &[(T, T)]) -> Option<(T, T)> {
+        Some((spans.first()?.0, spans.last()?.1))
+    }
+    Some(span(
+        ends(block.enters.spans())?,
+        ends(block.source.spans())?,
+        ends(block.destination.spans())?,
+        ends(block.service.spans())?,
+    ))
+}
+
+fn around<A: Family>(point: Point<A>) -> Bounds {
+    let Point { enters, source, destination, service, .. } = point;
+    span((enters, enters), (source, source), (destination, destination), (service, service))
+}
+
+fn span<A: Family>(
+    enters: (Leg, Leg),
+    source: (A, A),
+    destination: (A, A),
+    service: (u32, u32),
+) -> Bounds {
+    let low = |address: A| (address.bits() as f64).next_down();
+    let high = |address: A| (address.bits() as f64).next_up();
+    AABB::from_corners(
+        [enters.0.0.into(), low(source.0), low(destination.0), service.0.into()],
+        [enters.1.0.into(), high(source.1), high(destination.1), service.1.into()],
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::space::{AddressSet, Match, ServiceSet};
+    use ipnet::IpNet;
+    use proptest::prelude::*;
+
+    fn prefix(text: &str) -> AddressSet {
+        text.parse::<IpNet>().expect(text).into()
+    }
+
+    fn any_set() -> impl Strategy<Value = PacketSet> {
+        let address = (0u32..40, 0u32..20).prop_map(|(low, more)| AddressSet {
+            v4: crate::space::IntervalSet::range(low, low + more),
+            ..AddressSet::empty()
+        });
+        (address.clone(), address, 0u16..9, any::<bool>()).prop_map(
+            |(source, mut destination, port, v6)| {
+                let source = if v6 { prefix("fd6b::/64") } else { source };
+                if v6 {
+                    destination = prefix("fd6b::/60");
+                }
+                let service = ServiceSet::ports(crate::space::Protocol::TCP, port, port + 3);
+                Match { source, destination, service, ..Match::everything() }.into()
+            },
+        )
+    }
+
+    proptest! {
+        #[test]
+        fn sets_that_share_a_packet_are_neighbours(sets in prop::collection::vec(any_set(), 0..12)) {
+            let near = Nearby::new(&sets).neighbours(&sets);
+            for (one, a) in sets.iter().enumerate() {
+                prop_assert!(!near[one].contains(&one));
+                for (other, b) in sets.iter().enumerate().filter(|(other, _)| *other != one) {
+                    prop_assert!(a.is_disjoint(b) || near[one].contains(&other));
+                    prop_assert_eq!(near[one].contains(&other), near[other].contains(&one));
+                }
+                let around = a.sample().map(|packet| Nearby::new(&sets).around(&packet));
+                prop_assert!(around.is_none_or(|around| around.contains(&one)));
+            }
+        }
+    }
+}
