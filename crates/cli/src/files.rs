@@ -1,6 +1,7 @@
 //! Files are written whole or not at all, where they are, and stay whose they were.
 
 use crate::failure::Failure;
+use crate::interrupt::Unfinished;
 use crate::session::Session;
 use std::ffi::OsStr;
 use std::fs::{File, Metadata, TryLockError};
@@ -78,6 +79,7 @@ pub(crate) fn write(
     let name = path.file_name().unwrap_or(OsStr::new("file"));
     sweep(folder, name);
     let mut file = temporary(folder, name).map_err(failed)?;
+    let _unfinished = Unfinished::new(file.path());
     file.write_all(text.as_ref()).map_err(failed)?;
     let lost = old.map(|old| keep(file.as_file(), &path, &old)).transpose().map_err(failed)?;
     file.as_file().sync_all().map_err(failed)?;

@@ -2,13 +2,15 @@
 //!
 //! [`args`] holds what can be typed; `commands` has one file per command; `show` turns sheets and
 //! diagnoses into text; `session` is what a command works with; `failure` is where errors become
-//! words and exit codes.
+//! words and exit codes; `progress` and `interrupt` are for whoever waits, and whoever does not.
 
 pub mod args;
 mod commands;
 mod failure;
 mod files;
+mod interrupt;
 mod plans;
+mod progress;
 mod session;
 mod show;
 

@@ -11,6 +11,7 @@ use bastium_core::plan::Plan;
 use bastium_export::clean;
 use bastium_planfile::LARGEST;
 use bastium_planfile::edit::EditProblem;
+use bastium_rehearsal::child;
 use std::fs::File;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
@@ -92,12 +93,12 @@ impl Version<'_> {
         object.push(file);
         let mut git = std::process::Command::new("git");
         git.arg("-C").arg(folder).args(["show", "--end-of-options"]).arg(object);
-        let shown = git.output().map_err(|error| Failure::Machine {
+        let shown = child::run(&mut git, "").map_err(|error| Failure::Machine {
             says: format!("cannot run git: {error}"),
             cure: "install git, or name both plans: bastium compare OLD NEW".to_owned(),
         })?;
         if !shown.status.success() {
-            let reason = String::from_utf8_lossy(&shown.stderr);
+            let reason = String::from_utf8_lossy(&shown.err);
             let reason = reason.lines().next().unwrap_or_default().trim_start_matches("fatal: ");
             return Err(Failure::Call {
                 says: format!("git has no {} of the plan: {}", clean(self.commit), clean(reason)),
@@ -106,7 +107,7 @@ impl Version<'_> {
             });
         }
         let name = format!("{} in {}", path.display(), self.commit);
-        bastium_planfile::read(&name, &shown.stdout).map_err(refused)
+        bastium_planfile::read(&name, &shown.out).map_err(refused)
     }
 }
 

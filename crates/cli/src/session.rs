@@ -4,6 +4,7 @@
 use crate::args::{Color, Options};
 use crate::failure::{Exit, Failure};
 use crate::plans;
+use crate::progress::Progress;
 use crate::show::style::in_style;
 use crate::show::whole_words;
 use anstream::{AutoStream, ColorChoice};
@@ -32,6 +33,7 @@ pub(crate) struct Session<'w> {
     pub(crate) options: Options,
     out: Box<dyn Write + 'w>,
     err: Box<dyn Write + 'w>,
+    progress: Option<Progress>,
     look: Look,
 }
 
@@ -56,8 +58,9 @@ impl Session<'static> {
         let out_choice = choice.unwrap_or_else(|| AutoStream::choice(&stdout));
         let err_choice = choice.unwrap_or_else(|| AutoStream::choice(&stderr));
         let out = AutoStream::new(stdout.lock(), out_choice);
-        let err = AutoStream::new(stderr.lock(), err_choice);
+        let err = AutoStream::new(stderr, err_choice);
         Self {
+            progress: Progress::for_terminal(options.quiet),
             options,
             out: Box::new(io::BufWriter::new(out)),
             err: Box::new(err),
@@ -73,6 +76,7 @@ impl<'w> Session<'w> {
             options,
             out: Box::new(&mut *self.out),
             err: Box::new(&mut *self.err),
+            progress: None,
             look: self.look,
         }
     }
@@ -92,6 +96,7 @@ impl<'w> Session<'w> {
     /// # Errors
     /// When it cannot be written.
     pub(crate) fn print(&mut self, text: &str) -> Result<(), Failure> {
+        self.progress_ends();
         let written = self.out.write_all(text.as_bytes());
         self.heard(written)
     }
@@ -139,6 +144,7 @@ impl<'w> Session<'w> {
 
     /// Says something beside the result, on standard error. Nothing can be done if nobody hears it.
     pub(crate) fn say(&mut self, text: &str) {
+        self.progress_ends();
         let _ = self.out.flush();
         let _ = self.err.write_all(text.as_bytes());
     }
@@ -148,22 +154,29 @@ impl<'w> Session<'w> {
     /// # Errors
     /// When it cannot be written.
     pub(crate) fn flush(&mut self) -> Result<(), Failure> {
+        self.progress_ends();
         let written = self.out.flush();
         self.heard(written)
     }
 
-    /// Shows how far something has come, to a person at a terminal.
-    pub(crate) fn progress(&mut self, done: usize, all: usize) {
-        if !self.options.quiet && io::stderr().is_terminal() {
-            let _ = write!(self.err, "\r{done} of {all} ");
-            let _ = self.err.flush();
+    /// Begins something that may take a while: from a second on, a person at a terminal sees what it is.
+    pub(crate) fn doing(&mut self, what: &'static str) {
+        if let Some(progress) = &self.progress {
+            progress.begin(what);
         }
     }
 
-    /// Takes that away again.
+    /// So much of it is done.
+    pub(crate) fn progress(&mut self, done: usize, all: usize) {
+        if let Some(progress) = &self.progress {
+            progress.done(done, all);
+        }
+    }
+
+    /// It is done, or something is written: what is shown of it goes away.
     pub(crate) fn progress_ends(&mut self) {
-        if !self.options.quiet && io::stderr().is_terminal() {
-            let _ = write!(self.err, "\r{:20}\r", "");
+        if let Some(progress) = &self.progress {
+            progress.end();
         }
     }
 

@@ -7,6 +7,7 @@
 //! a gateway's rules are tried before anybody touches the gateway.
 
 pub mod answer;
+pub mod child;
 pub mod here;
 #[cfg(target_os = "linux")]
 pub mod kernel;

@@ -34,6 +34,9 @@ use crate::session::Session;
 /// # Errors
 /// When it could not do what it was asked to; what it found is no failure.
 pub(crate) fn run(command: &Command, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    if let Some(what) = takes_time(command) {
+        session.doing(what);
+    }
     match command {
         Command::New(args) => new::run(args, session),
         Command::Check(args) => check::run(args, session),
@@ -61,6 +64,34 @@ pub(crate) fn run(command: &Command, session: &mut Session<'_>) -> Result<Exit, 
         Command::Demo(args) => demo::run(args, session),
         Command::Completions { shell } => completions::run(*shell, session),
     }
+}
+
+/// What a command does that can take a while. Those that ask a person, wait for packets, or run again in name spaces
+/// of their own, say for themselves when they begin something.
+fn takes_time(command: &Command) -> Option<&'static str> {
+    Some(match command {
+        Command::Check(_) | Command::Explain(_) => "looking the plan through",
+        Command::Addresses(_) | Command::Ports => "reading the plan",
+        Command::Add(_) | Command::Set(_) | Command::Remove(_) | Command::Rename(_) => {
+            "changing the plan"
+        }
+        Command::Matrix(_) | Command::Rules(_) => "making the rules",
+        Command::Prove(_) => "proving the rules",
+        Command::Compare(_) => "comparing",
+        Command::Ask(_) => "asking the plan",
+        Command::Checklist(_) => "choosing the checks",
+        Command::Export(_) => "making the file, and proving it",
+        Command::Audit(_) => "holding the rules against the plan",
+        Command::Blocked(_) => "reading the log",
+        Command::New(_)
+        | Command::Walk(_)
+        | Command::Answer(_)
+        | Command::Rehearse(_)
+        | Command::Services(_)
+        | Command::Schema
+        | Command::Demo(_)
+        | Command::Completions { .. } => return None,
+    })
 }
 
 /// `1 rule`, `2 rules`.

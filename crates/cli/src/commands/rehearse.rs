@@ -106,6 +106,7 @@ fn in_kernel(
         names_and_leases: &served,
         ids: tags.map(|(tag, rule)| (tag, rule.id.clone())).collect(),
     };
+    session.doing("rehearsing");
     let told = |done, all| session.progress(done, all);
     let report = in_kernel(meaning, rules, list, &props, told);
     session.progress_ends();

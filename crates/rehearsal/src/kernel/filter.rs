@@ -2,9 +2,9 @@
 
 mod parts;
 
-use super::child;
 use super::frame::Raw;
 use super::netlink::{bare_message, socket};
+use crate::child;
 use serde_json::Value;
 use std::collections::HashMap;
 use std::io;

@@ -1,7 +1,6 @@
 //! What is asked of the Linux kernel, and nothing else: name spaces, the packet filter and its trace,
 //! packets made by hand.
 
-pub(crate) mod child;
 pub mod filter;
 pub mod frame;
 mod netlink;

@@ -1,7 +1,7 @@
 //! Building a site: name spaces, cables, addresses and routes.
 
 use super::Wire;
-use crate::kernel::child;
+use crate::child;
 use crate::kernel::filter::{self, FilterError, Line};
 use crate::kernel::frame::Cable;
 use crate::kernel::space::Space;

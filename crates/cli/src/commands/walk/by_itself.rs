@@ -147,6 +147,7 @@ fn try_all(
     let tasks: Vec<Task> = trials.iter().map(|trial| trial.task.clone()).collect();
     let mut kept = Ok(());
     let (mut made, mut not_tried) = (0, Vec::new());
+    session.doing("trying the checks");
     probe::run(&tasks, patience, |number, sight| {
         made += 1;
         session.progress(made, tasks.len());

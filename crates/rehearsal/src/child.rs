@@ -10,20 +10,20 @@ use std::time::{Duration, Instant};
 const LIMIT: Duration = Duration::from_secs(60);
 
 /// What a program that ended has written.
-pub(crate) struct Done {
+pub struct Done {
     /// How it ended.
-    pub(crate) status: ExitStatus,
+    pub status: ExitStatus,
     /// What it wrote to standard output.
-    pub(crate) out: Vec<u8>,
+    pub out: Vec<u8>,
     /// What it wrote to standard error.
-    pub(crate) err: Vec<u8>,
+    pub err: Vec<u8>,
 }
 
 /// Runs a program with that on its standard input, and waits for its end.
 ///
 /// # Errors
 /// When it cannot be started, or takes longer than a minute; it is ended then.
-pub(crate) fn run(command: &mut Command, input: &str) -> io::Result<Done> {
+pub fn run(command: &mut Command, input: &str) -> io::Result<Done> {
     command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
     let mut child = command.spawn()?;
     let stdin = child.stdin.take();

@@ -1,0 +1,81 @@
+//! What an interrupted run leaves behind: no half of a file, and the terminal as it was.
+
+use std::path::{Path, PathBuf};
+use std::sync::{Mutex, Once, PoisonError};
+
+/// Files that are being written, and become something only when they are whole.
+static UNFINISHED: Mutex<Vec<PathBuf>> = Mutex::new(Vec::new());
+
+/// A file that is taken away if the program is interrupted before this is dropped.
+pub(crate) struct Unfinished(PathBuf);
+
+impl Unfinished {
+    /// Remembers a file.
+    pub(crate) fn new(path: &Path) -> Self {
+        watch();
+        unfinished(|files| files.push(path.to_owned()));
+        Self(path.to_owned())
+    }
+}
+
+impl Drop for Unfinished {
+    fn drop(&mut self) {
+        unfinished(|files| files.retain(|path| *path != self.0));
+    }
+}
+
+fn unfinished(change: impl FnOnce(&mut Vec<PathBuf>)) {
+    change(&mut UNFINISHED.lock().unwrap_or_else(PoisonError::into_inner));
+}
+
+/// Waits for an interruption from now on, in a thread of its own. The program then ends as if nobody had waited, so
+/// that a shell sees what ended it.
+pub(crate) fn watch() {
+    static ONCE: Once = Once::new();
+    ONCE.call_once(of_the_system::watch);
+}
+
+/// Takes away what is not finished.
+#[cfg(unix)]
+fn clean_up() {
+    crate::progress::wipe();
+    unfinished(|files| {
+        for file in files.drain(..) {
+            let _ = std::fs::remove_file(file);
+        }
+    });
+}
+
+#[cfg(unix)]
+mod of_the_system {
+    use signal_hook::consts::{SIGINT, SIGTERM};
+    use signal_hook::iterator::Signals;
+    use signal_hook::low_level::emulate_default_handler;
+
+    pub(super) fn watch() {
+        // Whoever started the program may have told it not to listen.
+        let heard = [SIGINT, SIGTERM].into_iter().filter(|signal| !is_ignored(*signal));
+        let Ok(mut signals) = Signals::new(heard) else { return };
+        let wait = move || {
+            if let Some(signal) = signals.forever().next() {
+                super::clean_up();
+                let _ = emulate_default_handler(signal);
+            }
+        };
+        // Without the thread an interruption ends the program all the same, and the next run cleans up.
+        let _ = std::thread::Builder::new().name("interruptions".to_owned()).spawn(wait);
+    }
+
+    /// Whether the process was started with a signal ignored, as far as the system tells (Linux: proc(5)).
+    fn is_ignored(signal: i32) -> bool {
+        let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
+        let ignored = status.lines().find_map(|line| line.strip_prefix("SigIgn:"));
+        let mask = ignored.and_then(|mask| u64::from_str_radix(mask.trim(), 16).ok());
+        mask.is_some_and(|mask| mask >> (signal - 1) & 1 == 1)
+    }
+}
+
+#[cfg(not(unix))]
+mod of_the_system {
+    pub(super) fn watch() {}
+}
