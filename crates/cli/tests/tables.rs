@@ -2,7 +2,8 @@
 
 mod common;
 
-use common::Bench;
+use common::{Bench, Run};
+use proptest::prelude::*;
 use std::io::{Cursor, Write};
 use zip::write::SimpleFileOptions;
 
@@ -163,4 +164,45 @@ fn a_table_that_is_too_long_is_refused_and_not_cut() {
     bench.write("wide.csv", format!("name,network\nx,desks{}\n", ",".repeat(5_000)));
     let run = bench.run("add host --table wide.csv --plan bare.toml --dry-run");
     assert!(run.code == 2 && run.err.contains("more than 1000 cells"), "{}", run.err);
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 25, ..ProptestConfig::default() })]
+
+    /// Of rows that clash, those stay that would have stayed had each been added by itself, one after the other.
+    #[test]
+    fn a_table_adds_what_its_rows_would_add_one_by_one(
+        rows in prop::collection::vec((0usize..7, 0usize..4, 0usize..7, 0usize..4), 1..14),
+    ) {
+        let together = Bench::new();
+        let apart = Bench::new();
+        let mut table = "name,network,address\n".to_owned();
+        let mut added = Vec::new();
+        for (number, (name, network, address, kind)) in rows.iter().enumerate() {
+            // Some names are taken, some networks unknown, some addresses outside, some lists of two.
+            let name = ["reception", "a", "b", "c", "d", "e", "f"][*name];
+            let network = ["desks", "guests", "tills", "nowhere"][*network];
+            let first = format!("10.44.24.{}", 30 + address);
+            let address = match kind {
+                0 => format!("{first}, 10.44.24.{}", 31 + address),
+                1 => format!("10.44.80.{}", 30 + address),
+                _ => first,
+            };
+            table += &format!("{name},{network},\"{address}\"\n");
+            let mut command = apart.command();
+            command.args(["add", "host", name, &format!("network={network}"), &format!("address={address}")]);
+            if Run::of(command.args(["--plan", "clinic.toml"])).code == 0 {
+                added.push(number + 2);
+            }
+        }
+        std::fs::write(together.file("hosts.csv"), table).expect("a table");
+        let run = together.run("add host --table hosts.csv --plan clinic.toml");
+        let left_out = (2..rows.len() + 2).filter(|row| run.err.contains(&format!("row {row}: ")));
+        let stayed: Vec<usize> =
+            (2..rows.len() + 2).filter(|row| !left_out.clone().any(|other| other == *row)).collect();
+        prop_assert_eq!(&stayed, &added, "{}", run.err);
+        prop_assert_eq!(run.code, i32::from(added.len() < rows.len()));
+        let text = |bench: &Bench| std::fs::read_to_string(bench.file("clinic.toml")).expect("a plan");
+        prop_assert_eq!(text(&together), text(&apart));
+    }
 }

@@ -1,14 +1,13 @@
 //! `bastium add KIND --table FILE`: entries from a sheet that was made elsewhere.
 
+mod rows;
 mod workbook;
 
 use crate::args::Add;
 use crate::failure::{Exit, Failure};
 use crate::plans;
 use crate::session::Session;
-use bastium_planfile::edit::{
-    Edit, Entry, FROM_SHEETS, RowProblem, SheetProblem, Understood, apply_all, read_csv, understand,
-};
+use bastium_planfile::edit::{FROM_SHEETS, SheetProblem, Understood, read_csv, understand};
 use std::path::Path;
 
 /// The most rows that are looked at.
@@ -20,7 +19,7 @@ pub(super) fn run(args: &Add, file: &Path, session: &mut Session<'_>) -> Result<
     let edit = |text: &str| {
         let plan = bastium_planfile::read("the plan", text.as_bytes()).map_err(plans::refused)?;
         let mut understood = understand(&args.kind, &headings, &rows, &plan).map_err(unusable)?;
-        let new = add_rows(text, args, &mut understood);
+        let new = rows::add(text, args, &mut understood);
         told = Some(understood);
         Ok(new)
     };
@@ -29,49 +28,6 @@ pub(super) fn run(args: &Add, file: &Path, session: &mut Session<'_>) -> Result<
     tell(&understood, &args.kind, session);
     super::edit::report(&changed, session)?;
     Ok(if understood.unused.is_empty() { Exit::Fine } else { Exit::No })
-}
-
-/// Adds all rows that leave a plan. What would not is left out, with the reason.
-fn add_rows(text: &str, args: &Add, understood: &mut Understood) -> String {
-    let entries = std::mem::take(&mut understood.entries);
-    let text = add_some(text.to_owned(), args, &entries, understood);
-    understood.unused.sort_by_key(|problem| problem.row);
-    text
-}
-
-/// Adds these rows together if that leaves a plan; else each half by itself, down to the single row.
-fn add_some(text: String, args: &Add, entries: &[Entry], understood: &mut Understood) -> String {
-    let edit = |entry: &Entry| Edit::Add {
-        kind: args.kind.clone(),
-        name: entry.name.clone(),
-        settings: entry.settings.clone(),
-        open_by_trust: args.open_by_trust,
-    };
-    let edits: Vec<Edit> = entries.iter().map(edit).collect();
-    let added = apply_all(&text, &edits).map_err(|problem| Failure::Edit(problem).says());
-    let added = added.and_then(|new| match bastium_planfile::read("the plan", new.as_bytes()) {
-        Ok(_) => Ok(new),
-        Err(refused) => {
-            let first = refused.diagnoses.first();
-            Err(first.map_or_else(String::new, |d| format!("{}; cure: {}", d.says, d.cure)))
-        }
-    });
-    match (added, entries) {
-        (Ok(new), _) => {
-            understood.entries.extend_from_slice(entries);
-            new
-        }
-        (Err(says), [only]) => {
-            let says = format!("`{}` is left out: {says}", only.name);
-            understood.unused.push(RowProblem { row: only.row, says });
-            text
-        }
-        (Err(_), _) => {
-            let (first, second) = entries.split_at(entries.len() / 2);
-            let text = add_some(text, args, first, understood);
-            add_some(text, args, second, understood)
-        }
-    }
 }
 
 fn tell(understood: &Understood, kind: &str, session: &mut Session<'_>) {

@@ -145,6 +145,38 @@ pub fn apply_all(text: &str, edits: &[Edit]) -> Result<String, EditProblem> {
     Ok(line_ends::restored(text, &document.to_string()))
 }
 
+/// Makes as many of several changes as can be made, one after the other; and says why the others cannot, each by its
+/// place.
+///
+/// # Errors
+/// When the text is not TOML.
+pub fn apply_each(
+    text: &str,
+    edits: &[Edit],
+) -> Result<(String, Vec<(usize, EditProblem)>), EditProblem> {
+    let plain = line_ends::plain(text);
+    let mut document: DocumentMut = plain.parse().map_err(|_| EditProblem::NotToml)?;
+    let made = edits.iter().map(|edit| change(&mut document, edit)).enumerate();
+    let refused = made.filter_map(|(place, made)| Some((place, made.err()?))).collect();
+    Ok((line_ends::restored(text, &document.to_string()), refused))
+}
+
+/// The entry in whose lines a place of a plan's text lies: its table and its name.
+pub fn entry_around(text: &str, place: usize) -> Option<(String, String)> {
+    let line_end = text.get(place..)?.find('\n').map_or(text.len(), |end| place + end);
+    let start = match text[..line_end].rfind("\n[") {
+        Some(line) => line + 1,
+        None if text.starts_with('[') => 0,
+        None => return None,
+    };
+    let header = text[start..].lines().next()?.strip_prefix('[')?;
+    let keys = toml_edit::Key::parse(header.rsplit_once(']')?.0).ok()?;
+    match keys.as_slice() {
+        [table, name] => Some((table.get().to_owned(), name.get().to_owned())),
+        _ => None,
+    }
+}
+
 fn change(document: &mut DocumentMut, edit: &Edit) -> Result<(), EditProblem> {
     match edit {
         Edit::Add { kind, name, settings, open_by_trust } => {
