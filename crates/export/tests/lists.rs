@@ -205,7 +205,7 @@ proptest! {
         let reader = Reader { acls: &acls };
         let borders = Borders::of(&plan, &rules);
         let zones = plan.zone_ids().map(|zone| plan.zone_addresses(zone));
-        let somebody = zones.fold(AddressSet::empty(), |all, zone| all.union(&zone));
+        let somebody = zones.fold(AddressSet::empty(), |all, zone| all.union(zone));
         let mut seed = seed;
         for _ in 0..1500 {
             let packet = packet(&borders, &plan, &mut seed);

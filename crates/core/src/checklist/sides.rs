@@ -65,7 +65,7 @@ impl Sides<'_, '_> {
         let sources: AddressSet =
             self.plan.networks_of(from).map(|id| sample::anonymous(self.plan, id)).collect();
         let sources: Vec<IpAddr> = sample::sources(self.plan, &sources, v6);
-        let targets = sample::candidates(self.plan, &self.plan.zone_addresses(to), v6);
+        let targets = sample::candidates(self.plan, self.plan.zone_addresses(to), v6);
         let cell = Cause::Cell(from, to);
         let unsaid = self.plan.matrix().cell(from, to).action.is_none();
         for service in [ping(v6), tcp(443), tcp(22)] {

@@ -65,9 +65,12 @@ pub struct Plan {
     unnamed: Vec<AddressSet>,
     zone_reach: Vec<ZoneReach>,
     /// By zone, once somebody asked: by which legs and from which sources its packets come.
-    zone_entries: OnceLock<Vec<Vec<(IntervalSet<Leg>, AddressSet)>>>,
+    zone_entries: OnceLock<Vec<ZoneEntries>>,
     directory: Directory,
 }
+
+/// By which legs, and from which sources, the packets of a zone come.
+type ZoneEntries = Vec<(IntervalSet<Leg>, AddressSet)>;
 
 /// Where a zone is.
 #[derive(Clone, Debug)]

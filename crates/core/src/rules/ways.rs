@@ -124,7 +124,7 @@ pub(super) fn offers(plan: &Plan, from: ZoneId, to: ZoneId) -> impl Iterator<Ite
     plan.inbounds().iter().filter(move |inbound| {
         let permission = plan.exception(inbound.exception);
         let target = inbound.target.is_some_and(|target| plan.zone_addresses(to).contains(target));
-        target && !permission.from.addresses.is_disjoint(&plan.zone_addresses(from))
+        target && !permission.from.addresses.is_disjoint(plan.zone_addresses(from))
     })
 }
 

@@ -255,7 +255,7 @@ pub(super) fn nobody(plan: &Plan, around: &Surroundings) -> [Match; 2] {
 
 fn devices(plan: &Plan) -> AddressSet {
     let zones = plan.zone_ids().map(|zone| plan.zone_addresses(zone));
-    zones.fold(AddressSet::empty(), |all, zone| all.union(&zone))
+    zones.fold(AddressSet::empty(), |all, zone| all.union(zone))
 }
 
 fn gateway(around: &Surroundings) -> AddressSet {

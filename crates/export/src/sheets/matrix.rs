@@ -245,7 +245,7 @@ impl<'r> Through<'r> {
         };
         let entries = plan
             .zone_entries(from)
-            .into_iter()
+            .iter()
             .map(|(legs, entering)| of_cell(legs.clone(), sources.intersection(entering)));
         let mut rest: PacketSet = entries.collect();
         for product in self.translated.products() {

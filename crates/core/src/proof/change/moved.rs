@@ -64,7 +64,7 @@ fn one(old: &Meaning<'_>, new: &Meaning<'_>, before: &Host, after: &Host) -> Mov
 fn through(meaning: &Meaning<'_>, host: &Host, own: IpAddr) -> PacketSet {
     let plan = meaning.plan();
     let zones = plan.zone_ids().map(|zone| plan.zone_addresses(zone));
-    let somebody = zones.fold(AddressSet::empty(), |all, zone| all.union(&zone));
+    let somebody = zones.fold(AddressSet::empty(), |all, zone| all.union(zone));
     let near =
         gateway_of(plan, host, own).map_or(somebody.clone(), |own| somebody.union(&own.into()));
     let enters = IntervalSet::point(plan.network_leg(host.network));
