@@ -159,7 +159,9 @@ impl Meaning<'_> {
         let near = precedence.near_packet(packet);
         let matching: Vec<ExceptionId> =
             near.filter(|id| precedence.set(*id).contains(packet)).collect();
-        let is_top = |id: &ExceptionId| !precedence.above(*id).iter().any(|a| matching.contains(a));
+        let is_top = |id: &ExceptionId| {
+            !precedence.above(*id).iter().any(|a| matching.binary_search(a).is_ok())
+        };
         matching.iter().copied().find(is_top)
     }
 

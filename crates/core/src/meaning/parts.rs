@@ -2,6 +2,7 @@
 
 use super::Meaning;
 use super::steps::Step;
+use crate::plan::ExceptionId;
 use crate::space::{IntervalSet, Leg, Match, PacketSet};
 use crate::verdict::Decision;
 
@@ -107,18 +108,19 @@ impl Meaning<'_> {
     /// Each exception, in the file's order, decides what it matches and nothing directly above it
     /// does: a later one cannot say otherwise about the same packet.
     fn cut_exceptions(&self, cutter: &mut Cutter) {
-        for id in self.precedence.near_set(&cutter.rest) {
-            let own = self.precedence.set(id);
-            if cutter.rest.is_disjoint(own) {
-                continue;
+        let near = self.precedence.near_set(&cutter.rest);
+        let near: Vec<ExceptionId> =
+            near.filter(|id| !cutter.rest.is_disjoint(self.precedence.set(*id))).collect();
+        for &id in &near {
+            let mut top = cutter.rest.intersection(self.precedence.set(id));
+            for above in self.precedence.above(id) {
+                if top.is_empty() {
+                    break;
+                }
+                if near.binary_search(above).is_ok() {
+                    top = top.difference(self.precedence.set(*above));
+                }
             }
-            let top = self
-                .precedence
-                .above(id)
-                .iter()
-                .fold(cutter.rest.intersection(own), |top, above| {
-                    top.difference(self.precedence.set(*above))
-                });
             cutter.cut_set(&top, self.exception(id));
         }
     }

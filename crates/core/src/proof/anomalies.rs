@@ -157,14 +157,23 @@ fn flips<A: Family>(
     let first = place + 1;
     let below = stack.between(first, stack.lines.len());
     for (further, other) in below.near(stack.hulls[place]) {
-        if other.owner == line.owner || !line.fate.differs(other.fate) {
+        if other.owner == line.owner {
             continue;
         }
-        let Some(shared) = line.block.intersection(&other.block) else { continue };
-        match stack.above(place).escape(stack.between(first, first + further), &shared) {
-            Search::Found(point) => return A::packet(point),
-            Search::Undecided => life.undecided = true,
-            Search::Covered => {}
+        if line.fate.differs(other.fate)
+            && let Some(shared) = line.block.intersection(&other.block)
+        {
+            // Without the rule, none of its lines is there.
+            let between = stack.between(first, first + further);
+            match stack.above(place).escape_without(between, line.owner, &shared) {
+                Search::Found(point) => return A::packet(point),
+                Search::Undecided => life.undecided = true,
+                Search::Covered => {}
+            }
+        }
+        // What is below a line that takes everything gets nothing.
+        if line.block.is_subset(&other.block) {
+            break;
         }
     }
     None

@@ -3,8 +3,8 @@
 use super::table::Fate;
 use crate::space::{Block, BlockIndex, Family, IntervalSet, Leg, Point, Search, ServiceSet};
 
-/// With more lines than this they are laid out by where they lie.
-const MANY: usize = 256;
+/// With more lines than this they are laid out by where they lie; fewer are looked through sooner.
+const MANY: usize = 1_024;
 
 /// One line in one cell.
 #[derive(Clone, Debug)]
@@ -47,6 +47,16 @@ impl<A: Family> Hull<A> {
         meet(self.service, other.service)
             && meet(self.destination, other.destination)
             && meet(self.source, other.source)
+    }
+
+    /// Whether all of it lies in another one.
+    pub(crate) fn is_within(&self, other: &Self) -> bool {
+        fn within<T: Ord>(a: (T, T), b: (T, T)) -> bool {
+            b.0 <= a.0 && a.1 <= b.1
+        }
+        within(self.service, other.service)
+            && within(self.destination, other.destination)
+            && within(self.source, other.source)
     }
 
     fn holds(&self, point: Point<A>) -> bool {
@@ -101,6 +111,13 @@ impl<'c, A: Family> Stack<'c, A> {
     pub(crate) fn escape(self, also: Self, block: &Block<A>) -> Search<A> {
         let Some(hull) = Hull::of(block) else { return Search::Covered };
         block.escape(self.near(hull).chain(also.near(hull)).map(|(_, line)| &line.block))
+    }
+
+    /// The same, as if those had no line of this owner.
+    pub(crate) fn escape_without(self, also: Self, owner: u32, block: &Block<A>) -> Search<A> {
+        let Some(hull) = Hull::of(block) else { return Search::Covered };
+        let others = also.near(hull).filter(|(_, line)| line.owner != owner);
+        block.escape(self.near(hull).chain(others).map(|(_, line)| &line.block))
     }
 
     /// No lines.

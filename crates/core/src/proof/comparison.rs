@@ -4,7 +4,6 @@ use super::cell::{Hull, Line, Stack};
 use super::frame::Index;
 use super::table::{Side, Table};
 use crate::space::{Block, Family, PacketSet, Region, Search};
-use std::collections::HashMap;
 
 /// Packets with which two tables do different things: a line of the one, a line of the other.
 #[derive(Clone, Debug)]
@@ -55,16 +54,17 @@ fn same_lines<A: Family>(a: Stack<'_, A>, b: Stack<'_, A>) -> bool {
 }
 
 fn cells<A: Family>(a: Stack<'_, A>, b: Stack<'_, A>, found: &mut Comparison) {
-    let (twin_in_b, twin_in_a) = (twins(a.lines, b.lines), twins(b.lines, a.lines));
+    let (taken_by_b, taken_by_a) = (takers(a, b), takers(b, a));
     for (i, (one, hull)) in a.lines.iter().zip(a.hulls).enumerate() {
         for (j, other) in b.near(*hull) {
             if !one.fate.differs(other.fate) {
                 continue;
             }
-            // Where the same block stands higher up in the other list, it decides there first.
-            if twin_in_b[i].is_some_and(|twin| twin < j)
-                || twin_in_a[j].is_some_and(|twin| twin < i)
-            {
+            // Where a line higher up in the other list has the whole block, that one decides there.
+            if taken_by_b[i] < j {
+                break;
+            }
+            if taken_by_a[j] < i {
                 continue;
             }
             let Some(shared) = one.block.intersection(&other.block) else { continue };
@@ -84,22 +84,17 @@ fn cells<A: Family>(a: Stack<'_, A>, b: Stack<'_, A>, found: &mut Comparison) {
     }
 }
 
-/// For each line, the place of the first one in the other list that has the same block.
-fn twins<A: Family>(lines: &[Line<A>], others: &[Line<A>]) -> Vec<Option<usize>> {
-    let key = |block: &Block<A>| {
-        let spans =
-            (block.source.spans().first().copied(), block.destination.spans().first().copied());
-        (spans, block.service.spans().first().copied(), block.source.spans().len())
+/// For each line, the place of the first one in the other list that has all its packets; past the end where there is
+/// none.
+fn takers<A: Family>(lines: Stack<'_, A>, others: Stack<'_, A>) -> Vec<usize> {
+    let taker = |(line, hull): (&Line<A>, &Hull<A>)| {
+        let mut near = others.near(*hull);
+        let found = near.find(|(place, other)| {
+            hull.is_within(&others.hulls[*place]) && line.block.is_subset(&other.block)
+        });
+        found.map_or(usize::MAX, |(place, _)| place)
     };
-    let mut places: HashMap<_, Vec<usize>> = HashMap::with_capacity(others.len());
-    for (place, line) in others.iter().enumerate() {
-        places.entry(key(&line.block)).or_default().push(place);
-    }
-    let twin = |line: &Line<A>| {
-        let mut candidates = places.get(&key(&line.block))?.iter().copied();
-        candidates.find(|place| others[*place].block == line.block)
-    };
-    lines.iter().map(twin).collect()
+    lines.lines.iter().zip(lines.hulls).map(taker).collect()
 }
 
 /// All the packets of a block that no line of two lists has; `None` where these are too scattered to be worked out.

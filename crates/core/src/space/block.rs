@@ -142,6 +142,9 @@ impl<A: Coordinate> Block<A> {
     }
 }
 
+/// How many blocks of a region are looked at for one that has a further block already.
+const LOOKED_BACK: usize = 64;
+
 /// A union of blocks of one address family. Blocks may overlap; none is empty.
 #[derive(Clone, Debug)]
 pub struct Region<A> {
@@ -182,10 +185,11 @@ impl<A: Coordinate> Region<A> {
         all
     }
 
-    /// Takes all of another region in.
+    /// Takes all of another region in. A block that lies in one of the last few is left out: to look at all would
+    /// cost more than it saves.
     pub fn add(&mut self, other: Self) {
         for block in other.blocks {
-            if !self.blocks.iter().any(|wide| block.is_subset(wide)) {
+            if !self.blocks.iter().rev().take(LOOKED_BACK).any(|wide| block.is_subset(wide)) {
                 self.blocks.push(block);
             }
         }

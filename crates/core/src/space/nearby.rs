@@ -67,14 +67,15 @@ pub struct Nearby {
 
 impl Nearby {
     /// Lays out sets, numbered in their order.
-    pub fn new(sets: &[PacketSet]) -> Self {
+    pub fn new<'s>(sets: impl IntoIterator<Item = &'s PacketSet, IntoIter: Clone>) -> Self {
+        let sets = sets.into_iter();
         // One box for all blocks of a set: they are alike but for where they enter.
         fn all<A: Family>(set: &PacketSet) -> Option<Bounds> {
             A::blocks(set).iter().filter_map(bounds).reduce(|one, other| one.merged(&other))
         }
         Self {
-            v4: BlockIndex::of(sets.iter().map(all::<u32>)),
-            v6: BlockIndex::of(sets.iter().map(all::<u128>)),
+            v4: BlockIndex::of(sets.clone().map(all::<u32>)),
+            v6: BlockIndex::of(sets.map(all::<u128>)),
         }
     }
 

@@ -2,7 +2,7 @@
 
 use super::{
     AddressSet, Block, Coordinate, Ends, Family, IntervalSet, Leg, Minute, Packet, Point, Protocol,
-    Region, ServicePoint, ServiceSet,
+    Region, Search, ServicePoint, ServiceSet,
 };
 
 /// A product of sets over both families: what one line of a rule list can say.
@@ -129,7 +129,9 @@ impl From<Match> for PacketSet {
 
 impl FromIterator<Match> for PacketSet {
     fn from_iter<I: IntoIterator<Item = Match>>(products: I) -> Self {
-        products.into_iter().fold(Self::empty(), |all, product| all.union(&product.into()))
+        let mut all = Self::empty();
+        products.into_iter().for_each(|product| all.add(product.into()));
+        all
     }
 }
 
@@ -201,6 +203,28 @@ impl PacketSet {
             }))
         }
         Self { v4: moved(&self.v4, &number), v6: moved(&self.v6, &number) }
+    }
+
+    /// Whether others together have all its packets.
+    pub fn is_covered_by<'s>(&self, others: impl Iterator<Item = &'s Self> + Clone) -> bool {
+        fn covered<'s, A: Family>(
+            set: &PacketSet,
+            others: impl Iterator<Item = &'s PacketSet> + Clone,
+        ) -> Option<bool> {
+            let over = || others.clone().flat_map(|other| A::blocks(other));
+            let blocks = A::blocks(set).iter().map(|block| block.escape(over()));
+            blocks.fold(Some(true), |all, answer| match answer {
+                Search::Found(_) => Some(false),
+                Search::Covered => all,
+                Search::Undecided => all.filter(|covered| !covered),
+            })
+        }
+        match (covered::<u32>(self, others.clone()), covered::<u128>(self, others.clone())) {
+            (Some(false), _) | (_, Some(false)) => false,
+            (Some(true), Some(true)) => true,
+            // Too much for a quick answer: work out what is left.
+            _ => others.fold(self.clone(), |left, other| left.difference(other)).is_empty(),
+        }
     }
 
     /// Where its packets enter.

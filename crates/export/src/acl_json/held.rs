@@ -244,7 +244,7 @@ impl Holding<'_, '_, '_> {
                 fault.replies == replies && fault.rule == rule && fault.entry == entry
             });
         match known {
-            Some(known) => known.packets = known.packets.union(&change.packets),
+            Some(known) => known.packets.add(change.packets),
             None => {
                 let packets = change.packets;
                 self.held.faults.push(ListFault { packets, replies, rule, entry });
@@ -300,7 +300,9 @@ impl Holding<'_, '_, '_> {
             let service = from_anywhere(&leak.from);
             leak.packets.intersection(&Match { service, ..Match::everything() }.into())
         });
-        all.fold(PacketSet::empty(), |sum, leak| sum.union(&leak))
+        let mut sum = PacketSet::empty();
+        all.for_each(|leak| sum.add(leak));
+        sum
     }
 
     /// Replies have the port that they come from in place of the one that they go to; which of those they go

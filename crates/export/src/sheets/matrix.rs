@@ -5,11 +5,10 @@ use crate::{Cell, Column, Table, Tone};
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Action, Plan, ZoneId};
 use bastium_core::rules::{Rule, RuleSet, Stage};
-use bastium_core::space::{Match, PacketSet};
+use bastium_core::space::{Match, Nearby, PacketSet};
 use bastium_core::verdict::Cause;
 use schemars::JsonSchema;
 use serde::Serialize;
-use std::collections::HashMap;
 use std::ops::Range;
 
 /// The matrix.
@@ -203,10 +202,8 @@ fn cell(meaning: &Meaning<'_>, through: &Through<'_>, from: ZoneId, to: ZoneId) 
 /// The rules of the list for routed traffic, each with its packets, and what is translated on its way in.
 struct Through<'r> {
     rules: Vec<(&'r Rule, PacketSet)>,
-    /// The places of those that can decide for any two zones.
-    for_all: Vec<usize>,
-    /// The places of those for the cell of two zones.
-    for_cells: HashMap<(ZoneId, ZoneId), Vec<usize>>,
+    /// Where the packets of each lie.
+    nearby: Nearby,
     translated: PacketSet,
 }
 
@@ -216,15 +213,8 @@ impl<'r> Through<'r> {
         let rules = lists.flat_map(|list| &list.rules);
         let rules = rules.filter_map(|rule| Some((rule, PacketSet::from(rule.matches.as_ref()?))));
         let rules: Vec<(&Rule, PacketSet)> = rules.collect();
-        let mut for_all = Vec::new();
-        let mut for_cells: HashMap<(ZoneId, ZoneId), Vec<usize>> = HashMap::new();
-        for (place, (rule, _)) in rules.iter().enumerate() {
-            match rule.cause {
-                Cause::Cell(from, to) => for_cells.entry((from, to)).or_default().push(place),
-                _ => for_all.push(place),
-            }
-        }
-        Self { rules, for_all, for_cells, translated: meaning.translated() }
+        let nearby = Nearby::new(rules.iter().map(|(_, own)| own));
+        Self { rules, nearby, translated: meaning.translated() }
     }
 
     /// Those that decide packets from one zone to the other.
@@ -267,17 +257,17 @@ impl<'r> Through<'r> {
                 rest = rest.difference(&PacketSet::from(within));
             }
         }
-        let mut found = Vec::new();
         // The cell of two other zones has none of these packets.
-        let cells = self.for_cells.get(&(from, to)).map(Vec::as_slice).unwrap_or_default();
-        let mut places: Vec<usize> = self.for_all.iter().chain(cells).copied().collect();
-        places.sort_unstable();
-        for (rule, own) in places.into_iter().map(|place| &self.rules[place]) {
-            if !rest.is_disjoint(own) {
-                found.push(*rule);
-                rest = rest.difference(own);
-            }
-        }
+        let of_another =
+            |rule: &Rule| matches!(rule.cause, Cause::Cell(a, b) if (a, b) != (from, to));
+        let near = self.nearby.to(&rest).into_iter().map(|place| &self.rules[place]);
+        let near: Vec<_> = near.filter(|(rule, _)| !of_another(rule)).collect();
+        let decides = |place: &usize| {
+            let here = rest.intersection(&near[*place].1);
+            !here.is_covered_by(near[..*place].iter().map(|(_, own)| own))
+        };
+        let found: Vec<&'r Rule> =
+            (0..near.len()).filter(decides).map(|place| near[place].0).collect();
         found.into_iter()
     }
 }
