@@ -211,13 +211,15 @@ impl PacketSet {
             set: &PacketSet,
             others: impl Iterator<Item = &'s PacketSet> + Clone,
         ) -> Option<bool> {
-            let over = || others.clone().flat_map(|other| A::blocks(other));
-            let blocks = A::blocks(set).iter().map(|block| block.escape(over()));
-            blocks.fold(Some(true), |all, answer| match answer {
-                Search::Found(_) => Some(false),
-                Search::Covered => all,
-                Search::Undecided => all.filter(|covered| !covered),
-            })
+            let mut undecided = false;
+            for block in A::blocks(set) {
+                match block.escape(others.clone().flat_map(|other| A::blocks(other))) {
+                    Search::Found(_) => return Some(false),
+                    Search::Covered => {}
+                    Search::Undecided => undecided = true,
+                }
+            }
+            (!undecided).then_some(true)
         }
         match (covered::<u32>(self, others.clone()), covered::<u128>(self, others.clone())) {
             (Some(false), _) | (_, Some(false)) => false,
