@@ -167,7 +167,7 @@ fn a_table_that_is_too_long_is_refused_and_not_cut() {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 25, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: 60, ..ProptestConfig::default() })]
 
     /// Of rows that clash, those stay that would have stayed had each been added by itself, one after the other.
     #[test]

@@ -11,31 +11,34 @@ use std::collections::{HashMap, HashSet};
 
 /// Adds all rows that can be.
 pub(super) fn add(text: &str, args: &Add, understood: &mut Understood) -> String {
-    let mut rows = Rows { text, args, taken: Vec::new(), unused: Vec::new() };
-    let mut open = std::mem::take(&mut understood.entries);
-    while !open.is_empty() {
-        open = match rows.round(&open) {
-            Some(left) => left,
-            None => {
-                rows.one_by_one(&open);
-                Vec::new()
-            }
-        };
+    let open = std::mem::take(&mut understood.entries);
+    let most_rounds = open.len() + 2;
+    let mut rows = Rows { text, args, taken: Vec::new(), open, unused: Vec::new() };
+    let settled = (0..most_rounds).find_map(|_| match rows.round() {
+        Some(true) => Some(true),
+        Some(false) => None,
+        None => Some(false),
+    });
+    if settled != Some(true) {
+        let mut left = std::mem::take(&mut rows.taken);
+        left.append(&mut rows.open);
+        rows.one_by_one(&left);
     }
-    rows.taken.sort_by_key(|entry| entry.row);
     let added = apply_all(text, &rows.edits(&rows.taken));
     understood.entries = rows.taken;
     understood.unused.append(&mut rows.unused);
     understood.unused.sort_by_key(|problem| problem.row);
-    // They were added before, in another order.
+    // The same was done before.
     added.unwrap_or_else(|_| text.to_owned())
 }
 
 struct Rows<'a> {
     text: &'a str,
     args: &'a Add,
-    /// Those that leave a plan together.
+    /// Those that nothing is said against so far, in their order.
     taken: Vec<Entry>,
+    /// Those that are not decided yet, below them.
+    open: Vec<Entry>,
     unused: Vec<RowProblem>,
 }
 
@@ -50,53 +53,52 @@ impl Rows<'_> {
         entries.iter().map(edit).collect()
     }
 
-    /// Tries all of these together. Those that nothing is said against are taken; those at which something is wrong are
-    /// left out, or given back where it may be the fault of others that are left out. `None` where it cannot be told
+    /// Tries all of these together, and decides about as many as can be, in their order: a row stands back behind those
+    /// above it. A row that only clashes with one that is left out has to be tried again, and so have those below it,
+    /// for nobody knows yet what they clash with. Whether all are decided, and leave a plan; `None` where it cannot be told
     /// whose fault it is.
-    fn round(&mut self, open: &[Entry]) -> Option<Vec<Entry>> {
-        let all: Vec<Entry> = self.taken.iter().chain(open).cloned().collect();
+    fn round(&mut self) -> Option<bool> {
         // A zone has its row and its column in the matrix, which stay if the rest cannot be added.
         if self.args.kind == "zone" {
             return None;
         }
+        let all: Vec<Entry> = self.taken.iter().chain(&self.open).cloned().collect();
         let (text, refused) = apply_each(self.text, &self.edits(&all)).ok()?;
         let mut blamed = Blamed::default();
         for (place, problem) in refused {
             let entry = &all[place];
-            // Whether its name is free depends on the one that has it.
-            let others = open.iter().take_while(|other| other.row != entry.row);
-            let by = others.filter(|other| other.name == entry.name).map(|other| other.row);
-            blamed.add(entry.row, Failure::Edit(problem).says(), by.collect());
+            // Whether its name is free may depend on a row above it that has the same.
+            let above = all[..place].iter().filter(|other| other.name == entry.name);
+            let by = above.map(|other| other.row).collect();
+            blamed.add(entry.row, Failure::Edit(problem).says(), by);
         }
         if let Err(refused) = bastium_planfile::read("the plan", text.as_bytes()) {
             let rows: HashMap<&str, usize> =
-                open.iter().rev().map(|entry| (entry.name.as_str(), entry.row)).collect();
+                all.iter().rev().map(|entry| (entry.name.as_str(), entry.row)).collect();
             for diagnosis in refused.diagnoses.iter().filter(|d| d.severity == Severity::Error) {
                 blamed.look_at(diagnosis, &text, &self.args.kind, &rows)?;
             }
-        } else if blamed.by_row.is_empty() {
-            self.taken.extend_from_slice(open);
-            return Some(Vec::new());
         }
-        let mut again = Vec::new();
-        let (mut taken, mut left_out) = (0, 0);
-        for entry in open {
-            match blamed.by_row.get(&entry.row) {
-                None => {
-                    self.taken.push(entry.clone());
-                    taken += 1;
-                }
-                Some(blame) if blame.by.iter().any(|row| blamed.by_row.contains_key(row)) => {
-                    again.push(entry.clone());
-                }
-                Some(blame) => {
-                    let says = format!("`{}` is left out: {}", entry.name, blame.says);
-                    self.unused.push(RowProblem { row: entry.row, says });
-                    left_out += 1;
-                }
+        let done = blamed.by_row.is_empty();
+        let mut taken: HashSet<usize> = HashSet::new();
+        (self.taken, self.open) = (Vec::new(), Vec::new());
+        for entry in all {
+            let blames = blamed.by_row.get(&entry.row).map(Vec::as_slice).unwrap_or_default();
+            // It is at fault by itself, or clashes with one that stays.
+            let at_fault = blames.iter().find(|blame| {
+                blame.by.is_empty() || blame.by.iter().any(|row| taken.contains(row))
+            });
+            if let Some(blame) = at_fault {
+                let says = format!("`{}` is left out: {}", entry.name, blame.says);
+                self.unused.push(RowProblem { row: entry.row, says });
+            } else if blames.is_empty() && self.open.is_empty() {
+                taken.insert(entry.row);
+                self.taken.push(entry);
+            } else {
+                self.open.push(entry);
             }
         }
-        (taken + left_out > 0).then_some(again)
+        Some(done)
     }
 
     /// Adds these together if that leaves a plan; else each half by itself, down to the single row.
@@ -127,22 +129,18 @@ impl Rows<'_> {
 /// What is said against rows.
 #[derive(Default)]
 struct Blamed {
-    by_row: HashMap<usize, Blame>,
+    by_row: HashMap<usize, Vec<Blame>>,
 }
 
 struct Blame {
     says: String,
-    /// The rows that it clashes with.
-    by: HashSet<usize>,
+    /// The rows above that it clashes with; none if it is at fault by itself.
+    by: Vec<usize>,
 }
 
 impl Blamed {
-    /// The first thing that is said against a row counts, unless a later one is not the fault of another row.
-    fn add(&mut self, row: usize, says: String, by: HashSet<usize>) {
-        let known = self.by_row.get(&row);
-        if known.is_none_or(|known| !known.by.is_empty() && by.is_empty()) {
-            self.by_row.insert(row, Blame { says, by });
-        }
+    fn add(&mut self, row: usize, says: String, by: Vec<usize>) {
+        self.by_row.entry(row).or_default().push(Blame { says, by });
     }
 
     /// Finds the row that a diagnosis is about; `None` where it is about none of them.
@@ -159,10 +157,12 @@ impl Blamed {
             let (table, name) = entry_around(text, span.start)?;
             rows.get(name.as_str()).filter(|_| table == kind).copied()
         };
-        let mut concerned = parties.iter().filter_map(row);
-        let first = concerned.next()?;
-        let by = concerned.filter(|other| *other != first).collect();
-        self.add(first, says(diagnosis), by);
+        // Of two rows, the lower one stands back.
+        let mut concerned: Vec<usize> = parties.iter().filter_map(row).collect();
+        concerned.sort_unstable();
+        concerned.dedup();
+        let last = concerned.pop()?;
+        self.add(last, says(diagnosis), concerned);
         Some(())
     }
 }
