@@ -193,8 +193,9 @@ fn main() {
         std::env::args().skip(1).filter(|word| !word.starts_with('-')).collect();
     println!("| command | by | sizes | median, ms | peak, MB | exponent |");
     println!("|---|---|---|---|---|---|");
-    for row in ROWS.iter().filter(|row| chosen.iter().all(|word| row.what.contains(word.as_str())))
-    {
+    for row in ROWS.iter().filter(|row| {
+        chosen.iter().all(|word| [row.what, row.of].iter().any(|text| text.contains(word.as_str())))
+    }) {
         let mut all: Vec<Measured> = Vec::new();
         for &size in row.sizes {
             all.push(measure(row, size));

@@ -88,7 +88,7 @@ pub(crate) fn questions(count: usize) -> String {
 
 /// Questions about single hosts of a made plan.
 pub(crate) fn questions_of_hosts(count: usize) -> String {
-    let row = |n: usize| format!("h{}-{},n{},tcp/{}\n", n % 10, n % 20, (n + 3) % 10, n + 1);
+    let row = |n: usize| format!("h{}-{},n{},tcp/{}\n", n % 8, n % 20, (n + 3) % 8, n + 1);
     "from,to,service\n".to_owned() + &(0..count).map(row).collect::<String>()
 }
 
