@@ -162,7 +162,7 @@ const ROWS: &[Row] = &[
         what: "audit",
         of: "chains that lead into each other",
         words: "audit given",
-        sizes: &[5, 10, 20, 40],
+        sizes: &[4, 6, 8, 10],
         files: foreign!(sites::foreign_chains),
     },
     Row {

@@ -78,8 +78,7 @@ pub(crate) fn write(
     let folder = folder_of(&path);
     let name = path.file_name().unwrap_or(OsStr::new("file"));
     sweep(folder, name);
-    let mut file = temporary(folder, name).map_err(failed)?;
-    let _unfinished = Unfinished::new(file.path());
+    let (mut file, _unfinished) = Unfinished::make(|| temporary(folder, name)).map_err(failed)?;
     file.write_all(text.as_ref()).map_err(failed)?;
     let lost = old.map(|old| keep(file.as_file(), &path, &old)).transpose().map_err(failed)?;
     file.as_file().sync_all().map_err(failed)?;

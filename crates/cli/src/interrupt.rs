@@ -1,5 +1,6 @@
 //! What an interrupted run leaves behind: no half of a file, and the terminal as it was.
 
+use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, Once, PoisonError};
 
@@ -10,11 +11,20 @@ static UNFINISHED: Mutex<Vec<PathBuf>> = Mutex::new(Vec::new());
 pub(crate) struct Unfinished(PathBuf);
 
 impl Unfinished {
-    /// Remembers a file.
-    pub(crate) fn new(path: &Path) -> Self {
+    /// Makes a file and remembers it; an interruption meanwhile waits until it is remembered.
+    ///
+    /// # Errors
+    /// When it cannot be made.
+    pub(crate) fn make<F: AsRef<Path>>(
+        file: impl FnOnce() -> io::Result<F>,
+    ) -> io::Result<(F, Self)> {
         watch();
-        unfinished(|files| files.push(path.to_owned()));
-        Self(path.to_owned())
+        unfinished(|files| {
+            let file = file()?;
+            let path = file.as_ref().to_owned();
+            files.push(path.clone());
+            Ok((file, Self(path)))
+        })
     }
 }
 
@@ -24,8 +34,8 @@ impl Drop for Unfinished {
     }
 }
 
-fn unfinished(change: impl FnOnce(&mut Vec<PathBuf>)) {
-    change(&mut UNFINISHED.lock().unwrap_or_else(PoisonError::into_inner));
+fn unfinished<R>(change: impl FnOnce(&mut Vec<PathBuf>) -> R) -> R {
+    change(&mut UNFINISHED.lock().unwrap_or_else(PoisonError::into_inner))
 }
 
 /// Waits for an interruption from now on, in a thread of its own. The program then ends as if nobody had waited, so

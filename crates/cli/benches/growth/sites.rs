@@ -120,17 +120,17 @@ pub(crate) fn foreign_set(ports: usize) -> String {
     )
 }
 
-/// A filter of so many chains, each of which leads into the next by two ways.
+/// A filter of so many chains, each of which leads into the next by two ways: twice as many ways with every one.
 pub(crate) fn foreign_chains(chains: usize) -> String {
     let mut text = "table inet t {\n".to_owned();
     for chain in 0..chains {
         let next = chain + 1;
         let _ = writeln!(
             text,
-            " chain c{chain} {{ ip saddr 10.44.{chain}.0/24 jump c{next}\n tcp dport {next} jump c{next} }}"
+            " chain c{chain} {{ ip saddr != 10.44.{chain}.1 jump c{next}\n tcp dport != {next} jump c{next} }}"
         );
     }
-    text + &format!(" chain c{chains} {{ accept }}\n")
+    text + &format!(" chain c{chains} {{ ip daddr 10.44.9.9 drop }}\n")
         + " chain f { type filter hook forward priority 0; policy drop; jump c0 }\n}\n"
 }
 

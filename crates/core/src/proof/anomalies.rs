@@ -99,6 +99,10 @@ fn substitutes<A: Family>(side: &Side<A>, index: &Index<A>, lives: &mut [Life]) 
     }
 }
 
+/// How many lines are looked at to say who does the work of one: where more than a thousand lie over each other, as a
+/// foreign file can have it, to look at all for each would take minutes. Who is not looked at is not named.
+const MOST_LOOKED_AT: usize = 256;
+
 /// Adds the owners of those of `lines` that are the first of them to have a packet of a line which `above`
 /// leaves.
 fn takers<A: Family>(
@@ -108,14 +112,18 @@ fn takers<A: Family>(
     line: &Line<A>,
 ) {
     let Some(hull) = Hull::of(&line.block) else { return };
-    for (place, other) in lines.near(hull) {
-        if other.fate == Fate::Unasked || other.owner == line.owner || owners.contains(&other.owner)
+    for (place, other) in lines.near(hull).take(MOST_LOOKED_AT) {
+        let counts = other.fate != Fate::Unasked && other.owner != line.owner;
+        if counts
+            && !owners.contains(&other.owner)
+            && let Some(shared) = line.block.intersection(&other.block)
+            && let Search::Found(_) = above.escape(lines.above(place), &shared)
         {
-            continue;
-        }
-        let Some(shared) = line.block.intersection(&other.block) else { continue };
-        if let Search::Found(_) = above.escape(lines.above(place), &shared) {
             owners.push(other.owner);
+        }
+        // Nobody below takes anything from one that takes all of it.
+        if line.block.is_subset(&other.block) {
+            break;
         }
     }
 }

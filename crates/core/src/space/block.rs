@@ -84,16 +84,20 @@ impl<A: Coordinate> Block<A> {
         })
     }
 
-    /// Whether [`Self::joined`] gives a block, told without making it.
-    fn joins(&self, other: &Self) -> bool {
-        let same = [
+    /// In which dimensions the two are the same.
+    fn same(&self, other: &Self) -> [bool; 5] {
+        [
             self.enters == other.enters,
             self.source == other.source,
             self.destination == other.destination,
             self.service == other.service,
             self.at == other.at,
-        ];
-        let same = same.into_iter().filter(|same| *same).count();
+        ]
+    }
+
+    /// Whether [`Self::joined`] gives a block, without making it.
+    fn joins(&self, other: &Self) -> bool {
+        let same = self.same(other).into_iter().filter(|same| *same).count();
         same >= 4 || self.is_subset(other) || other.is_subset(self)
     }
 
@@ -105,15 +109,8 @@ impl<A: Coordinate> Block<A> {
         if other.is_subset(self) {
             return Some(self.clone());
         }
-        let same = [
-            self.enters == other.enters,
-            self.source == other.source,
-            self.destination == other.destination,
-            self.service == other.service,
-            self.at == other.at,
-        ];
         let mut joined = self.clone();
-        match same {
+        match self.same(other) {
             [false, true, true, true, true] => joined.enters = self.enters.union(&other.enters),
             [true, false, true, true, true] => joined.source = self.source.union(&other.source),
             [true, true, false, true, true] => {

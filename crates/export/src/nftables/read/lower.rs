@@ -26,6 +26,9 @@ const DEEPEST: usize = 16;
 /// How many products lines may come to. A list of 100,000 rules needs fewer; chains that jump to each other
 /// twice at each step need more than any machine has.
 const MOST_PRODUCTS: usize = 400_000;
+/// By how many ways one chain may be come to through two others or more. A chain that many rules share, for the log say,
+/// lies less deep; what comes by a thousand ways through chains of chains is of a size that takes minutes to compare.
+const MOST_WAYS: usize = 1_024;
 
 /// Where the kernel asks chains.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -107,6 +110,8 @@ struct Lowering<'r> {
     which: Conversation,
     done: Lowered,
     products: usize,
+    /// By chain, how many ways through others have led to it.
+    ways: HashMap<(usize, usize), usize>,
     /// What rules have written to the log that decide nothing.
     logged: Vec<Match>,
     translated: Vec<Translation>,
@@ -129,6 +134,7 @@ impl<'r> Lowering<'r> {
             which,
             done,
             products: 0,
+            ways: HashMap::new(),
             logged: Vec::new(),
             translated: Vec::new(),
             limits,
@@ -154,7 +160,9 @@ impl<'r> Lowering<'r> {
     /// Goes through a chain with the packets that come to it.
     fn walk(&mut self, table: usize, chain: usize, region: &[Match], sure: bool, depth: usize) {
         let here = &self.ruleset.tables[table].chains[chain];
-        if depth > DEEPEST {
+        let ways = self.ways.entry((table, chain)).or_default();
+        *ways += usize::from(depth > 2);
+        if depth > DEEPEST || *ways > MOST_WAYS {
             self.done.exhausted.get_or_insert_with(|| format!("chain {}", here.name));
             return;
         }
