@@ -4,9 +4,9 @@
 mod model;
 
 use bastium_core::meaning::Meaning;
-use bastium_core::plan::{Form, Plan, draft, resolve};
+use bastium_core::plan::{Action, Form, Plan, draft, resolve};
 use bastium_core::proof::{self, CarriedLine, Fate, Lookup, prove};
-use bastium_core::rules::{self, Otherwise, Rule, RuleList, RuleSet, mistakes};
+use bastium_core::rules::{self, BareLine, Otherwise, Rule, RuleList, RuleSet, mistakes};
 use bastium_core::space::{IntervalSet, Leg, Match, Protocol, ServiceSet};
 use bastium_core::verdict::Verdict;
 use model::packets::{Borders, packet};
@@ -263,4 +263,24 @@ fn differences_that_are_too_scattered_are_shown_by_one_packet_and_told() {
             assert!(!own.iter().flat_map(|line| &line.matches).any(|m| m.contains(packet)));
         }
     }
+}
+
+/// The parts of a rule overlap, and only what they share would fare otherwise without it.
+#[test]
+fn a_rule_is_needed_for_what_its_parts_share() {
+    let tcp = |low, high| {
+        let service = ServiceSet::ports(Protocol::TCP, low, high);
+        Match { service, ..Match::everything() }
+    };
+    let line = |id, matches, action| BareLine::new(id, 1, matches, action, false);
+    let lines = [
+        line("both", vec![tcp(1, 10), tcp(5, 15)], Action::Allow),
+        line("low", vec![tcp(1, 4)], Action::Allow),
+        line("high", vec![tcp(11, 15)], Action::Allow),
+        line("rest", vec![Match::everything()], Action::Block),
+    ];
+    let singles = proof::bare_singles(2, &lines, |_| true);
+    assert!(singles.superfluous.iter().all(|(line, _)| *line != 0), "{:?}", singles.superfluous);
+    let never: Vec<usize> = singles.never_matching.iter().map(|(line, _)| *line).collect();
+    assert_eq!(never, [1, 2]);
 }

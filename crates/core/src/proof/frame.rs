@@ -177,7 +177,7 @@ fn led_to(plan: &Plan, id: NetworkId) -> AddressSet {
 }
 
 impl<A: Family> Index<A> {
-    fn new(
+    pub(super) fn new(
         own: Vec<IntervalSet<A>>,
         local: IntervalSet<A>,
         ways: Vec<IntervalSet<A>>,

@@ -245,3 +245,43 @@ fn takes_every_service<A: Family>(block: &Block<A>) -> bool {
     let all = ServiceSet::any().v4;
     block.destination.is_full() && all.is_subset(&block.service) && block.at.is_full()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::space::IntervalSet;
+
+    /// Two legs with sources of their own; what belongs elsewhere is told apart, and all destinations are alike.
+    fn two_legs() -> Index<u32> {
+        let own = [IntervalSet::range(1, 10), IntervalSet::range(11, 20), IntervalSet::full()];
+        Index::new(own.to_vec(), IntervalSet::empty(), vec![IntervalSet::full()], Vec::new())
+    }
+
+    fn from(source: IntervalSet<u32>, service: IntervalSet<u32>) -> Block<u32> {
+        let (enters, at) = (IntervalSet::range(Leg(0), Leg(1)), IntervalSet::full());
+        Block { enters, source, destination: IntervalSet::full(), service, at }
+    }
+
+    /// In each cell, also in that of what belongs elsewhere, it is known when there was no room for a line below the
+    /// one that takes everything: of what would happen without that one nothing can be said then.
+    #[test]
+    fn a_line_that_finds_no_room_is_noted() {
+        let index = two_legs();
+        for further in 0..4 {
+            let mut side = Side::new(&index, 2);
+            let all = from(IntervalSet::full(), ServiceSet::any().v4);
+            side.push(&index, &[all], Fate::Decided(Action::Block, true), 0);
+            for owner in 1..=further {
+                let one = from(IntervalSet::range(11, 20), IntervalSet::point(owner));
+                side.push(&index, &[one], Fate::Decided(Action::Allow, false), owner);
+            }
+            for (leg, place) in [(0, "elsewhere"), (1, "here")] {
+                let cells = side.row(&index, leg);
+                let cell = if place == "here" { cells.first() } else { cells.last() };
+                let cell = cell.expect("a cell");
+                assert_eq!(cell.cut_short, further > 2, "{place}, {further}");
+                assert_eq!(cell.stack().lines.len(), 1 + further.min(2) as usize, "{place}");
+            }
+        }
+    }
+}

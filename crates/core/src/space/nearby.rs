@@ -3,8 +3,9 @@
 use super::{Block, Coordinate, Family, Leg, Packet, PacketSet, Point};
 use rstar::{AABB, Envelope, RTree, RTreeObject};
 
-/// A box in whole and broken numbers that holds all of a set: where it enters, source, destination, service.
-/// Addresses of IPv6 are too long for such numbers, so that bounds are moved outwards by one step of theirs.
+/// A box that holds all of a set: where it enters, source, destination, service. IPv6 addresses are rounded to fit into
+/// such numbers, which keeps their order: two spans that overlap do so after rounding, too, and some that do not may
+/// seem to.
 type Bounds = AABB<[f64; 4]>;
 
 /// Where a set lies, and its number.
@@ -142,11 +143,10 @@ fn span<A: Family>(
     destination: (A, A),
     service: (u32, u32),
 ) -> Bounds {
-    let low = |address: A| (address.bits() as f64).next_down();
-    let high = |address: A| (address.bits() as f64).next_up();
+    let number = |address: A| address.bits() as f64;
     AABB::from_corners(
-        [enters.0.0.into(), low(source.0), low(destination.0), service.0.into()],
-        [enters.1.0.into(), high(source.1), high(destination.1), service.1.into()],
+        [enters.0.0.into(), number(source.0), number(destination.0), service.0.into()],
+        [enters.1.0.into(), number(source.1), number(destination.1), service.1.into()],
     )
 }
 
