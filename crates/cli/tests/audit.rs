@@ -481,6 +481,11 @@ fn ways_without_end_are_undecided_and_never_clean() {
         let unclear = rows(&json, "not_understood").iter().map(ToString::to_string);
         assert!(unclear.into_iter().any(|one| one.contains("chain c")), "{json}");
         assert!(begun.elapsed().as_secs() < 120, "it has a budget");
+        let shown = bench.clinic("audit rules.nft").out;
+        assert!(
+            shown.contains("could not be decided") && !shown.contains("No difference"),
+            "{shown}"
+        );
     }
     // What few ways lead to is looked at whole.
     bench.write("rules.nft", two_ways_each(4));

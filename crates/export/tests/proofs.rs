@@ -64,6 +64,17 @@ fn missing_replies_are_told_though_first_packets_fare_as_they_should() {
     });
 }
 
+/// Replies of which it could not be decided whether they come back are no replies that do.
+#[test]
+fn undecided_replies_are_no_proof() {
+    with_clinic(|meaning, rules| {
+        let mut proof = FormProof::of(meaning, rules, &proof::prove(meaning, rules));
+        assert!(proof.holds() && proof.replies_come_back());
+        proof.replies_undecided = 2;
+        assert!(proof.equal && !proof.replies_come_back() && !proof.holds());
+    });
+}
+
 #[test]
 fn forgotten_ipv6_is_found_in_ipv6() {
     with_clinic(|meaning, rules| {

@@ -145,6 +145,9 @@ fn answer(sheet: &AuditSheet) -> (bool, String) {
                               translation, of replies and of what else the gateway does."
                     .to_owned()
             }
+            (false, _) if sheet.undecided > 0 => {
+                format!("Whether the gateway does what the plan says could not be decided.{open}")
+            }
             (false, _) => format!("No difference was found in what could be read.{open}"),
         };
         return (open.is_empty(), format!("{says} ({lines})"));
