@@ -1,0 +1,201 @@
+//! All lists as one: what decides a packet is the first line that has it.
+
+use crate::plan::Action;
+use crate::rules::{Otherwise, Rule, RuleList};
+use crate::space::{Match, Nearby, Packet, PacketSet};
+
+/// What a line does with a packet.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub(super) struct Effect {
+    action: Action,
+    log: bool,
+    /// In bits of the number, so that it can be compared.
+    limit: Option<u64>,
+}
+
+impl Effect {
+    pub(super) fn of(rule: &Rule) -> Self {
+        Self { action: rule.action, log: rule.log, limit: rule.limit_mbps.map(f64::to_bits) }
+    }
+
+    fn silent(action: Action) -> Self {
+        Self { action, log: false, limit: None }
+    }
+}
+
+#[derive(Clone, Debug)]
+struct Line {
+    /// The list and the place in it, for a rule that has to be entered.
+    place: Option<(usize, usize)>,
+    packets: PacketSet,
+    effect: Effect,
+    /// Whether it takes only some of its packets, for it is a rule for replies.
+    in_part: bool,
+    removed: bool,
+}
+
+/// The lines of all lists, in the order in which they are asked, with an end for each list that has one.
+#[derive(Clone, Debug)]
+pub(super) struct Sequence {
+    lines: Vec<Line>,
+    near: Nearby,
+    /// Lines that have other packets than when they were laid out.
+    grown: Vec<usize>,
+}
+
+impl Sequence {
+    pub(super) fn new(lists: &[RuleList]) -> Self {
+        let mut lines = Vec::new();
+        for (number, list) in lists.iter().enumerate() {
+            for (place, rule) in list.rules.iter().enumerate() {
+                // What has no first packet is not changed by what stands above or below it.
+                let Some(packets) = rule.packets() else { continue };
+                lines.push(Line {
+                    place: (!list.implied).then_some((number, place)),
+                    packets: PacketSet::from(packets).intersection(&list.covers),
+                    effect: Effect::of(rule),
+                    in_part: rule.is_for_replies(),
+                    removed: false,
+                });
+            }
+            let end = match list.otherwise {
+                Otherwise::GoOn => continue,
+                Otherwise::Allow => Action::Allow,
+                Otherwise::Block => Action::Block,
+            };
+            lines.push(Line::end(list.covers.clone(), end));
+        }
+        lines.push(Line::end(PacketSet::from(Match::everything()), Action::Block));
+        let sets: Vec<PacketSet> = lines.iter().map(|line| line.packets.clone()).collect();
+        Self { lines, near: Nearby::new(&sets), grown: Vec::new() }
+    }
+
+    pub(super) fn len(&self) -> usize {
+        self.lines.len()
+    }
+
+    /// Where the rule of a line stands, if it has to be entered and is there still.
+    pub(super) fn place(&self, line: usize) -> Option<(usize, usize)> {
+        let line = &self.lines[line];
+        line.place.filter(|_| !line.removed)
+    }
+
+    pub(super) fn remove(&mut self, line: usize) {
+        self.lines[line].removed = true;
+    }
+
+    /// Gives a line other packets.
+    pub(super) fn replace(&mut self, line: usize, packets: PacketSet) {
+        self.lines[line].packets = packets;
+        self.grown.push(line);
+    }
+
+    /// Whether some of a line's packets would fare otherwise if it were not there.
+    pub(super) fn is_decided_otherwise_below(&self, line: usize, packets: &Match) -> bool {
+        let packets = PacketSet::from(packets).intersection(&self.lines[line].packets);
+        self.differs(&packets, line + 1, self.lines[line].effect, &[line])
+    }
+
+    /// Whether a line from `from` on is the first to have some of these packets, and does something else than
+    /// `effect` with them. Lines of `without` do not count.
+    pub(super) fn differs(
+        &self,
+        packets: &PacketSet,
+        from: usize,
+        effect: Effect,
+        without: &[usize],
+    ) -> bool {
+        let near = self.near(packets, without);
+        // Most rules are needed, and any packet of theirs shows it.
+        if let Some(packet) = packets.sample()
+            && let Some(first) = self.first_of(&packet, &near)
+            && first >= from
+            && self.lines[first].effect != effect
+        {
+            return true;
+        }
+        near.iter().any(|&other| {
+            other >= from
+                && self.lines[other].effect != effect
+                && !self.first_at(packets, other, &near).is_empty()
+        })
+    }
+
+    /// Whether some packets of `packets` come first to another line before `to` that does something else with them.
+    pub(super) fn differs_between(
+        &self,
+        packets: &PacketSet,
+        (from, to): (usize, usize),
+        effect: Effect,
+        without: &[usize],
+    ) -> bool {
+        let near = self.near(packets, without);
+        near.iter().any(|&other| {
+            (from..to).contains(&other)
+                && self.lines[other].effect != effect
+                && !self.first_at(packets, other, &near).is_empty()
+        })
+    }
+
+    /// The lines that may have some of these packets.
+    fn near(&self, packets: &PacketSet, without: &[usize]) -> Vec<usize> {
+        let mut near = self.near.to(packets);
+        near.extend(&self.grown);
+        near.sort_unstable();
+        near.dedup();
+        near.retain(|line| !self.lines[*line].removed && !without.contains(line));
+        near
+    }
+
+    /// The first of these lines that takes a packet.
+    fn first_of(&self, packet: &Packet, near: &[usize]) -> Option<usize> {
+        let takes = |line: &&usize| {
+            let line = &self.lines[**line];
+            !line.in_part && line.packets.contains(packet)
+        };
+        near.iter().find(takes).copied()
+    }
+
+    /// The packets that a line has and no line above it, of those nearby, takes.
+    fn first_at(&self, packets: &PacketSet, line: usize, near: &[usize]) -> PacketSet {
+        let mut rest = packets.intersection(&self.lines[line].packets);
+        // Those that do the same mostly have most of it.
+        let until = near.partition_point(|above| *above < line);
+        for &above in near[..until].iter().rev() {
+            if rest.is_empty() {
+                break;
+            }
+            let above = &self.lines[above];
+            if !above.in_part && !rest.is_disjoint(&above.packets) {
+                rest = rest.difference(&above.packets);
+            }
+        }
+        rest
+    }
+
+    /// Takes the rules of removed lines out of their lists.
+    pub(super) fn take_removed(self, lists: &mut [RuleList]) -> Vec<Rule> {
+        let mut stays: Vec<Vec<bool>> =
+            lists.iter().map(|list| vec![true; list.rules.len()]).collect();
+        for line in self.lines.iter().filter(|line| line.removed) {
+            if let Some((list, place)) = line.place {
+                stays[list][place] = false;
+            }
+        }
+        let mut taken = Vec::new();
+        for (list, stays) in lists.iter_mut().zip(stays) {
+            let rules = std::mem::take(&mut list.rules).into_iter().zip(stays);
+            for (rule, stays) in rules {
+                if stays { list.rules.push(rule) } else { taken.push(rule) }
+            }
+        }
+        taken
+    }
+}
+
+impl Line {
+    fn end(packets: PacketSet, action: Action) -> Self {
+        let effect = Effect::silent(action);
+        Self { place: None, packets, effect, in_part: false, removed: false }
+    }
+}
