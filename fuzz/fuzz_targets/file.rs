@@ -4,7 +4,7 @@
 #![no_main]
 
 use bastium_core::meaning::Meaning;
-use bastium_export::nftables::{NftOptions, prove};
+use bastium_gateway::nftables::{NftOptions, prove};
 use libfuzzer_sys::fuzz_target;
 use std::sync::LazyLock;
 

@@ -5,7 +5,7 @@
 use bastium_core::blocked::Tally;
 use bastium_core::meaning::Meaning;
 use bastium_core::rules;
-use bastium_export::{nftables, read_packet_log};
+use bastium_gateway::{nftables, read_packet_log};
 use libfuzzer_sys::fuzz_target;
 use std::sync::LazyLock;
 

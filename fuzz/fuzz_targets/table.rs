@@ -1,4 +1,4 @@
-//! Any bytes as a table of devices or networks: rows are understood or told of, and what is added leaves
+//! Any bytes as a table of devices or networks: rows are understood or reported of, and what is added leaves
 //! a text that can be read.
 
 #![no_main]

@@ -54,7 +54,7 @@ pub struct Diagnosis {
     /// Why it matters; may be empty where that is plain.
     pub why: String,
     /// How to put it right.
-    pub cure: String,
+    pub help: String,
 }
 
 impl Diagnosis {
@@ -68,7 +68,7 @@ impl Diagnosis {
             also: Vec::new(),
             says: String::new(),
             why: String::new(),
-            cure: String::new(),
+            help: String::new(),
         }
     }
 
@@ -88,8 +88,8 @@ impl Diagnosis {
 
     /// With how to put it right.
     #[must_use]
-    pub fn cure(mut self, cure: impl Into<String>) -> Self {
-        self.cure = cure.into();
+    pub fn help(mut self, help: impl Into<String>) -> Self {
+        self.help = help.into();
         self
     }
 

@@ -56,7 +56,7 @@ impl Name {
         &self.0
     }
 
-    /// A name that is near to `text`, to offer as a cure: lower case, hyphens for the rest.
+    /// A name that is near to `text`, to offer as a help: lower case, hyphens for the rest.
     pub fn suggestion(text: &str) -> Option<Self> {
         let lower = text.to_lowercase();
         let words: Vec<&str> = lower

@@ -75,7 +75,7 @@ impl Text {
     }
 
     /// The position of a part of the value, given as a byte range; of the whole where the source
-    /// writes the value with escapes and the part cannot be told.
+    /// writes the value with escapes and its position is not known.
     pub fn part(&self, range: Range<usize>) -> Span {
         match self.body {
             Some(start) => (start + range.start..start + range.end).into(),

@@ -4,7 +4,7 @@
 
 use crate::plan::{Action, ExceptionId, NetworkId, Plan, ZoneId};
 use crate::source::Span;
-use crate::space::Leg;
+use crate::space::Interface;
 
 /// What happens to the first packet of a conversation.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -16,9 +16,9 @@ pub enum Verdict {
     /// It is refused with an answer: a TCP reset, else ICMP "administratively prohibited".
     Reject,
     /// It never meets the gateway: both ends are in one network.
-    DoesNotPass,
+    NotRouted,
     /// The gateway has nowhere to send it.
-    NoWay,
+    NoRoute,
 }
 
 impl Verdict {
@@ -28,8 +28,8 @@ impl Verdict {
             Self::Allow => "allow",
             Self::Block => "block",
             Self::Reject => "reject",
-            Self::DoesNotPass => "does_not_pass",
-            Self::NoWay => "no_way",
+            Self::NotRouted => "not_routed",
+            Self::NoRoute => "no_route",
         }
     }
 
@@ -49,9 +49,9 @@ impl From<Action> for Verdict {
     }
 }
 
-/// Why a packet counts as forged (RFC 2827, RFC 3704).
+/// Why a packet counts as spoofed (RFC 2827, RFC 3704).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Forgery {
+pub enum Spoofing {
     /// The source does not belong where the packet enters.
     Source,
     /// The source is the unspecified address, and the packet does not ask for an address of its own.
@@ -62,7 +62,7 @@ pub enum Forgery {
 
 /// Why there is no way for a packet.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum NoWay {
+pub enum NoRoute {
     /// The destination is neither inside nor on the internet.
     Nowhere,
     /// There is no uplink, so no default route.
@@ -81,7 +81,7 @@ pub enum Cause {
     /// Both ends are in this network.
     SameNetwork(NetworkId),
     /// The source does not belong there.
-    Forged(Forgery, Leg),
+    Spoofed(Spoofing, Interface),
     /// What IPv6 cannot do without (RFC 4890 4.4.1, RFC 4861, RFC 2710, RFC 3810).
     Ipv6Needs,
     /// The gateway's management.
@@ -90,8 +90,8 @@ pub enum Cause {
     TunnelPort(NetworkId),
     /// Names that are repeated between networks, by the entry's place in the plan's list.
     Discovery(usize),
-    /// What the network on that leg uses the gateway for; for an uplink, how it gets its address.
-    GatewayService(Leg),
+    /// What the network on that interface uses the gateway for; for an uplink, how it gets its address.
+    GatewayService(Interface),
     /// An exception.
     Exception(ExceptionId),
     /// A service that is offered to the outside.
@@ -103,7 +103,7 @@ pub enum Cause {
     /// Nothing speaks of it.
     Unmatched,
     /// There is no way.
-    NoRoute(NoWay),
+    NoRoute(NoRoute),
     /// The gateway itself began it.
     FromGateway,
     /// It belongs to a conversation that was let through.
@@ -123,7 +123,7 @@ impl Cause {
     pub fn kind(self) -> &'static str {
         match self {
             Self::SameNetwork(_) => "same_network",
-            Self::Forged(..) => "forged",
+            Self::Spoofed(..) => "spoofed",
             Self::Ipv6Needs => "ipv6_needs",
             Self::Manage => "manage",
             Self::TunnelPort(_) => "tunnel_port",
@@ -144,21 +144,21 @@ impl Cause {
     pub fn name(self, plan: &Plan) -> String {
         match self {
             Self::SameNetwork(network) => plan.network(network).name.to_string(),
-            Self::Forged(Forgery::Source, leg) | Self::GatewayService(leg) => {
-                plan.leg_name(leg).to_owned()
+            Self::Spoofed(Spoofing::Source, interface) | Self::GatewayService(interface) => {
+                plan.interface_name(interface).to_owned()
             }
-            Self::Forged(Forgery::Unspecified, _) => "unspecified".to_owned(),
-            Self::Forged(Forgery::ToPrivate, _) => "to-private".to_owned(),
+            Self::Spoofed(Spoofing::Unspecified, _) => "unspecified".to_owned(),
+            Self::Spoofed(Spoofing::ToPrivate, _) => "to-private".to_owned(),
             Self::Exception(id) | Self::Offered(id) => plan.exception(id).name.to_string(),
             Self::TunnelPort(tunnel) => plan.network(tunnel).name.to_string(),
             Self::Discovery(index) => plan.discoveries()[index].name.to_string(),
             Self::BesideUplink(index) => plan.uplinks()[index].name.to_string(),
             Self::Cell(from, to) => format!("{}>{}", plan.zone(from).name, plan.zone(to).name),
-            Self::NoRoute(NoWay::Nowhere) => "nowhere".to_owned(),
-            Self::NoRoute(NoWay::NoUplink) => "no-uplink".to_owned(),
-            Self::NoRoute(NoWay::Broadcast) => "broadcast".to_owned(),
-            Self::NoRoute(NoWay::UniqueLocal) => "unique-local".to_owned(),
-            Self::NoRoute(NoWay::LinkOnly) => "link-only".to_owned(),
+            Self::NoRoute(NoRoute::Nowhere) => "nowhere".to_owned(),
+            Self::NoRoute(NoRoute::NoUplink) => "no-uplink".to_owned(),
+            Self::NoRoute(NoRoute::Broadcast) => "broadcast".to_owned(),
+            Self::NoRoute(NoRoute::UniqueLocal) => "unique-local".to_owned(),
+            Self::NoRoute(NoRoute::LinkOnly) => "link-only".to_owned(),
             Self::Ipv6Needs | Self::Manage | Self::Unmatched | Self::FromGateway | Self::Reply => {
                 self.kind().replace('_', "-")
             }
@@ -174,11 +174,13 @@ impl Cause {
             Self::Discovery(index) => Some(plan.discoveries()[index].at),
             Self::BesideUplink(index) => Some(plan.uplinks()[index].at),
             Self::Manage => plan.gateway().manage.as_ref().map(|manage| manage.at),
-            Self::Forged(Forgery::Unspecified, _) => None,
-            Self::GatewayService(leg) | Self::Forged(_, leg) => match plan.network_on(leg) {
-                Some(network) => Some(plan.network(network).at),
-                None => plan.uplink_on(leg).map(|uplink| uplink.at),
-            },
+            Self::Spoofed(Spoofing::Unspecified, _) => None,
+            Self::GatewayService(interface) | Self::Spoofed(_, interface) => {
+                match plan.network_on(interface) {
+                    Some(network) => Some(plan.network(network).at),
+                    None => plan.uplink_on(interface).map(|uplink| uplink.at),
+                }
+            }
             Self::Exception(id) | Self::Offered(id) => Some(plan.exception(id).at),
             Self::Cell(from, to) => Some(plan.matrix().cell(from, to).at),
             Self::Unmatched => plan.matrix().unmatched().at,
@@ -197,16 +199,18 @@ impl Cause {
             Self::SameNetwork(network) => {
                 let network = plan.network(network);
                 let apart = if network.isolate {
-                    "switch and access point keep its devices apart"
+                    "the switch and access point isolate its devices"
                 } else {
-                    "nothing on the gateway can keep its devices apart"
+                    "no rule on the gateway can isolate its devices"
                 };
                 format!(
-                    "both ends are in network {}, so it never meets the gateway; {apart}",
+                    "both ends are in network {}, so the traffic does not pass the gateway; {apart}",
                     network.name
                 )
             }
-            Self::Forged(forgery, leg) => forged_words(forgery, plan.leg_name(leg)),
+            Self::Spoofed(spoofing, interface) => {
+                spoofed_words(spoofing, plan.interface_name(interface))
+            }
             Self::Ipv6Needs => "IPv6 does not work without it (RFC 4890)".to_owned(),
             Self::Manage => "gateway.manage says who may manage the gateway".to_owned(),
             Self::TunnelPort(tunnel) => {
@@ -218,7 +222,7 @@ impl Cause {
             Self::Offered(id) => {
                 format!("inbound {} offers it to the outside", plan.exception(id).name)
             }
-            Self::GatewayService(leg) => match plan.network_on(leg) {
+            Self::GatewayService(interface) => match plan.network_on(interface) {
                 Some(network) => {
                     let network = plan.network(network);
                     let zone = &plan.zone(network.zone).name;
@@ -227,7 +231,9 @@ impl Cause {
                         None => format!("zone {zone} may use the gateway for it"),
                     }
                 }
-                None => format!("uplink {} gets its address that way", plan.leg_name(leg)),
+                None => {
+                    format!("uplink {} gets its address that way", plan.interface_name(interface))
+                }
             },
             Self::Exception(id) => {
                 let exception = plan.exception(id);
@@ -239,38 +245,40 @@ impl Cause {
                 format!("cell {} -> {} is {word}", plan.zone(from).name, plan.zone(to).name)
             }
             Self::BesideUplink(index) => format!(
-                "it goes to the own subnet of uplink {}, which only an exception opens",
+                "it goes to the subnet of uplink {}, which needs an exception",
                 plan.uplinks()[index].name
             ),
-            Self::Unmatched => "nothing in the plan speaks of it".to_owned(),
-            Self::NoRoute(reason) => no_way_words(reason).to_owned(),
+            Self::Unmatched => "no entry of the plan matches it".to_owned(),
+            Self::NoRoute(reason) => no_route_words(reason).to_owned(),
             Self::FromGateway => "the gateway itself begins it".to_owned(),
-            Self::Reply => "it belongs to a conversation that was let through".to_owned(),
+            Self::Reply => "it belongs to an established connection".to_owned(),
         }
     }
 }
 
-fn forged_words(forgery: Forgery, leg: &str) -> String {
-    match forgery {
-        Forgery::Source => {
-            format!("its source does not belong at {leg}, so it is forged (RFC 2827)")
+fn spoofed_words(spoofing: Spoofing, interface: &str) -> String {
+    match spoofing {
+        Spoofing::Source => {
+            format!("its source does not belong at {interface}: spoofed (RFC 2827)")
         }
-        Forgery::Unspecified => {
+        Spoofing::Unspecified => {
             "its source is the unspecified address, and it asks for no address".to_owned()
         }
-        Forgery::ToPrivate => {
-            "from outside nothing can be addressed to a private inside address".to_owned()
+        Spoofing::ToPrivate => {
+            "traffic from outside cannot be addressed to a private inside address".to_owned()
         }
     }
 }
 
-fn no_way_words(reason: NoWay) -> &'static str {
+fn no_route_words(reason: NoRoute) -> &'static str {
     match reason {
-        NoWay::Nowhere => "its destination is neither inside nor on the internet",
-        NoWay::NoUplink => "the plan has no uplink, so there is no default route",
-        NoWay::Broadcast => "another network's broadcast address is not forwarded (RFC 2644)",
-        NoWay::UniqueLocal => "a unique local IPv6 source has no way on the internet (RFC 4193)",
-        NoWay::LinkOnly => "a link-local or unspecified source stays on its link (RFC 4291)",
+        NoRoute::Nowhere => "its destination is neither inside nor on the internet",
+        NoRoute::NoUplink => "the plan has no uplink, so there is no default route",
+        NoRoute::Broadcast => "another network's broadcast address is not forwarded (RFC 2644)",
+        NoRoute::UniqueLocal => {
+            "a unique local IPv6 source is not routed on the internet (RFC 4193)"
+        }
+        NoRoute::LinkOnly => "a link-local or unspecified source stays on its link (RFC 4291)",
     }
 }
 

@@ -2,14 +2,14 @@
 
 mod model;
 
-use bastium_core::asking::{Asker, But, End, Unasked, ask, close};
+use bastium_core::asking::{Asker, But, End, Unasked, ask, near_misses};
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Plan, draft, resolve};
 use bastium_core::proof::{Lookup, NamedBox, Wording};
 use bastium_core::rules;
 use bastium_core::source::Text;
 use bastium_core::space::{
-    Ends, IntervalSet, Leg, Match, Minute, Packet, PacketSet, Protocol, ServicePoint,
+    Ends, Interface, IntervalSet, Match, Minute, Packet, PacketSet, Protocol, ServicePoint,
 };
 use bastium_core::verdict::Verdict;
 use model::{PLACES, SERVICES, TODAY, any_draft, exception, extend, located, text, texts, uniform};
@@ -33,15 +33,18 @@ fn plan(exceptions: Vec<draft::Exception>) -> Plan {
 fn web() -> Packet {
     let ends = Ends::new("10.44.24.4".parse().expect("one"), "10.44.48.3".parse().expect("one"));
     let service = ServicePoint::port(Protocol::TCP, 80);
-    Packet { enters: Leg(0), ends: ends.expect("one family"), service, at: Minute::new(720) }
+    Packet { enters: Interface(0), ends: ends.expect("one family"), service, at: Minute::new(720) }
 }
 
 fn buts(exceptions: Vec<draft::Exception>) -> Vec<(String, But)> {
     let plan = plan(exceptions);
     let meaning = Meaning::new(&plan, TODAY).expect("a meaning");
     let decision = meaning.decide(&web());
-    let close = close(&meaning, &web(), decision);
-    close.iter().map(|one| (plan.exception(one.exception).name.to_string(), one.but)).collect()
+    let near_misses = near_misses(&meaning, &web(), decision);
+    near_misses
+        .iter()
+        .map(|one| (plan.exception(one.exception).name.to_string(), one.but))
+        .collect()
 }
 
 #[test]
@@ -83,7 +86,7 @@ fn what_fits_and_is_outranked_names_who_goes_before_it() {
     ]);
     let meaning = Meaning::new(&plan, TODAY).expect("a meaning");
     let decision = meaning.decide(&web());
-    let found = close(&meaning, &web(), decision);
+    let found = near_misses(&meaning, &web(), decision);
     let [one] = found.as_slice() else { panic!("{found:?}") };
     assert!(matches!(one.but, But::Outranked(_)));
     assert_eq!(one.words(&plan), "narrow goes before it");
@@ -183,7 +186,7 @@ fn boxes_are_named_after_the_plan() {
         let place = |words: &str| plan.place(&[Text::new(words)]).expect("a place").addresses;
         let service = bastium_core::space::ServiceSet::ports(Protocol::TCP, port, port);
         Match {
-            enters: IntervalSet::point(Leg(enters)),
+            enters: IntervalSet::point(Interface(enters)),
             source: place(source),
             destination: place(destination),
             service,
@@ -209,7 +212,7 @@ fn boxes_are_named_after_the_plan() {
     let place = |words: &str| plan.place(&[Text::new(words)]).expect("a place").addresses;
     let source = |source: &str| {
         let source = place(source).only_v4();
-        let enters = IntervalSet::point(Leg(1));
+        let enters = IntervalSet::point(Interface(1));
         let set = Match { enters, source, destination: place("tills"), ..Match::everything() };
         boxes_of(&plan, &set.into())[0].source.clone()
     };

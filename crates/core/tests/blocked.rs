@@ -30,7 +30,7 @@ fn counted(plan: &Plan, entries: &[Entry<'_>]) -> Blocked {
     let meaning = Meaning::new(plan, TODAY).expect("a meaning");
     let compiled = rules::compile(&meaning);
     let rules: HashMap<String, &Rule> =
-        compiled.rules().map(|rule| (rule.id.clone(), rule)).collect();
+        compiled.rules().map(|rule| (rule.id.to_string(), rule)).collect();
     let mut tally = Tally::new(&meaning, rules);
     for (line, entry) in (1..).zip(entries) {
         tally.add(line, entry);
@@ -71,10 +71,10 @@ fn groups_come_in_the_order_of_what_somebody_has_to_do() {
     let plan = plan();
     let missing = entry("lan1.20", "lan1.21", "10.44.24.2", "10.44.48.3", tcp(443));
     let rare = entry("lan1.20", "lan1.21", "10.44.24.2", "10.44.48.3", tcp(80));
-    let forged = entry("lan1.20", "lan1.21", "10.44.60.2", "10.44.48.3", tcp(443));
+    let spoofed = entry("lan1.20", "lan1.21", "10.44.60.2", "10.44.48.3", tcp(443));
     let stranger = entry("wan1", "", "192.0.2.9", "198.51.100.14", tcp(22));
     let late = Entry { opens: false, ..missing };
-    let entries = [stranger, late, forged, rare, missing, missing, stranger, stranger];
+    let entries = [stranger, late, spoofed, rare, missing, missing, stranger, stranger];
     let blocked = counted(&plan, &entries);
     let order: Vec<(Sort, u64)> =
         blocked.groups.iter().map(|group| (group.sort, group.count)).collect();
@@ -83,7 +83,7 @@ fn groups_come_in_the_order_of_what_somebody_has_to_do() {
         [
             (Sort::Missing, 2),
             (Sort::Missing, 1),
-            (Sort::Forged, 1),
+            (Sort::Spoofed, 1),
             (Sort::Stranger, 3),
             (Sort::Late, 1)
         ]
@@ -144,7 +144,7 @@ fn what_the_gateway_itself_begins_comes_by_no_interface() {
     assert_eq!(blocked.strange, 1);
 }
 
-/// One device that tries many things hides nobody: what its neighbours want is told by itself.
+/// One device that tries many things hides nobody: what its neighbours want is reported by itself.
 #[test]
 fn a_scanner_hides_none_of_its_neighbours() {
     let plan = plan();
@@ -166,12 +166,12 @@ fn every_sort_has_a_word_and_says_what_it_means() {
         Sort::Allowed,
         Sort::OutsideHours,
         Sort::Meant,
-        Sort::Forged,
+        Sort::Spoofed,
         Sort::Scan,
         Sort::Stranger,
         Sort::ToEveryone,
         Sort::Late,
-        Sort::NoWay,
+        Sort::NoRoute,
     ];
     let words: std::collections::HashSet<&str> = all.iter().map(|sort| sort.word()).collect();
     assert_eq!(words.len(), all.len());
@@ -191,13 +191,13 @@ proptest! {
         let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
         let compiled = rules::compile(&meaning);
         let borders = model::packets::Borders::of(&plan, &compiled);
-        let rules: HashMap<String, &Rule> = compiled.rules().map(|rule| (rule.id.clone(), rule)).collect();
+        let rules: HashMap<String, &Rule> = compiled.rules().map(|rule| (rule.id.to_string(), rule)).collect();
         let mut tally = Tally::new(&meaning, rules);
         for (line, pick) in (1..).zip(&picks) {
             let mut seed = *pick;
             let packet = model::packets::packet(&borders, &plan, &mut seed);
-            let interface = plan.interface(packet.enters).unwrap_or_default();
-            let rule = compiled.first_match(&packet).rule.map(|rule| rule.id.clone());
+            let interface = plan.device_name(packet.enters).unwrap_or_default();
+            let rule = compiled.first_match(&packet).rule.map(|rule| rule.id.to_string());
             let entry = Entry {
                 tag: rule.as_deref(),
                 enters: &interface,

@@ -15,9 +15,9 @@ use proptest::prelude::*;
 /// What whoever sends a packet notices: it gets through, is answered, or vanishes.
 fn noticed(meaning: &Meaning<'_>, packet: &Packet) -> u8 {
     match meaning.decide(packet).verdict {
-        Verdict::Allow | Verdict::DoesNotPass => 0,
+        Verdict::Allow | Verdict::NotRouted => 0,
         Verdict::Reject => 1,
-        Verdict::Block | Verdict::NoWay => 2,
+        Verdict::Block | Verdict::NoRoute => 2,
     }
 }
 
@@ -104,10 +104,10 @@ proptest! {
             for _ in 0..800 {
                 let packet = packet(&borders, new.plan(), &mut seed);
                 let (before, after) = (noticed(old, &packet), noticed(new, &packet));
-                let told: Vec<_> = found.traffic.iter()
+                let reported: Vec<_> = found.traffic.iter()
                     .filter(|change| change.of_new && change.packets.contains(&packet)).collect();
-                prop_assert_eq!(before != after, !told.is_empty(), "{:?}", packet);
-                for change in told {
+                prop_assert_eq!(before != after, !reported.is_empty(), "{:?}", packet);
+                for change in reported {
                     prop_assert_eq!(change.before.verdict, old.decide(&packet).verdict);
                     prop_assert_eq!(change.after.verdict, new.decide(&packet).verdict);
                     prop_assert_eq!(change.opens(), after == 0);
@@ -144,7 +144,7 @@ proptest! {
             let of = |wanted: fn(&RuleChange<'_>) -> Option<u32>| -> Vec<u32> {
                 found.rules.iter().filter_map(wanted).collect()
             };
-            let gone = of(|c| match c { RuleChange::Gone(rule) => Some(rule.number), _ => None });
+            let gone = of(|c| match c { RuleChange::Removed(rule) => Some(rule.number), _ => None });
             let changed = of(|c| match c { RuleChange::Changed(old, _) => Some(old.number), _ => None });
             let moved = of(|c| match c { RuleChange::Moved(old, _) => Some(old.number), _ => None });
             let added = of(|c| match c { RuleChange::Added(rule) => Some(rule.number), _ => None });
@@ -163,7 +163,7 @@ proptest! {
 
 /// A domain that is declared anew is not the one that was there, wherever they stand.
 #[test]
-fn domains_are_told_apart_whatever_their_order() {
+fn domains_are_reported_apart_whatever_their_order() {
     let mut old = model::frame(true, false);
     let domain = |name: &str| draft::Domain {
         name: text(name),
@@ -191,7 +191,7 @@ fn domains_are_told_apart_whatever_their_order() {
         assert_eq!(after.plan().address_words(packet.destination()), "register");
     })
     .expect("both have a meaning");
-    // The other way round: what is gone is told in the old plan's words.
+    // The other way round: what is gone is reported in the old plan's words.
     with_both(&new, &old, |before, _, _, found| {
         let [change] = found.traffic.as_slice() else { panic!("{:?}", found.traffic) };
         assert!(change.closes() && !change.of_new);

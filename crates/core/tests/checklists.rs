@@ -45,7 +45,7 @@ proptest! {
             prop_assert!(looks.insert(own.clone()), "two checks look like {own}");
         }
         for check in stands.iter().flat_map(|stand| &stand.checks) {
-            prop_assert!(ids.insert(check.id.clone()), "{} is there twice", check.id);
+            prop_assert!(ids.insert(check.id.clone()), "{} appears twice", check.id);
             let decision = meaning.decide(&check.packet);
             prop_assert_eq!(decision, check.decision, "{}", &check.id);
             prop_assert_eq!(check.expect == Expect::Reply, decision.verdict == Verdict::Allow);
@@ -137,13 +137,13 @@ proptest! {
         for &id in meaning.precedence().active() {
             let (name, table) = (&plan.exception(id).name, plan.exception(id).table());
             let says = format!("{table} `{name}` never decides anything");
-            let told = found.iter().any(|finding| finding.says == says);
+            let reported = found.iter().any(|finding| finding.says == says);
             let decides = parts.iter().any(|part| part.decision.cause.exception() == Some(id));
-            prop_assert_eq!(told, !decides, "{}", name);
+            prop_assert_eq!(reported, !decides, "{}", name);
         }
     }
 
-    /// An off entry that is told to contradict another does, once it is on; and the other way round.
+    /// An off entry that is reported to contradict another does, once it is on; and the other way round.
     #[test]
     fn what_would_contradict_if_switched_on_does(draft in any_draft()) {
         let plan = resolve(draft.clone()).expect("a plan");
@@ -158,9 +158,9 @@ proptest! {
         let contradicted = Meaning::new(&on, TODAY).is_err();
         let found = findings::find(&plan, TODAY, Ok(&meaning));
         let name = &plan.exceptions()[off].name;
-        let told = found.iter().any(|f| f.name == "off-contradicts" && f.says.contains(&format!("`{name}`")));
-        if told {
-            prop_assert!(contradicted, "{} is told to contradict, and does not", name);
+        let reported = found.iter().any(|f| f.name == "off-contradicts" && f.says.contains(&format!("`{name}`")));
+        if reported {
+            prop_assert!(contradicted, "{} is reported to contradict, and does not", name);
         }
     }
 }

@@ -13,7 +13,7 @@ use proptest::prelude::*;
 proptest! {
     #![proptest_config(ProptestConfig { cases: 200, ..ProptestConfig::default() })]
 
-    /// In every form the rules do what the plan means: the proof finds no difference in the whole space.
+    /// In every form the rules match the plan: the proof finds no difference in the whole space.
     #[test]
     fn the_proof_finds_no_difference_in_any_form(draft in any_draft()) {
         let plan = resolve(draft).expect("the generator writes plans without mistakes");

@@ -19,7 +19,8 @@ use proptest::prelude::*;
 /// What comes before a list by way of the gateway: what its meaning decides by verdict, from outside.
 fn filtered(judge: &Judge, meaning: &Meaning<'_>) -> Bdd {
     let universe = meaning.universe();
-    let outer = (0..meaning.plan().gateway_leg().0).map(bastium_core::space::Leg).collect();
+    let outer =
+        (0..meaning.plan().gateway_interface().0).map(bastium_core::space::Interface).collect();
     let outer = Match { enters: outer, ..Match::everything() };
     let set = universe.intersection(&outer.into());
     let parts = meaning.parts(&set).into_iter().filter(|part| part.decision.verdict.is_filtered());

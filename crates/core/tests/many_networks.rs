@@ -1,4 +1,4 @@
-//! Sites of so many networks that proofs tell zones apart in place of networks, and lists of so many rules in one
+//! Sites of so many networks that proofs distinguish zones instead of networks, and lists of so many rules in one
 //! place that they are laid out by where they lie: what is true of small sites is true of these.
 
 mod model;
@@ -7,7 +7,7 @@ use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Form, draft, resolve};
 use bastium_core::proof;
 use bastium_core::rules::mistakes::{Change, Mistake, mistakes};
-use bastium_core::rules::{self, RuleSet};
+use bastium_core::rules::{self, Outcome, RuleIndex, RuleSet};
 use bastium_core::space::PacketSet;
 use model::{TODAY, any_draft, exception, text, texts};
 use proptest::prelude::*;
@@ -71,9 +71,19 @@ proptest! {
         let (found, undecided) = proof::equal(&meaning, &rules);
         prop_assert!(found.is_empty() && undecided == 0, "{}: {:?}", form.word(), found.first());
         prop_assert!(proof::answers(&meaning, &rules).hold(), "{}", form.word());
+        // Rules that are laid out by where they lie do the same as rules that are gone through.
+        let index = RuleIndex::new(&rules);
+        for pick in picks.iter().take(4) {
+            let all: Vec<_> = rules.rules().filter_map(|rule| rule.first_packets()).collect();
+            let set = PacketSet::from(*pick.get(&all));
+            let of = |parts: Vec<(PacketSet, Outcome<'_>)>| -> Vec<_> {
+                parts.into_iter().map(|(set, does)| (set.v4.blocks().to_vec(), set.v6.blocks().to_vec(), does.action, does.logged, does.rule.map(|r| r.number))).collect()
+            };
+            prop_assert_eq!(of(index.parts(&set)), of(rules.parts(&set)));
+        }
         // Without a rule of which it is said that nothing changes without it, nothing changes.
         let singles = proof::singles(&meaning, &rules);
-        let idle: Vec<_> = singles.superfluous.iter().chain(&singles.never_matching).collect();
+        let idle: Vec<_> = singles.redundant.iter().chain(&singles.shadowed).collect();
         for pick in picks.iter().take(6).filter(|_| !idle.is_empty()) {
             let idle = pick.get(&idle).rule;
             let mut fewer = rules.clone();

@@ -17,7 +17,7 @@ use std::collections::BTreeSet;
 type Essence = (String, Action, bool, Option<Match>);
 
 fn essence(rule: &Rule) -> Essence {
-    (rule.id.clone(), rule.action, rule.log, rule.matches.clone())
+    (rule.id.to_string(), rule.action, rule.log, rule.packets().cloned())
 }
 
 fn essences(rules: &RuleSet) -> Vec<(usize, Essence)> {
@@ -126,7 +126,7 @@ proptest! {
             .collect();
         let all: Vec<Mistake> = mistakes(&plan, &rules).collect();
         let missing = (0u32..).zip(&all).filter(|(_, mistake)| {
-            let back = mistake.rule(&rules).is_some_and(|rule| rule.back.is_some());
+            let back = mistake.rule(&rules).is_some_and(|rule| rule.is_for_replies());
             back && mistake.change == Change::Missing
         });
         for (number, mistake) in missing.step_by(3) {

@@ -6,8 +6,8 @@ mod model;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Action, Form, Plan, draft, resolve};
 use bastium_core::proof::{self, CarriedLine, Fate, Lookup, prove};
-use bastium_core::rules::{self, BareLine, Otherwise, Rule, RuleList, RuleSet, mistakes};
-use bastium_core::space::{IntervalSet, Leg, Match, Protocol, ServiceSet};
+use bastium_core::rules::{self, Otherwise, PlanlessLine, Rule, RuleList, RuleSet, mistakes};
+use bastium_core::space::{Interface, IntervalSet, Match, Protocol, ServiceSet};
 use bastium_core::verdict::Verdict;
 use model::packets::{Borders, packet};
 use model::{TODAY, any_draft, uniform};
@@ -111,8 +111,8 @@ proptest! {
         let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
         let rules = rules::in_form(&meaning, form).expect("says everything");
         let proof = prove(&meaning, &rules);
-        let idle: Vec<&str> = proof.singles.never_matching.iter().chain(&proof.singles.superfluous)
-            .map(|idle| idle.rule.id.as_str()).collect();
+        let idle: Vec<String> = proof.singles.shadowed.iter().chain(&proof.singles.redundant)
+            .map(|idle| idle.rule.id.to_string()).collect();
         for (list, place) in rules.lists.iter().enumerate().filter(|(_, list)| !list.implied)
             .flat_map(|(number, list)| (0..list.rules.len()).map(move |place| (number, place)))
         {
@@ -124,7 +124,7 @@ proptest! {
             without.lists[list].rules.remove(place);
             let found = proof::differences(&meaning, &without, &meaning.universe());
             prop_assert_eq!(
-                found.is_empty(), idle.contains(&rule.id.as_str()), "{}: {:?}", rule.id, found.first()
+                found.is_empty(), idle.contains(&rule.id.to_string()), "{}: {:?}", rule.id, found.first()
             );
         }
     }
@@ -136,15 +136,15 @@ proptest! {
         let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
         let rules = rules::in_form(&meaning, form).expect("says everything");
         let singles = proof::singles(&meaning, &rules);
-        let without = |ids: &[&str]| {
+        let without = |ids: &[String]| {
             let mut fewer = rules.clone();
             for list in fewer.lists.iter_mut().filter(|list| !list.implied) {
-                list.rules.retain(|rule| !ids.contains(&rule.id.as_str()));
+                list.rules.retain(|rule| !ids.iter().any(|id| rule.id == *id));
             }
             fewer
         };
-        for idle in &singles.never_matching {
-            let above: Vec<&str> = idle.covered_by.iter().map(|rule| rule.id.as_str()).collect();
+        for idle in &singles.shadowed {
+            let above: Vec<String> = idle.covered_by.iter().map(|rule| rule.id.to_string()).collect();
             prop_assert!(idle.covered_by.iter().all(|rule| rule.number < idle.rule.number));
             // What it is for may not come to the gateway at all, and the end of a list is no rule.
             if above.is_empty() || ends_above(&rules, idle.rule) {
@@ -161,7 +161,7 @@ proptest! {
                 prop_assert!(!both.is_disjoint(&own.into()), "{} by {}", idle.rule.id, one.id);
             }
         }
-        for idle in &singles.superfluous {
+        for idle in &singles.redundant {
             for one in &idle.covered_by {
                 prop_assert!(one.number > idle.rule.number);
                 prop_assert_eq!((one.action, one.log), (idle.rule.action, idle.rule.log));
@@ -185,7 +185,7 @@ proptest! {
         }
     }
 
-    /// What gets through beyond the plan is told exactly: the reply rules' packets that the plan denies.
+    /// What gets through beyond the plan is reported exactly: the reply rules' packets that the plan denies.
     #[test]
     fn lists_without_state_leak_what_they_are_said_to(draft in any_draft(), seed in any::<u64>()) {
         let plan = plan_of(draft);
@@ -199,15 +199,15 @@ proptest! {
             let list = rules.lists.iter().find(|list| {
                 list.rules.iter().any(|rule| rule.first_packets().is_some_and(|m| m.enters.contains(packet.enters)))
             });
-            let Some(list) = list.filter(|_| packet.enters < plan.gateway_leg()) else { continue };
+            let Some(list) = list.filter(|_| packet.enters < plan.gateway_interface()) else { continue };
             // By hand: the rules above the first that decides a first packet.
             let decides = |rule: &&rules::Rule| rule.first_packets().is_some_and(|m| m.contains(&packet));
             let above = list.rules.iter().take_while(|rule| !decides(rule));
-            let back = above.filter(|rule| rule.back.is_some() && rule.matches.as_ref().is_some_and(|m| m.contains(&packet)));
+            let back = above.filter(|rule| rule.is_for_replies() && rule.packets().is_some_and(|m| m.contains(&packet)));
             let denied = matches!(decision.verdict, Verdict::Block | Verdict::Reject);
             let gets_through = denied && back.count() > 0;
-            let told = leaks.iter().any(|leak| leak.packets.contains(&packet));
-            prop_assert_eq!(gets_through, told, "{:?}", packet);
+            let reported = leaks.iter().any(|leak| leak.packets.contains(&packet));
+            prop_assert_eq!(gets_through, reported, "{:?}", packet);
         }
     }
 
@@ -221,7 +221,7 @@ proptest! {
             part.decision.verdict == Verdict::Allow && part.decision.cause.kind() == "cell"
         });
         for list in &mut rules.lists {
-            list.rules.retain(|rule| rule.back.is_none() && rule.cause.kind() != "reply");
+            list.rules.retain(|rule| !rule.is_for_replies() && rule.cause.kind() != "reply");
         }
         let packet = proof::answers(&meaning, &rules).unanswered;
         prop_assert!(!through || packet.is_some());
@@ -232,14 +232,14 @@ proptest! {
 }
 
 /// What a gateway lets by is so scattered that nobody could say where it differs: one packet stands for it, it does
-/// differ, and that the rest was not worked out is told.
+/// differ, and that the rest was not worked out is reported.
 #[test]
-fn differences_that_are_too_scattered_are_shown_by_one_packet_and_told() {
+fn differences_that_are_too_scattered_are_shown_by_one_packet_and_reported() {
     let plan = plan_of(uniform("allow", false));
     let meaning = Meaning::new(&plan, TODAY).expect("no contradiction");
     let fate = Fate::Value(1);
     let single = |number: u32| Match {
-        enters: IntervalSet::point(Leg(0)),
+        enters: IntervalSet::point(Interface(0)),
         source: IpAddr::from([10, 44, (number % 251) as u8, (number % 241) as u8]).into(),
         destination: IpAddr::from([10, 60, (number % 239) as u8, (number % 233) as u8]).into(),
         service: ServiceSet::ports(Protocol::TCP, number as u16 + 1, number as u16 + 1),
@@ -249,7 +249,7 @@ fn differences_that_are_too_scattered_are_shown_by_one_packet_and_told() {
         (0..count).map(|n| CarriedLine::new(vec![single(n)], fate)).collect::<Vec<_>>()
     };
     let expected = [CarriedLine::new(
-        vec![Match { enters: IntervalSet::point(Leg(0)), ..Match::everything() }],
+        vec![Match { enters: IntervalSet::point(Interface(0)), ..Match::everything() }],
         fate,
     )];
     for (count, whole) in [(3, true), (3_000, false)] {
@@ -272,15 +272,15 @@ fn a_rule_is_needed_for_what_its_parts_share() {
         let service = ServiceSet::ports(Protocol::TCP, low, high);
         Match { service, ..Match::everything() }
     };
-    let line = |id, matches, action| BareLine::new(id, 1, matches, action, false);
+    let line = |id, matches, action| PlanlessLine::new(id, 1, matches, action, false);
     let lines = [
         line("both", vec![tcp(1, 10), tcp(5, 15)], Action::Allow),
         line("low", vec![tcp(1, 4)], Action::Allow),
         line("high", vec![tcp(11, 15)], Action::Allow),
         line("rest", vec![Match::everything()], Action::Block),
     ];
-    let singles = proof::bare_singles(2, &lines, |_| true);
-    assert!(singles.superfluous.iter().all(|(line, _)| *line != 0), "{:?}", singles.superfluous);
-    let never: Vec<usize> = singles.never_matching.iter().map(|(line, _)| *line).collect();
+    let singles = proof::planless_singles(2, &lines, |_| true);
+    assert!(singles.redundant.iter().all(|(line, _)| *line != 0), "{:?}", singles.redundant);
+    let never: Vec<usize> = singles.shadowed.iter().map(|(line, _)| *line).collect();
     assert_eq!(never, [1, 2]);
 }

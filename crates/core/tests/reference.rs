@@ -6,10 +6,10 @@ mod model;
 #[path = "reference/world.rs"]
 mod world;
 
-use bastium_core::addressing::StandIn;
+use bastium_core::addressing::Placeholder;
 use bastium_core::meaning::{Meaning, OrderProblem};
 use bastium_core::plan::{Action, Exception, Plan, resolve};
-use bastium_core::space::{Ends, Leg, Minute, Packet, Protocol, ServicePoint};
+use bastium_core::space::{Ends, Interface, Minute, Packet, Protocol, ServicePoint};
 use ipnet::IpNet;
 use model::{TODAY, any_draft};
 use proptest::prelude::*;
@@ -43,8 +43,8 @@ fn packets(plan: &Plan) -> Vec<Packet> {
         }
     }
     let leased = (0u16..).zip(plan.uplinks()).filter(|(_, uplink)| uplink.dhcp);
-    let leased = leased.flat_map(|(number, _)| StandIn::Uplink(number).addresses());
-    let named = plan.domains().iter().flat_map(|domain| domain.stand_in.addresses());
+    let leased = leased.flat_map(|(number, _)| Placeholder::Uplink(number).addresses());
+    let named = plan.domains().iter().flat_map(|domain| domain.placeholder.addresses());
     for address in leased.chain(named) {
         add(address, address);
     }
@@ -118,8 +118,9 @@ fn packets(plan: &Plan) -> Vec<Packet> {
     let hours = plan.exceptions().iter().any(|exception| exception.hours.is_some());
     let minutes = if hours { vec![Minute::new(390), Minute::new(0)] } else { vec![Minute::new(0)] };
     let all = v4.chain(v6).flat_map(|ends| {
-        (0..=plan.gateway_leg().0)
-            .flat_map(move |leg| services.map(|service| Packet::new(Leg(leg), ends, service)))
+        (0..=plan.gateway_interface().0).flat_map(move |interface| {
+            services.map(|service| Packet::new(Interface(interface), ends, service))
+        })
     });
     let all = all.flat_map(|packet| minutes.iter().map(move |at| Packet { at: *at, ..packet }));
     all.collect()

@@ -4,7 +4,7 @@ mod model;
 
 use bastium_core::asking::{End, ask};
 use bastium_core::meaning::Meaning;
-use bastium_core::plan::{Plan, draft, resolve};
+use bastium_core::plan::{Plan, Rows, draft, resolve};
 use bastium_core::rules::{self, RuleSet, Stage};
 use bastium_core::space::{IntervalSet, Match, PacketSet};
 use bastium_core::verdict::Verdict;
@@ -18,8 +18,11 @@ fn plan(exceptions: Vec<draft::Exception>) -> Plan {
     resolve(draft).expect("a plan")
 }
 
+/// With a rule for every entry: what is left out or joined is tried in `fewest.rs`.
 fn compiled(plan: &Plan) -> RuleSet {
-    rules::compile(&Meaning::new(plan, TODAY).expect("a meaning"))
+    let meaning = Meaning::new(plan, TODAY).expect("a meaning");
+    let own = plan.gateway().form;
+    rules::in_form_with(&meaning, own, Rows::EveryCell).expect("this form says everything")
 }
 
 fn ids(rules: &RuleSet, stage: Stage) -> Vec<String> {
@@ -28,7 +31,7 @@ fn ids(rules: &RuleSet, stage: Stage) -> Vec<String> {
         .expect("every list is there")
         .rules
         .iter()
-        .map(|rule| rule.id.clone())
+        .map(|rule| rule.id.to_string())
         .collect()
 }
 
@@ -105,7 +108,8 @@ fn ids_stay_when_other_entries_come_and_go() {
     let two = exception("two", "reception", "tills", "tcp/80", "block");
     let before = compiled(&plan(vec![one.clone()]));
     let after = compiled(&plan(vec![one, two]));
-    let set = |rules: &RuleSet| rules.rules().map(|rule| rule.id.clone()).collect::<HashSet<_>>();
+    let set =
+        |rules: &RuleSet| rules.rules().map(|rule| rule.id.to_string()).collect::<HashSet<_>>();
     let fresh: Vec<String> = set(&after).difference(&set(&before)).cloned().collect();
     assert_eq!(fresh, ["exception.two"]);
     assert!(set(&before).is_subset(&set(&after)));
@@ -130,7 +134,9 @@ proptest! {
             prop_assert_eq!(single.rule.map(|rule| rule.number), outcome.rule.map(|rule| rule.number));
             prop_assert_eq!(single.action, outcome.action);
         }
-        let ids: HashSet<&str> = rules.rules().map(|rule| rule.id.as_str()).collect();
+        let ids: HashSet<_> = rules.rules().map(|rule| &rule.id).collect();
+        let shown: HashSet<_> = rules.rules().map(|rule| rule.id.to_string()).collect();
+        prop_assert_eq!(ids.len(), shown.len(), "what is shown distinguishes them");
         prop_assert_eq!(ids.len(), rules.rules().count(), "ids are unique");
     }
 

@@ -4,7 +4,7 @@
 mod model;
 
 use bastium_core::meaning::Meaning;
-use bastium_core::plan::{draft, resolve};
+use bastium_core::plan::{Rows, draft, resolve};
 use bastium_core::proof;
 use bastium_core::rules;
 use bastium_core::verdict::Verdict;
@@ -109,9 +109,9 @@ fn the_earlier_of_two_that_agree_gives_the_log() {
     ];
     let plan = resolve(draft).expect("a plan");
     let meaning = Meaning::new(&plan, TODAY).expect("a meaning");
-    let rules = rules::compile(&meaning);
-    let ids: Vec<&str> =
-        rules.rules().map(|rule| rule.id.as_str()).filter(|id| id.starts_with("exc")).collect();
+    let rules = rules::in_form_with(&meaning, plan.gateway().form, Rows::EveryCell).expect("rules");
+    let ids = rules.rules().map(|rule| rule.id.to_string());
+    let ids: Vec<String> = ids.filter(|id| id.starts_with("exc")).collect();
     let expected =
         ["wide-quiet@log", "wide-quiet@log@2", "crossing-logged", "narrow-block", "wide-quiet"];
     assert_eq!(ids, expected.map(|name| format!("exception.{name}")));
@@ -128,6 +128,7 @@ fn the_proof_notices_rules_of_another_plan() {
                 tills block block block block\n\
                 internet block block block -\n";
     draft.matrix.grid = Some(text(grid));
+    draft.gateway.rules = Some(text("every-cell"));
     let other = draft::Matrix {
         grid: Some(text(
             &grid.replace("tills block block block block", "tills block block block allow"),
@@ -145,7 +146,10 @@ fn the_proof_notices_rules_of_another_plan() {
     assert!(!found.is_empty());
     for difference in found {
         assert_eq!(meaning.decide(&difference.packet).verdict, Verdict::Block);
-        assert_eq!(plan.leg_name(difference.packet.enters), "tills");
-        assert_eq!(difference.rules.rule.map(|rule| rule.id.as_str()), Some("cell.tills>internet"));
+        assert_eq!(plan.interface_name(difference.packet.enters), "tills");
+        assert_eq!(
+            difference.rules.rule.map(|rule| rule.id.to_string()).as_deref(),
+            Some("cell.tills>internet")
+        );
     }
 }

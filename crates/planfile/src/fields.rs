@@ -14,7 +14,7 @@ type Value<'i> = Spanned<DeValue<'i>>;
 pub(crate) struct Notes {
     pub(crate) source: Source,
     pub(crate) problems: Vec<ReadProblem>,
-    /// The names of entries that have a problem of shape: what is missing there is not told again.
+    /// The names of entries that have a problem of shape: what is missing there is not reported again.
     pub(crate) troubled: HashSet<Span>,
 }
 
@@ -243,12 +243,12 @@ impl<'t, 'i, 'n> Fields<'t, 'i, 'n> {
             if self.known.contains(&word) {
                 continue;
             }
-            let near = nearest(word, self.known.iter().copied()).map(str::to_owned);
-            self.problem(ReadProblem::UnknownKey {
-                key: word.to_owned(),
-                table: self.label.clone(),
-                nearest: near,
-                at: key.span().into(),
+            let (key, table, at) = (word.to_owned(), self.label.clone(), key.span().into());
+            self.problem(match meant(word, &self.known) {
+                None if key == "name" && table.starts_with('[') => {
+                    ReadProblem::NameInside { table, at }
+                }
+                nearest => ReadProblem::UnknownKey { key, table, nearest, at },
             });
         }
     }
@@ -271,4 +271,43 @@ fn kind_words(value: &DeValue<'_>) -> &'static str {
         DeValue::Array(_) => "a list",
         DeValue::Table(_) => "a table",
     }
+}
+
+/// Words that people write for keys; of several keys the first counts that the table has.
+const KEYS_BY_WORD: [(&str, &[&str]); 24] = [
+    ("addr", &["address", "subnet"]),
+    ("allow", &["action"]),
+    ("cidr", &["subnet", "clients", "to"]),
+    ("comment", &["why"]),
+    ("description", &["why"]),
+    ("destination", &["to"]),
+    ("dst", &["to"]),
+    ("gateway-ip", &["gateway"]),
+    ("ip", &["address", "subnet", "gateway"]),
+    ("ip-address", &["address", "subnet"]),
+    ("mac-address", &["mac"]),
+    ("net", &["subnet", "network"]),
+    ("port", &["ports", "service", "port"]),
+    ("prefix", &["subnet", "clients", "to"]),
+    ("protocol", &["service", "ports"]),
+    ("reason", &["why"]),
+    ("schedule", &["hours"]),
+    ("source", &["from"]),
+    ("src", &["from"]),
+    ("ssid", &["name"]),
+    ("tag", &["vlan"]),
+    ("vid", &["vlan"]),
+    ("vlan-id", &["vlan"]),
+    ("vlans", &["carries", "vlan"]),
+];
+
+/// The key that a word stands for, among those that a table has.
+fn meant(word: &str, known: &[&'static str]) -> Option<String> {
+    let plain = word.to_lowercase().replace('_', "-");
+    let by_word = KEYS_BY_WORD.iter().find(|(other, _)| *other == plain).map(|(_, keys)| *keys);
+    let of_table = |key: &&&str| known.contains(*key);
+    let same = known.iter().find(|key| **key == plain);
+    let named = same.or_else(|| by_word.into_iter().flatten().find(of_table));
+    let near = || nearest(word, known.iter().copied());
+    named.copied().or_else(near).map(str::to_owned)
 }

@@ -17,9 +17,10 @@ mod wiring;
 pub use problem::ReadProblem;
 pub use schema::schema;
 
-use bastium_core::diagnosis::{Diagnose, Diagnosis};
+use bastium_core::diagnosis::{Diagnose, Diagnosis, Remark};
 use bastium_core::plan::{Plan, resolve};
 use bastium_core::source::{Source, Span};
+use std::collections::HashMap;
 use toml::de::DeTable;
 
 /// The most bytes that a plan may have. A site of a thousand networks needs a tenth of it.
@@ -66,14 +67,14 @@ pub fn read(name: &str, bytes: &[u8]) -> Result<Plan, Box<Refused>> {
     }
     let reading = tables::read(table.get_ref(), source.clone());
     let resolved = resolve(reading.draft);
-    let told: Vec<Diagnosis> = reading.problems.iter().map(Diagnose::diagnose).collect();
+    let reported: Vec<Diagnosis> = reading.problems.iter().map(Diagnose::diagnose).collect();
     match resolved {
-        Ok(plan) if told.is_empty() => Ok(plan),
-        Ok(_) => Err(Box::new(Refused { source, diagnoses: told })),
+        Ok(plan) if reported.is_empty() => Ok(plan),
+        Ok(_) => Err(Box::new(Refused { source, diagnoses: reported })),
         Err(problems) => {
             let found = problems.iter().map(Diagnose::diagnose);
             let fresh = found.filter(|d| d.at.is_none_or(|at| !reading.troubled.contains(&at)));
-            let mut diagnoses = merged(told, fresh.collect());
+            let mut diagnoses = merged(reported, fresh.collect());
             if diagnoses.is_empty() {
                 diagnoses.push(ReadProblem::NotBuilt.diagnose());
             }
@@ -87,6 +88,21 @@ fn merged(mut one: Vec<Diagnosis>, mut other: Vec<Diagnosis>) -> Vec<Diagnosis> 
     one.append(&mut other);
     one.sort_by_key(|diagnosis| diagnosis.at.map_or(0, |at| at.start));
     one
+}
+
+/// What is missing in many places, reported once: at the first of them, with all others beside it.
+pub fn said_once(diagnoses: Vec<Diagnosis>) -> Vec<Diagnosis> {
+    let mut kept: Vec<Diagnosis> = Vec::new();
+    let mut first: HashMap<(&str, String), usize> = HashMap::new();
+    for diagnosis in diagnoses {
+        let may_repeat = diagnosis.name.starts_with("unknown-");
+        let place = *first.entry((diagnosis.name, diagnosis.says.clone())).or_insert(kept.len());
+        match (kept.get_mut(place).filter(|_| may_repeat), diagnosis.at) {
+            (Some(known), Some(at)) => known.also.push(Remark { at, says: "and here".to_owned() }),
+            _ => kept.push(diagnosis),
+        }
+    }
+    kept
 }
 
 fn syntax(error: &toml::de::Error, text: &str) -> ReadProblem {

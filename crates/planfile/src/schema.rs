@@ -116,6 +116,8 @@ enum Tie {
 struct Gateway {
     /// How it takes its rules.
     form: Option<Form>,
+    /// How many rules it gets for the same: the fewest that can be found, or one for every cell and exception.
+    rules: Option<Rows>,
     /// Its ports.
     ports: Option<Texts>,
     /// Ports joined into one.
@@ -137,6 +139,13 @@ enum Form {
     PerPair,
     PerInterface,
     Ranked,
+}
+
+#[derive(JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+enum Rows {
+    Fewest,
+    EveryCell,
 }
 
 #[derive(JsonSchema)]

@@ -105,6 +105,7 @@ fn gateway(table: &DeTable<'_>, at: Span, notes: &mut Notes) -> draft::Gateway {
     let limits = limits.map(|(table, at)| self::limits(table, at, fields.notes()));
     let gateway = draft::Gateway {
         form: fields.text("form"),
+        rules: fields.text("rules"),
         ports: fields.texts("ports").unwrap_or_default(),
         aggregates,
         manage,

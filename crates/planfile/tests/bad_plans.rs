@@ -1,4 +1,4 @@
-//! Mistakes in the file: each is told at its line and column, by its name, with a cure.
+//! Mistakes in the file: each is reported at its line and column, by its name, with a help.
 
 use bastium_core::diagnosis::Severity;
 
@@ -54,7 +54,7 @@ action = "allow"
 why = "a test"
 "#;
 
-/// What is replaced, by what, and what is told: names with line and column, in the order of the text.
+/// What is replaced, by what, and what is reported: names with line and column, in the order of the text.
 const MISTAKES: &[(&str, &str, &[&str])] = &[
     ("bastium = 1\n", "\n", &["no-edition"]),
     ("bastium = 1", "bastium = 2", &["edition 1:11"]),
@@ -211,11 +211,11 @@ const MISTAKES: &[(&str, &str, &[&str])] = &[
     ("[host.kiosk]", "[host.reception]", &["syntax 31:7", "syntax 32:1"]),
 ];
 
-fn told(text: &str) -> Vec<String> {
+fn reported(text: &str) -> Vec<String> {
     let Err(refused) = bastium_planfile::read("plan", text.as_bytes()) else { return Vec::new() };
-    let told = refused.diagnoses.iter().map(|diagnosis| {
+    let reported = refused.diagnoses.iter().map(|diagnosis| {
         assert_eq!(diagnosis.severity, Severity::Error);
-        assert!(!diagnosis.says.is_empty() && !diagnosis.cure.is_empty(), "{diagnosis:?}");
+        assert!(!diagnosis.says.is_empty() && !diagnosis.help.is_empty(), "{diagnosis:?}");
         match diagnosis.at {
             Some(at) => {
                 let (line, column) = (refused.source.line(at), refused.source.column(at));
@@ -224,20 +224,20 @@ fn told(text: &str) -> Vec<String> {
             None => diagnosis.name.to_owned(),
         }
     });
-    told.collect()
+    reported.collect()
 }
 
 #[test]
 fn the_plan_that_mistakes_are_put_into_has_none() {
-    assert_eq!(told(GOOD), Vec::<String>::new());
+    assert_eq!(reported(GOOD), Vec::<String>::new());
 }
 
 #[test]
-fn every_mistake_is_told_once_at_its_place() {
+fn every_mistake_is_reported_once_at_its_place() {
     let mut wrong = Vec::new();
     for (good, bad, expected) in MISTAKES {
         assert!(GOOD.contains(good), "{good:?} is in the plan");
-        let found = told(&GOOD.replacen(good, bad, 1));
+        let found = reported(&GOOD.replacen(good, bad, 1));
         if found != *expected {
             wrong.push(format!("{bad:?}: {found:?} instead of {expected:?}"));
         }
@@ -246,14 +246,16 @@ fn every_mistake_is_told_once_at_its_place() {
 }
 
 #[test]
-fn all_mistakes_are_told_together() {
+fn all_mistakes_are_reported_together() {
     let text = GOOD
         .replace("third-octet", "third-octett")
         .replace("vlan = 80", "vlan = 4095")
         .replace("from = \"reception\"", "from = \"receptoin\"")
         .replace("action = \"allow\"", "action = \"alow\"");
-    let names: Vec<String> =
-        told(&text).iter().map(|t| t.split(' ').next().unwrap_or_default().to_owned()).collect();
+    let names: Vec<String> = reported(&text)
+        .iter()
+        .map(|t| t.split(' ').next().unwrap_or_default().to_owned())
+        .collect();
     let expected = ["unknown-choice", "vlan-out-of-range", "unknown-name", "unknown-choice"];
     assert_eq!(names, expected);
 }
@@ -269,17 +271,17 @@ fn the_nearest_known_word_is_offered() {
         ("[zone.staff]", "[zone.Front-Staff]", "`front-staff`"),
     ] {
         let refused = bastium_planfile::read("plan", GOOD.replacen(good, bad, 1).as_bytes());
-        let cure = refused.expect_err(bad).diagnoses[0].cure.clone();
-        assert!(cure.contains(offer), "{bad}: {cure}");
+        let help = refused.expect_err(bad).diagnoses[0].help.clone();
+        assert!(help.contains(offer), "{bad}: {help}");
     }
 }
 
 #[test]
 fn a_zone_may_have_the_name_of_its_only_network() {
     let same = GOOD.replace("waiting-room", "guests");
-    assert_eq!(told(&same), Vec::<String>::new());
+    assert_eq!(reported(&same), Vec::<String>::new());
     let second = format!("{same}[network.hall]\nzone = \"guests\"\nvlan = 81\n");
-    assert_eq!(told(&second), ["zone-of-several 14:7"]);
+    assert_eq!(reported(&second), ["zone-of-several 14:7"]);
 }
 
 /// A file that is cut off anywhere is a plan or is refused, and never a reason to stop short.

@@ -47,30 +47,30 @@ fn no_plan_is_there_for_a_finding_that_is_not() {
     }
 }
 
-/// Whatever is told has a page, and no page is about something that is never told.
+/// Whatever is reported has a page, and no page is about something that is never reported.
 #[test]
 fn every_name_in_the_code_has_a_page() {
-    let mut told = BTreeSet::new();
+    let mut reported = BTreeSet::new();
     for folder in ["crates/core/src", "crates/planfile/src"] {
-        names(&root().join(folder), &mut told);
+        names(&root().join(folder), &mut reported);
     }
     let pages: BTreeSet<String> = explain::PAGES.iter().map(|page| page.name.to_owned()).collect();
-    let unexplained: Vec<_> = told.difference(&pages).collect();
-    let idle: Vec<_> = pages.difference(&told).collect();
+    let unexplained: Vec<_> = reported.difference(&pages).collect();
+    let idle: Vec<_> = pages.difference(&reported).collect();
     assert!(unexplained.is_empty() && idle.is_empty(), "{unexplained:?} {idle:?}");
 }
 
-fn names(folder: &Path, told: &mut BTreeSet<String>) {
+fn names(folder: &Path, reported: &mut BTreeSet<String>) {
     for entry in std::fs::read_dir(folder).expect("a folder") {
         let path = entry.expect("an entry").path();
         if path.is_dir() {
-            names(&path, told);
+            names(&path, reported);
         } else if path.extension().is_some_and(|e| e == "rs") && !path.ends_with("explain.rs") {
             let text = std::fs::read_to_string(&path).expect("text");
             for mark in ["error(\"", "warning(\"", "advice(\"", "whole(\"", "Diagnosis::new(\""] {
                 let rest = text.split(mark).skip(1);
                 let words = rest.filter_map(|rest| rest.split_once('"').map(|split| split.0));
-                told.extend(words.map(str::to_owned));
+                reported.extend(words.map(str::to_owned));
             }
         }
     }

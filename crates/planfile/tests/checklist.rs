@@ -42,7 +42,7 @@ fn every_check_expects_what_the_plan_means_and_names_the_rule_that_decides() {
             assert_eq!(check.decision, decision, "{}", check.id);
             let expected = match (decision.verdict, check.probe) {
                 (Verdict::Allow, _) => Expect::Reply,
-                (Verdict::Block | Verdict::DoesNotPass, _) => Expect::Silence,
+                (Verdict::Block | Verdict::NotRouted, _) => Expect::Silence,
                 (Verdict::Reject, Probe::Tcp(_) | Probe::Web) => Expect::Refused,
                 (Verdict::Reject, _) => Expect::Unreachable,
                 other => panic!("{}: nothing can be expected of {other:?}", check.id),
@@ -111,7 +111,7 @@ fn the_lists_of_the_demo_plans_miss_no_mistake_in_any_form() {
     }
 }
 
-/// Less than the whole list is the best of it: guarantees stay, and what is lost is told.
+/// Less than the whole list is the best of it: guarantees stay, and what is lost is reported.
 #[test]
 fn a_shorter_list_keeps_guarantees_and_says_what_it_misses() {
     let plan = read(CLINIC);
@@ -156,7 +156,9 @@ fn every_exception_is_tried_from_both_sides() {
             let beside = checks.iter().filter(|check| !decided(check)).any(|check| {
                 let of_it = |number: &u32| {
                     let rule = all[*number as usize].rule(rules);
-                    rule.is_some_and(|rule| rule.cause.exception() == Some(id))
+                    rule.is_some_and(|rule| {
+                        rule.causes().any(|cause| cause.exception() == Some(id))
+                    })
                 };
                 check.shows.iter().any(of_it)
             });
@@ -224,7 +226,7 @@ fn a_cell_or_an_exception_turned_round_fails_a_check() {
     let decides = |rule: &rules::Rule| matches!(rule.cause, Cause::Cell(..) | Cause::Exception(_));
     let numbers: Vec<u32> =
         rules.rules().filter(|rule| decides(rule)).map(|rule| rule.number).collect();
-    assert!(numbers.len() > 60);
+    assert!(numbers.len() > 15);
     let strength = checklist::build(
         &meaning,
         bastium_core::proof::proved(&meaning, &rules).expect("the rules do what the plan says"),
@@ -237,7 +239,7 @@ fn a_cell_or_an_exception_turned_round_fails_a_check() {
         .filter_map(|(lapse, _)| lapse.rule.as_deref())
         .collect();
     for rule in rules.rules().filter(|rule| numbers.contains(&rule.number)) {
-        if hidden.contains(&rule.id.as_str()) {
+        if hidden.iter().any(|id| rule.id == *id) {
             continue; // No test place can send what it decides.
         }
         let number = rule.number;
@@ -288,7 +290,7 @@ fn places_behind_routers_and_named_ones_outside_are_places_of_their_own() {
     let mut checks = annexe.iter().flat_map(|stand| &stand.checks);
     assert!(checks.any(|check| prints(check) && check.expect == Expect::Reply));
     let maker = at("internet at 203.0.113.7");
-    assert!(maker.standpoint.how(&meaning).contains("ask whoever has the address 203.0.113.7"));
+    assert!(maker.standpoint.how(&meaning).contains("ask the owner of 203.0.113.7"));
     assert!(maker.checks.iter().any(|check| check.expect == Expect::Reply));
     let anyone = at("internet");
     let tries_it = |check: &Check| check.probe == Probe::Tcp(22) && check.expect == Expect::Silence;

@@ -155,7 +155,7 @@ fn a_cell_is_set_and_the_rest_stays_aligned() {
 }
 
 #[test]
-fn what_is_used_is_not_removed_and_the_users_are_told() {
+fn what_is_used_is_not_removed_and_the_users_are_reported() {
     for (kind, name, users) in [
         ("zone", "staff", 1),
         ("network", "printers", 6),
@@ -234,9 +234,9 @@ fn a_renamed_plan_means_the_same() {
     let (name, kinds) = ("records".to_owned(), vec!["host", "service"]);
     let asked = apply(&both, &rename("records", "files"));
     assert_eq!(asked, Err(EditProblem::WhichKind { name, kinds }));
-    let told =
+    let reported =
         Edit::Rename { kind: Some("service".into()), old: "records".into(), new: "files".into() };
-    let (gone, _) = changed(&both, &apply(&both, &told).expect("a change"));
+    let (gone, _) = changed(&both, &apply(&both, &reported).expect("a change"));
     assert_eq!(gone, ["[service.records]"]);
 }
 

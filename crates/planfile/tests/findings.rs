@@ -43,7 +43,7 @@ fn found(text: &str) -> Vec<&'static str> {
     let meaning = Meaning::new(&plan, DAY);
     let all = findings::find(&plan, DAY, meaning.as_ref().map_err(Vec::as_slice));
     for diagnosis in &all {
-        assert!(!diagnosis.says.is_empty() && !diagnosis.cure.is_empty(), "{diagnosis:?}");
+        assert!(!diagnosis.says.is_empty() && !diagnosis.help.is_empty(), "{diagnosis:?}");
     }
     all.iter().map(|diagnosis| diagnosis.name).collect()
 }

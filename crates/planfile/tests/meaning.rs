@@ -5,7 +5,7 @@ use bastium_core::meaning::Meaning;
 use bastium_core::plan::Plan;
 use bastium_core::proof;
 use bastium_core::rules;
-use bastium_core::space::{Ends, Leg, Minute, Packet, Protocol, ServicePoint};
+use bastium_core::space::{Ends, Interface, Minute, Packet, Protocol, ServicePoint};
 use jiff::civil::{Date, date};
 
 const DAY: Date = date(2026, 11, 24);
@@ -28,32 +28,32 @@ fn service(word: &str) -> ServicePoint {
     }
 }
 
-fn leg(plan: &Plan, name: &str) -> Leg {
-    (0..=plan.gateway_leg().0).map(Leg).find(|leg| plan.leg_name(*leg) == name).expect(name)
+fn interface(plan: &Plan, name: &str) -> Interface {
+    (0..=plan.gateway_interface().0)
+        .map(Interface)
+        .find(|interface| plan.interface_name(*interface) == name)
+        .expect(name)
 }
 
 /// `FROM SOURCE DESTINATION SERVICE` decides as `VERDICT KIND NAME LOGGED`.
 const STEPS: &[(&str, &str)] = &[
     // 1: not the gateway's business
-    ("desks 10.44.24.100 10.44.24.101 tcp/80", "does_not_pass same_network desks no"),
-    (
-        "desks fd6b:2f4e:91c0:24::a fd6b:2f4e:91c0:24::b tcp/80",
-        "does_not_pass same_network desks no",
-    ),
-    // 2: forged
-    ("desks 10.44.80.20 10.44.40.10 tcp/443", "block forged desks yes"),
-    ("desks 10.44.24.1 10.44.40.10 tcp/443", "block forged desks yes"),
-    ("desks 10.44.24.255 10.44.40.10 tcp/443", "block forged desks yes"),
-    ("desks 10.44.24.0 10.44.40.10 tcp/443", "block forged desks yes"),
-    ("desks 127.0.0.1 10.44.40.10 tcp/443", "block forged desks yes"),
-    ("desks 192.0.2.10 10.44.40.10 tcp/443", "block forged desks yes"),
-    ("desks 0.0.0.0 10.44.40.10 tcp/443", "block forged unspecified yes"),
-    ("desks :: ff02::1 tcp/443", "block forged unspecified yes"),
-    ("fibre 10.44.24.100 10.44.40.10 tcp/443", "block forged fibre yes"),
-    ("fibre 192.168.7.7 198.51.100.14 tcp/443", "block forged fibre yes"),
-    ("fibre 192.0.2.10 10.44.40.10 tcp/443", "block forged to-private yes"),
-    ("fibre 192.0.2.10 10.44.24.1 tcp/443", "block forged to-private yes"),
-    ("fibre 2001:db8::10 fd6b:2f4e:91c0:40::10 tcp/443", "block forged to-private yes"),
+    ("desks 10.44.24.100 10.44.24.101 tcp/80", "not_routed same_network desks no"),
+    ("desks fd6b:2f4e:91c0:24::a fd6b:2f4e:91c0:24::b tcp/80", "not_routed same_network desks no"),
+    // 2: spoofed
+    ("desks 10.44.80.20 10.44.40.10 tcp/443", "block spoofed desks yes"),
+    ("desks 10.44.24.1 10.44.40.10 tcp/443", "block spoofed desks yes"),
+    ("desks 10.44.24.255 10.44.40.10 tcp/443", "block spoofed desks yes"),
+    ("desks 10.44.24.0 10.44.40.10 tcp/443", "block spoofed desks yes"),
+    ("desks 127.0.0.1 10.44.40.10 tcp/443", "block spoofed desks yes"),
+    ("desks 192.0.2.10 10.44.40.10 tcp/443", "block spoofed desks yes"),
+    ("desks 0.0.0.0 10.44.40.10 tcp/443", "block spoofed unspecified yes"),
+    ("desks :: ff02::1 tcp/443", "block spoofed unspecified yes"),
+    ("fibre 10.44.24.100 10.44.40.10 tcp/443", "block spoofed fibre yes"),
+    ("fibre 192.168.7.7 198.51.100.14 tcp/443", "block spoofed fibre yes"),
+    ("fibre 192.0.2.10 10.44.40.10 tcp/443", "block spoofed to-private yes"),
+    ("fibre 192.0.2.10 10.44.24.1 tcp/443", "block spoofed to-private yes"),
+    ("fibre 2001:db8::10 fd6b:2f4e:91c0:40::10 tcp/443", "block spoofed to-private yes"),
     // 4: to the gateway
     ("desks fe80::5 ff02::1 icmp6/135", "allow ipv6_needs ipv6-needs no"),
     ("desks :: ff02::1 icmp6/135", "allow ipv6_needs ipv6-needs no"),
@@ -83,11 +83,11 @@ const STEPS: &[(&str, &str)] = &[
     ("fibre 198.51.100.13 198.51.100.14 icmp/echo", "block unmatched unmatched yes"),
     ("gateway 198.51.100.14 192.0.2.10 udp/123", "allow from_gateway from-gateway no"),
     // 5: ways
-    ("desks 10.44.24.100 10.44.99.5 tcp/80", "no_way no_route nowhere no"),
-    ("desks 10.44.24.100 172.16.0.1 tcp/80", "no_way no_route nowhere no"),
-    ("desks 10.44.24.100 10.44.48.255 udp/9", "no_way no_route broadcast no"),
-    ("desks fd6b:2f4e:91c0:24::a 2001:db8::10 tcp/80", "no_way no_route unique-local no"),
-    ("desks fe80::5 fd6b:2f4e:91c0:40::10 tcp/80", "no_way no_route link-only no"),
+    ("desks 10.44.24.100 10.44.99.5 tcp/80", "no_route no_route nowhere no"),
+    ("desks 10.44.24.100 172.16.0.1 tcp/80", "no_route no_route nowhere no"),
+    ("desks 10.44.24.100 10.44.48.255 udp/9", "no_route no_route broadcast no"),
+    ("desks fd6b:2f4e:91c0:24::a 2001:db8::10 tcp/80", "no_route no_route unique-local no"),
+    ("desks fe80::5 fd6b:2f4e:91c0:40::10 tcp/80", "no_route no_route link-only no"),
     // 6: exceptions
     ("imaging 10.44.36.10 10.44.40.11 tcp/11112", "allow exception pictures-to-archive yes"),
     ("imaging 10.44.36.11 192.0.2.10 tcp/443", "block exception old-ultrasound-stays-in yes"),
@@ -113,7 +113,7 @@ fn every_step_of_the_way_decides_as_the_plan_says() {
         let end = |text: &str| text.parse().expect("an address");
         let packet = Packet {
             at: Minute::default(),
-            enters: leg(&plan, words[0]),
+            enters: interface(&plan, words[0]),
             ends: Ends::new(end(words[1]), end(words[2])).expect("one family"),
             service: service(words[3]),
         };
@@ -169,7 +169,7 @@ fn the_own_subnet_of_an_uplink_is_opened_by_exceptions_alone() {
                 destination.parse().expect("an address"),
             );
             let service = ServicePoint::port(Protocol::TCP, port);
-            let packet = Packet::new(leg(plan, enters), ends.expect("one family"), service);
+            let packet = Packet::new(interface(plan, enters), ends.expect("one family"), service);
             let decision = meaning.decide(&packet);
             format!("{:?} {}", decision.verdict, decision.cause.kind())
         };
@@ -179,11 +179,11 @@ fn the_own_subnet_of_an_uplink_is_opened_by_exceptions_alone() {
         assert_eq!(fares(&network, &device, "192.168.7.1", 80), "Block beside_uplink");
         assert_eq!(fares(&network, &device, "192.168.7.3", 80), "Block beside_uplink");
         // Nobody has these, and what is the gateway's own stays so.
-        assert_eq!(fares(&network, &device, "192.168.7.0", 443), "NoWay no_route");
-        assert_eq!(fares(&network, &device, "192.168.7.9", 443), "NoWay no_route");
+        assert_eq!(fares(&network, &device, "192.168.7.0", 443), "NoRoute no_route");
+        assert_eq!(fares(&network, &device, "192.168.7.9", 443), "NoRoute no_route");
         assert_eq!(fares(&network, &device, "192.168.7.2", 443), "Block unmatched");
         assert_eq!(fares(&uplink, "192.0.2.10", "192.168.7.1", 443), "Block beside_uplink");
-        assert_eq!(fares(&uplink, "192.168.7.1", &device, 443), "Block forged");
+        assert_eq!(fares(&uplink, "192.168.7.1", &device, 443), "Block spoofed");
     }
 }
 
@@ -193,11 +193,13 @@ fn without_before_the_clinic_is_refused_with_a_packet_and_both_places() {
     let plan = read(&CLINIC.replace(line, ""));
     let problems = Meaning::new(&plan, DAY).expect_err("nothing says which goes first");
     assert_eq!(problems.len(), 1);
-    let told = problems[0].diagnose();
-    assert_eq!(told.name, "contradiction");
-    assert!(told.says.contains("tcp/443 from 10.44.36.30 (scanner-cart) to 10.44.40.10 (records)"));
-    assert!(told.cure.contains("before = [\"vets-read-records\"]"), "{}", told.cure);
-    assert_eq!(told.also.len(), 1);
+    let reported = problems[0].diagnose();
+    assert_eq!(reported.name, "contradiction");
+    assert!(
+        reported.says.contains("tcp/443 from 10.44.36.30 (scanner-cart) to 10.44.40.10 (records)")
+    );
+    assert!(reported.help.contains("before = [\"vets-read-records\"]"), "{}", reported.help);
+    assert_eq!(reported.also.len(), 1);
 }
 
 #[test]
@@ -208,12 +210,14 @@ fn before_against_containment_is_a_circle_and_is_named() {
     );
     let plan = read(&text);
     let problems = Meaning::new(&plan, DAY).expect_err("each goes above the other");
-    let told = problems[0].diagnose();
-    assert_eq!(told.name, "order-circle");
+    let reported = problems[0].diagnose();
+    assert_eq!(reported.name, "order-circle");
     assert!(
-        told.says.contains("trainees-nothing-else above trainees-web above trainees-nothing-else"),
+        reported
+            .says
+            .contains("trainees-nothing-else above trainees-web above trainees-nothing-else"),
         "{}",
-        told.says
+        reported.says
     );
 }
 
@@ -223,7 +227,7 @@ fn a_last_day_counts_and_the_day_after_does_not() {
     let (last, after) = (date(2029, 3, 31), date(2029, 4, 1));
     let locum = Packet {
         at: Minute::default(),
-        enters: leg(&plan, "desks"),
+        enters: interface(&plan, "desks"),
         ends: Ends::new("10.44.24.60".parse().expect("ip"), "10.44.40.10".parse().expect("ip"))
             .expect("one family"),
         service: service("tcp/443"),

@@ -7,7 +7,7 @@ use std::collections::BTreeSet;
 const CLINIC: &str = include_str!("../../../demo/clinic.toml");
 
 /// Names and lines of what is wrong with the clinic's plan after `good` is replaced by `bad`.
-fn told(good: &str, bad: &str) -> Vec<String> {
+fn reported(good: &str, bad: &str) -> Vec<String> {
     assert!(CLINIC.contains(good), "the plan has {good}");
     let text = CLINIC.replacen(good, bad, 1);
     match bastium_planfile::read("plan", text.as_bytes()) {
@@ -41,7 +41,7 @@ fn every_table_of_the_format_is_read() {
 }
 
 #[test]
-fn each_mistake_is_told_by_its_name() {
+fn each_mistake_is_reported_by_its_name() {
     for (good, bad, names) in [
         ("clients = \"10.44.250.0/24\"\n", "", &["no-clients"][..]),
         ("clients = \"10.44.250.0/24\"", "clients = \"10.44.24.0/24\"", &["subnets-overlap"]),
@@ -119,7 +119,7 @@ fn each_mistake_is_told_by_its_name() {
             &["unknown-port"],
         ),
     ] {
-        assert_eq!(told(good, bad), names, "{good} -> {bad}");
+        assert_eq!(reported(good, bad), names, "{good} -> {bad}");
     }
 }
 
@@ -160,8 +160,8 @@ fn the_longest_prefix_decides_where_an_address_belongs() {
     assert_eq!(zone("10.44.99.9"), "premises");
     assert_eq!(zone("10.44.200.9"), "internet");
     let control = plan.network_of("10.44.10.9".parse().expect("an address")).expect("a network");
-    let leg = plan.network_leg(control);
-    let from = |address: &str| plan.zone_from(leg, address.parse().expect(address));
+    let interface = plan.network_interface(control);
+    let from = |address: &str| plan.zone_from(interface, address.parse().expect(address));
     assert_eq!(from("10.44.99.9"), plan.zone_named("premises"));
     assert_eq!(from("10.44.10.9"), plan.zone_named("control"));
 }
@@ -173,5 +173,5 @@ fn a_route_goes_by_a_host() {
         "[discovery.printers]",
         "[route.barn]\nto = \"10.44.128.0/24\"\nvia = \"archive\"\n[discovery.printers]",
     );
-    assert_eq!(told(good, bad), [""; 0]);
+    assert_eq!(reported(good, bad), [""; 0]);
 }

@@ -160,9 +160,9 @@ fn found(text: &str) -> Vec<String> {
     all.iter().map(|finding| format!("{}: {}", finding.name, finding.says)).collect()
 }
 
-/// Each limit is told of by what meets it, and by nothing else.
+/// Each limit is reported by what meets it, and by nothing else.
 #[test]
-fn what_the_gateway_cannot_do_is_told_where_it_is_asked_for() {
+fn what_the_gateway_cannot_do_is_reported_where_it_is_asked_for() {
     let plan = format!(
         "{CHAIN}\n[hours.early]\ndays = \"mon\"\nfrom = \"06:00\"\nto = \"07:00\"\n\
          [domain.register]\nnames = [\"register.example.org\"]\n\
@@ -174,27 +174,30 @@ fn what_the_gateway_cannot_do_is_told_where_it_is_asked_for() {
     assert_eq!(
         found(&plan),
         [
-            "already-so: exception `two` changes nothing: cell `staff>internet` says the same",
-            "other-resolver: `workshop` may ask resolvers on the internet, and exception `two` depends on where `register` leads"
+            "already-so: exception `two` has no effect: cell `staff>internet` already says the same",
+            "other-resolver: `workshop` may use resolvers on the internet, but exception `two` depends on the gateway's answers for `register`"
         ]
     );
     for (limits, count, says) in [
         ("reject = false", 1, "exception `one` is `reject`"),
-        ("log = false", 2, "exception `one` is to be logged"),
-        ("hours = false", 1, "exception `one` holds at certain hours"),
+        ("log = false", 2, "exception `one` asks for logging"),
+        ("hours = false", 1, "exception `one` has hours"),
         ("domains = false", 1, "exception `two` names a domain"),
         ("ipv6 = false", 0, ""),
         ("rules = 10", 1, "the plan needs"),
         ("rules = 1000", 0, ""),
-        ("name = 12", 1, "the rule `forged.phones` has a longer name than the 12 bytes"),
+        ("name = 13", 1, "the name of rule `spoofed.phones` is longer than the 13 bytes"),
         ("name = 63", 0, ""),
     ] {
         let text = plan
             .replace("[gateway.manage]", &format!("[gateway.limits]\n{limits}\n[gateway.manage]"));
-        let told: Vec<String> =
+        let reported: Vec<String> =
             found(&text).into_iter().filter(|found| found.starts_with("gateway-cannot")).collect();
-        assert_eq!(told.len(), count, "{limits}: {told:?}");
-        assert!(told.iter().any(|told| told.contains(says)) || count == 0, "{limits}: {told:?}");
+        assert_eq!(reported.len(), count, "{limits}: {reported:?}");
+        assert!(
+            reported.iter().any(|reported| reported.contains(says)) || count == 0,
+            "{limits}: {reported:?}"
+        );
     }
     let v6 = CHAIN
         .replace(
@@ -221,7 +224,7 @@ fn guarantees_are_held_against_every_packet() {
         ),
         (
             "[always.x]\nfrom = \"delivery-tablet\"\nto = \"records\"\nservice = \"https\"\n",
-            Some("is not let through"),
+            Some("is not allowed"),
         ),
         ("[always.x]\nfrom = \"internet\"\nto = \"booking\"\nservice = \"https\"\n", None),
         ("[always.x]\nfrom = \"desks\"\nto = \"internet\"\n", None),
@@ -237,16 +240,16 @@ fn guarantees_are_held_against_every_packet() {
             Some("tcp/25 from 10.44.80.20"),
         ),
     ] {
-        let told: Vec<String> = found(&format!("{clinic}\n{entry}"))
+        let reported: Vec<String> = found(&format!("{clinic}\n{entry}"))
             .into_iter()
             .filter(|found| found.starts_with("guarantee-broken"))
             .collect();
         match broken {
             Some(words) => {
-                assert_eq!(told.len(), 1, "{entry}");
-                assert!(told[0].contains(words), "{entry}: {told:?}");
+                assert_eq!(reported.len(), 1, "{entry}");
+                assert!(reported[0].contains(words), "{entry}: {reported:?}");
             }
-            None => assert!(told.is_empty(), "{entry}: {told:?}"),
+            None => assert!(reported.is_empty(), "{entry}: {reported:?}"),
         }
     }
 }

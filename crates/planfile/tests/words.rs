@@ -66,8 +66,8 @@ fn no_word_in_anothers_place_is_refused_without_a_reason() {
                 let changed = format!("{}{other}{}", &text[..word.start], &text[word.end..]);
                 let Some(names) = refused(&changed) else { continue };
                 let line = changed[..word.start].lines().count();
-                let told = !names.is_empty() && names.iter().all(|name| name != "not-built");
-                assert!(told, "`{other}` on line {line}: {names:?}");
+                let reported = !names.is_empty() && names.iter().all(|name| name != "not-built");
+                assert!(reported, "`{other}` on line {line}: {names:?}");
                 reasons.extend(names);
             }
         }

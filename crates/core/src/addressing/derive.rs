@@ -97,7 +97,7 @@ mod tests {
     }
 
     #[test]
-    fn an_id_that_fits_no_octet_or_no_space_is_told() {
+    fn an_id_that_fits_no_octet_or_no_space_is_reported() {
         assert_eq!(words(300, &space()), Err(NoSubnet::AboveOctet));
         assert_eq!(words(300, &space()[1..]), Ok(vec!["fd6b:2f4e:91c0:300::/64".to_owned()]));
         let narrow = ["10.44.16.0/20".parse().expect("prefix")];

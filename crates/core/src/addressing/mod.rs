@@ -2,15 +2,15 @@
 
 mod carve;
 mod derive;
+mod placeholder;
 mod special;
-mod stand_in;
 mod subnet;
 
 pub use carve::{FreeSpace, Growth, grow, prefix_for};
 pub use derive::{NoSubnet, Tie, derive};
+pub use placeholder::Placeholder;
 pub use special::{
     documentation, link_local, loopback, multicast, not_global, private_v4, unique_local,
     unspecified,
 };
-pub use stand_in::StandIn;
 pub use subnet::{Family, Pool, Subnet};

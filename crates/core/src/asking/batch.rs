@@ -6,9 +6,9 @@ use crate::diagnosis::{Diagnose, Diagnosis};
 use crate::meaning::Meaning;
 use crate::plan::{Plan, Services};
 use crate::proof::{self, Ready};
-use crate::rules::{Rule, RuleSet};
+use crate::rules::{Rule, RuleIndex, RuleSet};
 use crate::source::Text;
-use crate::space::{Ends, IntervalSet, Leg, Minute, Packet, ServicePoint};
+use crate::space::{Ends, Interface, IntervalSet, Minute, Packet, ServicePoint};
 use crate::verdict::{Cause, Decision, Verdict};
 use std::collections::HashMap;
 use std::net::IpAddr;
@@ -25,7 +25,7 @@ pub struct Brief<'r> {
     pub cause: Cause,
     /// The rule that does, if one does.
     pub rule: Option<&'r Rule>,
-    /// Whether the rules do what the plan means. Always so, or Bastium has a fault.
+    /// Whether the rules match the plan. Always so, or Bastium has a fault.
     pub agrees: bool,
 }
 
@@ -41,7 +41,7 @@ pub enum Unasked {
 /// Answers question after question.
 pub struct Asker<'a> {
     meaning: &'a Meaning<'a>,
-    rules: &'a RuleSet,
+    rules: RuleIndex<'a>,
     ready: Ready<'a>,
     /// A minute for each set of the plan's hours that can hold at once: whatever fares alike in all of them
     /// does so all week.
@@ -69,6 +69,7 @@ impl<'a> Asker<'a> {
     pub fn new(meaning: &'a Meaning<'a>, rules: &'a RuleSet, ready: Ready<'a>) -> Self {
         let slots = meaning.plan().moments();
         let (ends, services, answers) = (HashMap::new(), HashMap::new(), HashMap::new());
+        let rules = RuleIndex::new(rules);
         Self { meaning, rules, ready, slots, ends, services, answers }
     }
 
@@ -112,15 +113,16 @@ impl<'a> Asker<'a> {
         let (Some(from), Some(to), Some(service)) = (from, to, service) else {
             return Err(Unasked::Words(problems));
         };
-        let answer = found(meaning, self.rules, (&from, &to, &service.services, at));
+        let answer = found(meaning, (&from, &to, &service.services, at));
         let answer = answer.map_err(Unasked::Nothing)?;
         let first = answer.shares.first().ok_or(Unasked::Nothing(NoAnswer::NoCommonFamily))?;
+        let filtered = first.decision.verdict.is_filtered();
         Ok(Brief {
             verdict: answer.verdict,
             logged: first.decision.logged,
             cause: first.decision.cause,
-            rule: answer.rule,
-            agrees: proof::differences(meaning, self.rules, &answer.packets).is_empty(),
+            rule: self.ready.outcome(&first.packet).rule.filter(|_| filtered),
+            agrees: proof::differences_by(meaning, &self.rules, &answer.packets).is_empty(),
         })
     }
 
@@ -157,13 +159,13 @@ impl<'a> Asker<'a> {
         briefs.all(same).then_some(first)
     }
 
-    /// The leg where a source belongs, if it is the only one.
-    fn enters(&self, source: IpAddr) -> Option<Leg> {
+    /// The interface where a source belongs, if it is the only one.
+    fn enters(&self, source: IpAddr) -> Option<Interface> {
         let plan = self.meaning.plan();
-        let belongs = |leg: &Leg| self.ready.belongs(*leg, source);
-        let mut legs = (0..plan.gateway_leg().0).map(Leg).filter(belongs);
+        let belongs = |interface: &Interface| self.ready.belongs(*interface, source);
+        let mut interfaces = (0..plan.gateway_interface().0).map(Interface).filter(belongs);
         // What asks from outside for an offered host is asked by the way of the offer.
-        let only = legs.next().filter(|_| legs.next().is_none())?;
+        let only = interfaces.next().filter(|_| interfaces.next().is_none())?;
         let offered = plan.uplink_on(only).is_some() && !plan.inbounds().is_empty();
         (!offered).then_some(only)
     }

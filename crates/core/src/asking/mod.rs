@@ -1,19 +1,19 @@
 //! Questions: would this get through, what decides, and do the rules say the same?
 
 mod batch;
-mod close;
+mod near_miss;
 
 pub use batch::{Asker, Brief, Unasked};
-pub use close::{But, Close, close};
+pub use near_miss::{But, NearMiss, near_misses};
 
 use crate::checklist::Expect;
+use crate::example;
 use crate::meaning::{Meaning, Part};
 use crate::plan::{Place, PlaceProblem, Plan, Services};
 use crate::proof::{self, Difference};
 use crate::rules::{Rule, RuleSet, Stage};
-use crate::sample;
 use crate::source::Text;
-use crate::space::{AddressSet, Ends, IntervalSet, Leg, Match, Minute, Packet, PacketSet};
+use crate::space::{AddressSet, Ends, Interface, IntervalSet, Match, Minute, Packet, PacketSet};
 use crate::verdict::{Cause, Decision, Verdict};
 use std::net::IpAddr;
 
@@ -71,7 +71,7 @@ fn named(plan: &Plan, words: &str) -> Option<Place> {
     }
     let name = words.trim_end_matches('.').to_lowercase();
     let domain = plan.domains().iter().find(|domain| domain.names.contains(&name))?;
-    let addresses = domain.stand_in.set();
+    let addresses = domain.placeholder.set();
     Some(Place { text: words.to_owned(), addresses, ..Place::default() })
 }
 
@@ -124,7 +124,7 @@ pub struct Answer<'r> {
     /// Rules above it that came close.
     pub passed_over: Vec<PassedOver<'r>>,
     /// Exceptions that would have decided otherwise, but for one thing each.
-    pub close: Vec<Close>,
+    pub near_misses: Vec<NearMiss>,
     /// What comes back to the packet of the first share.
     pub reply: Option<Expect>,
     /// The rule that lets the reply back, where one comes through the gateway's lists.
@@ -146,15 +146,19 @@ pub fn ask<'r>(
     service: &Services,
     at: &IntervalSet<Minute>,
 ) -> Result<Answer<'r>, NoAnswer> {
-    let Found { packets, shares, asides, verdict, rule } =
-        found(meaning, rules, (from, to, service, at))?;
+    let Found { packets, shares, asides, verdict } = found(meaning, (from, to, service, at))?;
     let first = shares.first().ok_or(NoAnswer::NoCommonFamily)?;
     let filtered = first.decision.verdict.is_filtered();
+    let rule = rules.first_match(&first.packet).rule.filter(|_| filtered);
     Ok(Answer {
         verdict,
         rule,
         passed_over: passed_over(rules, rule, &first.packet),
-        close: if filtered { close(meaning, &first.packet, first.decision) } else { Vec::new() },
+        near_misses: if filtered {
+            near_misses(meaning, &first.packet, first.decision)
+        } else {
+            Vec::new()
+        },
         reply_rule: rules
             .reply_rule(meaning.plan(), &first.packet)
             .filter(|_| first.decision.verdict == Verdict::Allow),
@@ -166,32 +170,28 @@ pub fn ask<'r>(
 }
 
 /// What happens to the packets of a question, without what would help to change it.
-struct Found<'r> {
+struct Found {
     packets: PacketSet,
     shares: Vec<Share>,
     asides: Vec<Share>,
     verdict: Option<Verdict>,
-    rule: Option<&'r Rule>,
 }
 
-fn found<'r>(
+fn found(
     meaning: &Meaning<'_>,
-    rules: &'r RuleSet,
     (from, to, service, at): (&End, &End, &Services, &IntervalSet<Minute>),
-) -> Result<Found<'r>, NoAnswer> {
+) -> Result<Found, NoAnswer> {
     let packets = question(meaning, from, to, service, at)?;
     let parts = meaning.parts(&packets).into_iter();
     let mut shares: Vec<Share> = parts.filter_map(|part| share(meaning.plan(), part)).collect();
-    let has_way = shares.iter().any(|share| share.decision.verdict != Verdict::NoWay);
+    let has_way = shares.iter().any(|share| share.decision.verdict != Verdict::NoRoute);
     let asides =
-        shares.extract_if(.., |s| has_way && s.decision.verdict == Verdict::NoWay).collect();
+        shares.extract_if(.., |s| has_way && s.decision.verdict == Verdict::NoRoute).collect();
     shares.sort_by_key(|share| matches!(share.packet.ends, Ends::V6 { .. }));
     let first = shares.first().ok_or(NoAnswer::NoCommonFamily)?;
     let same = shares.iter().all(|share| share.decision.verdict == first.decision.verdict);
-    let filtered = first.decision.verdict.is_filtered();
-    let rule = rules.first_match(&first.packet).rule.filter(|_| filtered);
     let verdict = same.then_some(first.decision.verdict);
-    Ok(Found { packets, shares, asides, verdict, rule })
+    Ok(Found { packets, shares, asides, verdict })
 }
 
 /// The packets that a question is about: those from where they belong; and what is offered to the outside
@@ -219,29 +219,31 @@ fn packets(
 ) -> Result<PacketSet, NoAnswer> {
     let plan = meaning.plan();
     let mut products = Vec::new();
-    let mut product = |leg: Leg, source: AddressSet, destination: AddressSet| {
-        let enters = IntervalSet::point(leg);
+    let mut product = |interface: Interface, source: AddressSet, destination: AddressSet| {
+        let enters = IntervalSet::point(interface);
         let service = service.set.clone();
         products.push(Match { enters, source, destination, service, at: at.clone() });
     };
-    let outer = (0..plan.gateway_leg().0).map(Leg);
-    let mut sources: Vec<(Leg, AddressSet)> = outer
-        .map(|leg| (leg, meaning.sources_on(leg).intersection(&from.place.addresses)))
+    let outer = (0..plan.gateway_interface().0).map(Interface);
+    let mut sources: Vec<(Interface, AddressSet)> = outer
+        .map(|interface| {
+            (interface, meaning.sources_on(interface).intersection(&from.place.addresses))
+        })
         .filter(|(_, sources)| !sources.is_empty())
         .collect();
     if sources.is_empty() && !from.place.addresses.is_empty() {
         sources = where_it_would_enter(plan, &from.place.addresses);
     }
-    for (leg, source) in sources {
+    for (interface, source) in sources {
         let mut destination = to.place.addresses.clone();
         if to.place.gateway {
-            destination = destination.union(&gateway_on(plan, leg, &to.gateway));
+            destination = destination.union(&gateway_on(plan, interface, &to.gateway));
         }
-        product(leg, source, destination);
+        product(interface, source, destination);
     }
     if from.place.gateway {
         let own = plan.gateway_inside().union(&plan.gateway_outside());
-        product(plan.gateway_leg(), own, to.place.addresses.clone());
+        product(plan.gateway_interface(), own, to.place.addresses.clone());
     }
     let all: PacketSet = products.into_iter().collect();
     if !all.is_empty() {
@@ -257,16 +259,16 @@ fn packets(
 }
 
 /// To ask for an offered host and its service from outside is to ask about the translated path: that
-/// an untranslated packet for it would be forged is not what anybody wants to know.
+/// an untranslated packet for it would be spoofed is not what anybody wants to know.
 fn by_what_is_offered(meaning: &Meaning<'_>, packets: PacketSet) -> PacketSet {
     let plan = meaning.plan();
     let mut packets = packets;
     for product in meaning.translated().products() {
-        let came_by = |leg: &Leg| plan.came_by(*leg);
+        let came_by = |interface: &Interface| plan.came_by(*interface);
         let enters = IntervalSet::from_spans(
             product.enters.spans().iter().map(|(low, high)| (came_by(low), came_by(high))),
         );
-        if enters.is_disjoint(&plan.uplink_legs()) {
+        if enters.is_disjoint(&plan.uplink_interfaces()) {
             continue;
         }
         let direct = PacketSet::from(Match { enters, ..product.clone() });
@@ -281,31 +283,32 @@ fn by_what_is_offered(meaning: &Meaning<'_>, packets: PacketSet) -> PacketSet {
     packets
 }
 
-/// The gateway's addresses as seen from a leg: those asked for, or its own ones there.
-fn gateway_on(plan: &Plan, leg: Leg, asked: &AddressSet) -> AddressSet {
+/// The gateway's addresses as seen from an interface: those asked for, or its own ones there.
+fn gateway_on(plan: &Plan, interface: Interface, asked: &AddressSet) -> AddressSet {
     if !asked.is_empty() {
         return asked.clone();
     }
-    match plan.network_on(leg) {
+    match plan.network_on(interface) {
         Some(id) => plan.network(id).subnets.iter().map(|subnet| subnet.gateway()).collect(),
         None => plan.gateway_outside(),
     }
 }
 
-/// For sources that belong nowhere: the legs they would come in by, so that the answer can say so.
-fn where_it_would_enter(plan: &Plan, sources: &AddressSet) -> Vec<(Leg, AddressSet)> {
-    let inside = plan.network_ids().map(|id| (plan.network_leg(id), plan.network(id).prefixes()));
-    let outside =
-        (0..plan.uplinks().len()).map(|index| (plan.uplink_leg(index), plan.inside().complement()));
+/// For sources that belong nowhere: the interfaces they would come in by, so that the answer can say so.
+fn where_it_would_enter(plan: &Plan, sources: &AddressSet) -> Vec<(Interface, AddressSet)> {
+    let inside =
+        plan.network_ids().map(|id| (plan.network_interface(id), plan.network(id).prefixes()));
+    let outside = (0..plan.uplinks().len())
+        .map(|index| (plan.uplink_interface(index), plan.inside().complement()));
     inside
         .chain(outside)
-        .map(|(leg, there)| (leg, there.intersection(sources)))
+        .map(|(interface, there)| (interface, there.intersection(sources)))
         .filter(|(_, sources)| !sources.is_empty())
         .collect()
 }
 
 fn share(plan: &Plan, part: Part) -> Option<Share> {
-    let packet = sample::packet(plan, &part.packets)?;
+    let packet = example::packet(plan, &part.packets)?;
     Some(Share { packet, packets: part.packets, decision: part.decision })
 }
 
@@ -319,12 +322,12 @@ fn passed_over<'r>(
     let list = rules.lists.iter().find(|list| list.rules.iter().any(|rule| rule.id == decides.id));
     let Some(list) = list.filter(|list| list.stage != Stage::Opening) else { return Vec::new() };
     let above = list.rules.iter().take_while(|rule| rule.number < decides.number);
-    let above = above.filter(|rule| rule.back.is_none());
+    let above = above.filter(|rule| !rule.is_for_replies());
     above.filter_map(|rule| came_close(rule, packet)).collect()
 }
 
 fn came_close<'r>(rule: &'r Rule, packet: &Packet) -> Option<PassedOver<'r>> {
-    let product = rule.matches.as_ref()?;
+    let product = rule.packets()?;
     if matches!(rule.cause, Cause::Cell(..) | Cause::Ipv6Needs) {
         return None;
     }

@@ -4,16 +4,16 @@
 //! Memory does not grow with the log: packets are counted under names of the plan, and of those there are
 //! only so many.
 
-mod book;
+mod address_index;
 mod offer;
 
 pub use offer::Offer;
 
 use crate::meaning::Meaning;
 use crate::rules::Rule;
-use crate::space::{Ends, Leg, Packet, Protocol, ServicePoint};
+use crate::space::{Ends, Interface, Packet, Protocol, ServicePoint};
 use crate::verdict::{Cause, Decision, Verdict};
-use book::{Book, Spot};
+use address_index::{AddressIndex, Spot};
 use std::collections::HashMap;
 use std::net::IpAddr;
 
@@ -46,7 +46,7 @@ pub enum Sort {
     /// An entry of the plan denies just this.
     Meant,
     /// A source that cannot be true where it came from.
-    Forged,
+    Spoofed,
     /// Somebody tries many things.
     Scan,
     /// From the internet, to what is not offered.
@@ -56,7 +56,7 @@ pub enum Sort {
     /// A packet that begins nothing: late, or a part of a conversation that is over.
     Late,
     /// It is for nobody that there is a way to.
-    NoWay,
+    NoRoute,
 }
 
 impl Sort {
@@ -67,30 +67,28 @@ impl Sort {
             Self::Allowed => "allowed",
             Self::OutsideHours => "outside_hours",
             Self::Meant => "meant",
-            Self::Forged => "forged",
+            Self::Spoofed => "spoofed",
             Self::Scan => "scan",
             Self::Stranger => "stranger",
             Self::ToEveryone => "to_everyone",
             Self::Late => "late",
-            Self::NoWay => "no_way",
+            Self::NoRoute => "no_route",
         }
     }
 
     /// What it means, in a clause.
     pub fn says(self) -> &'static str {
         match self {
-            Self::Missing => {
-                "nobody decided about this in particular; perhaps a permission is missing"
-            }
+            Self::Missing => "no exception covers this; perhaps a permission is missing",
             Self::Allowed => "the plan lets this pass: the gateway has other rules than the plan",
             Self::OutsideHours => "an exception lets this pass at other hours",
             Self::Meant => "an entry of the plan denies just this",
-            Self::Forged => "the source cannot be true there: look at the device or the cable",
+            Self::Spoofed => "the source cannot be true there: look at the device or the cable",
             Self::Scan => "one device tries many things: look at it",
             Self::Stranger => "noise: from the internet, to what is not offered",
             Self::ToEveryone => "noise: devices that look for others on their link",
             Self::Late => "noise: late packets of conversations that are over",
-            Self::NoWay => "it is for an address to which there is no way",
+            Self::NoRoute => "there is no route to its destination",
         }
     }
 
@@ -127,7 +125,7 @@ pub struct Group {
 }
 
 impl Group {
-    /// Adds another one to it; what is not the same in both is not told apart any more.
+    /// Adds another one to it; what is not the same in both is not distinguished any more.
     fn take_in(&mut self, other: Self) {
         self.count += other.count;
         self.lines = (self.lines.0.min(other.lines.0), self.lines.1.max(other.lines.1));
@@ -155,7 +153,7 @@ pub struct Blocked {
     pub strange: u64,
 }
 
-/// How many groups are told apart; what comes beyond is counted without its service.
+/// How many groups are distinguished; what comes beyond is counted without its service.
 const MOST: usize = 20_000;
 /// From how many services on somebody is taken to be trying things out.
 const MANY: usize = 20;
@@ -163,9 +161,9 @@ const MANY: usize = 20;
 #[derive(Clone, Copy, PartialEq, Eq, Hash)]
 struct Key {
     tag: u32,
-    leg: Leg,
+    interface: Interface,
     from: Spot,
-    /// The device by itself, as long as there is room to tell devices apart: one of them may try many things
+    /// The device by itself, as long as there is room to distinguish devices: one of them may try many things
     /// while its neighbours want something honest.
     device: Option<IpAddr>,
     to: Spot,
@@ -187,8 +185,8 @@ struct Count {
 pub struct Tally<'m, 'r> {
     meaning: &'m Meaning<'m>,
     rules: HashMap<String, &'r Rule>,
-    legs: HashMap<String, Leg>,
-    book: Book,
+    interfaces: HashMap<String, Interface>,
+    book: AddressIndex,
     tags: Vec<String>,
     tag_numbers: HashMap<String, u32>,
     counts: HashMap<Key, Count>,
@@ -201,13 +199,14 @@ impl<'m, 'r> Tally<'m, 'r> {
     /// An empty tally; `rules` are the plan's, by what a log calls them.
     pub fn new(meaning: &'m Meaning<'m>, rules: HashMap<String, &'r Rule>) -> Self {
         let plan = meaning.plan();
-        let outer = (0..plan.gateway_leg().0).map(Leg);
-        let legs = outer.filter_map(|leg| Some((plan.interface(leg)?, leg))).collect();
+        let outer = (0..plan.gateway_interface().0).map(Interface);
+        let interfaces =
+            outer.filter_map(|interface| Some((plan.device_name(interface)?, interface))).collect();
         Self {
             meaning,
             rules,
-            legs,
-            book: Book::of(plan),
+            interfaces,
+            book: AddressIndex::of(plan),
             tags: Vec::new(),
             tag_numbers: HashMap::new(),
             counts: HashMap::new(),
@@ -226,10 +225,10 @@ impl<'m, 'r> Tally<'m, 'r> {
             return;
         }
         let plan = self.meaning.plan();
-        let leg = match entry.enters {
-            "" => plan.gateway_leg(),
-            name => match self.legs.get(name) {
-                Some(leg) => *leg,
+        let interface = match entry.enters {
+            "" => plan.gateway_interface(),
+            name => match self.interfaces.get(name) {
+                Some(interface) => *interface,
                 None => {
                     self.strange += 1;
                     return;
@@ -239,8 +238,12 @@ impl<'m, 'r> Tally<'m, 'r> {
         let (source, destination) = (entry.ends.source(), entry.ends.destination());
         let mut key = Key {
             tag: entry.tag.map_or(u32::MAX, |tag| self.number(tag)),
-            leg,
-            from: if leg == plan.gateway_leg() { Spot::Gateway } else { self.book.spot(source) },
+            interface,
+            from: if interface == plan.gateway_interface() {
+                Spot::Gateway
+            } else {
+                self.book.spot(source)
+            },
             device: Some(source),
             to: self.book.spot(destination),
             service: Some(entry.service),
@@ -252,7 +255,7 @@ impl<'m, 'r> Tally<'m, 'r> {
         if self.counts.len() >= MOST && !self.counts.contains_key(&key) {
             key.service = None;
         }
-        let packet = || Packet::new(leg, entry.ends, entry.service);
+        let packet = || Packet::new(interface, entry.ends, entry.service);
         let count = self.counts.entry(key).or_insert_with(|| Count {
             count: 0,
             lines: (line, line),
@@ -282,12 +285,13 @@ impl<'m, 'r> Tally<'m, 'r> {
 
     /// What came of it all.
     pub fn finish(self) -> Blocked {
-        let mut tried: HashMap<(Leg, Spot, Option<IpAddr>), usize> = HashMap::new();
+        let mut tried: HashMap<(Interface, Spot, Option<IpAddr>), usize> = HashMap::new();
         for key in self.counts.keys().filter(|key| key.opens) {
-            *tried.entry((key.leg, key.from, key.device)).or_default() += 1;
+            *tried.entry((key.interface, key.from, key.device)).or_default() += 1;
         }
-        let tries =
-            |key: &Key| tried.get(&(key.leg, key.from, key.device)).copied().unwrap_or(0) >= MANY;
+        let tries = |key: &Key| {
+            tried.get(&(key.interface, key.from, key.device)).copied().unwrap_or(0) >= MANY
+        };
         // Devices that try nothing odd are one with their neighbours.
         let mut counts: HashMap<(Key, bool), Count> = HashMap::new();
         for (key, count) in &self.counts {
@@ -355,7 +359,7 @@ impl<'m, 'r> Tally<'m, 'r> {
         });
         let outside = plan.uplink_on(packet.enters).is_some();
         match offered && outside {
-            true => Packet { enters: plan.translated_leg(packet.enters), ..packet },
+            true => Packet { enters: plan.translated_interface(packet.enters), ..packet },
             false => packet,
         }
     }
@@ -424,8 +428,8 @@ fn sort(key: &Key, decision: Decision, many: bool, packet: &Packet) -> Sort {
         return Sort::Late;
     }
     match (decision.verdict, decision.cause) {
-        (_, Cause::Forged(..)) => Sort::Forged,
-        (Verdict::NoWay | Verdict::DoesNotPass, _) if !everyone => Sort::NoWay,
+        (_, Cause::Spoofed(..)) => Sort::Spoofed,
+        (Verdict::NoRoute | Verdict::NotRouted, _) if !everyone => Sort::NoRoute,
         _ if everyone => Sort::ToEveryone,
         (Verdict::Allow, _) => Sort::Allowed,
         (_, Cause::Exception(_)) => Sort::Meant,

@@ -1,6 +1,6 @@
 //! The exception that would let blocked packets through.
 
-use super::book::{Book, Spot};
+use super::address_index::{AddressIndex, Spot};
 use crate::meaning::Meaning;
 use crate::name::Name;
 use crate::plan::Plan;
@@ -25,7 +25,7 @@ impl Offer {
     /// The narrowest exception that lets such packets through; `None` where none can.
     pub(super) fn of(
         meaning: &Meaning<'_>,
-        book: &Book,
+        book: &AddressIndex,
         (from, to): (Spot, Spot),
         (one_source, one_destination): (bool, bool),
         packet: &Packet,

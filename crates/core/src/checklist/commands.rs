@@ -187,11 +187,11 @@ pub enum SetUp {
 impl std::fmt::Display for SetUp {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
-            Self::Device(at) => write!(f, "have a device at {at}"),
+            Self::Device(at) => write!(f, "connect a device with the address {at}"),
             Self::Listener(at, what) => {
-                write!(f, "listen on {what} at {at}: bastium answer {what}")
+                write!(f, "listen on {what} at {at}: bastium listen {what}")
             }
-            Self::Server(at, what) => write!(f, "have a {what} at {at}"),
+            Self::Server(at, what) => write!(f, "set up a {what} at {at}"),
         }
     }
 }
@@ -221,12 +221,15 @@ impl SetUp {
         let mut lines = Vec::new();
         if !devices.is_empty() {
             let devices: Vec<String> = devices.iter().map(IpAddr::to_string).collect();
-            lines.push(format!("have a device at {}", devices.join(", ")));
+            lines.push(match devices.as_slice() {
+                [one] => format!("connect a device with the address {one}"),
+                several => format!("connect devices with the addresses {}", several.join(", ")),
+            });
         }
         lines.extend(
             listeners
                 .into_iter()
-                .map(|(at, ports)| format!("at {at} run: bastium answer {}", ports.join(" "))),
+                .map(|(at, ports)| format!("at {at} run: bastium listen {}", ports.join(" "))),
         );
         lines.extend(servers);
         lines
@@ -240,7 +243,7 @@ impl Target {
             matches!(self, Self::Anyone { .. }) && !matches!(probe, Probe::Lease | Probe::Web);
         asked.then(|| {
             format!(
-                "{OUTSIDE_ADDRESS} stands for a server outside that you know to answer {}, from where that is allowed",
+                "{OUTSIDE_ADDRESS} means a server on the internet that is known to answer {}, where that is allowed",
                 probe.words()
             )
         })

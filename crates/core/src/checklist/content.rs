@@ -5,9 +5,9 @@ use super::candidate::Candidate;
 use super::places::{ANNOUNCED_TO, Places, ping, tcp};
 use super::{Probe, write::packet_of};
 use crate::asking::{End, question};
+use crate::example;
 use crate::meaning::Meaning;
 use crate::plan::{Guarantee, NetworkId, Plan};
-use crate::sample;
 use crate::space::{AddressSet, Ends, IntervalSet, Packet, PacketSet, Protocol, ServicePoint};
 use std::collections::HashSet;
 use std::net::{IpAddr, Ipv4Addr};
@@ -50,16 +50,16 @@ impl Content<'_, '_> {
     /// everyone in it manages the gateway.
     fn network(&mut self, id: NetworkId) {
         let network = self.plan.network(id);
-        let (name, leg) = (network.name.clone(), self.plan.network_leg(id));
+        let (name, interface) = (network.name.clone(), self.plan.network_interface(id));
         if network.pool.is_some() {
             let ends = Ends::V4 { source: Ipv4Addr::UNSPECIFIED, destination: Ipv4Addr::BROADCAST };
-            let packet = Packet::new(leg, ends, ServicePoint::port(Protocol::UDP, 67));
+            let packet = Packet::new(interface, ends, ServicePoint::port(Protocol::UDP, 67));
             self.add(format!("network.{name}/lease"), Some(packet), Probe::Lease);
         }
         for subnet in &network.subnets {
             let gateway = subnet.gateway();
             let v6 = gateway.is_ipv6();
-            let Some(source) = self.places.first(leg, v6) else { continue };
+            let Some(source) = self.places.first(interface, v6) else { continue };
             let udp = |port| ServicePoint::port(Protocol::UDP, port);
             let mut tries = vec![
                 ("gateway", ping(v6), Probe::Ping),
@@ -70,31 +70,32 @@ impl Content<'_, '_> {
                 tries.push(("manage", tcp(port), Probe::Tcp(port)));
             }
             for (what, service, probe) in tries {
-                let packet = packet_of(leg, source, gateway, service);
+                let packet = packet_of(interface, source, gateway, service);
                 self.add(format!("network.{name}/{what}{}", family(v6)), packet, probe);
             }
             let outside = self.plan.uplinks().first().and(self.stranger(v6));
-            let web = outside.and_then(|outside| packet_of(leg, source, outside, tcp(443)));
+            let web = outside.and_then(|outside| packet_of(interface, source, outside, tcp(443)));
             self.add(format!("network.{name}/internet{}", family(v6)), web, Probe::Tcp(443));
         }
     }
 
     /// The address outside that stands for all of which the plan does not speak.
     fn stranger(&self, v6: bool) -> Option<IpAddr> {
-        self.places.first(self.plan.uplink_leg(0), v6)
+        self.places.first(self.plan.uplink_interface(0), v6)
     }
 
     /// Where two devices of one network are kept apart, they are.
     fn apart(&mut self, id: NetworkId) {
         let network = self.plan.network(id);
-        let leg = self.plan.network_leg(id);
-        let Some(source) = self.places.first(leg, false).filter(|_| network.isolate) else {
+        let interface = self.plan.network_interface(id);
+        let Some(source) = self.places.first(interface, false).filter(|_| network.isolate) else {
             return;
         };
         let neighbours: AddressSet = source.into();
         let neighbours = self.plan.network_addresses(id).difference(&neighbours);
-        let neighbour = sample::candidates(self.plan, &neighbours, false).first().copied();
-        let packet = neighbour.and_then(|neighbour| packet_of(leg, source, neighbour, ping(false)));
+        let neighbour = example::candidates(self.plan, &neighbours, false).first().copied();
+        let packet =
+            neighbour.and_then(|neighbour| packet_of(interface, source, neighbour, ping(false)));
         self.add(format!("network.{}/apart", network.name), packet, Probe::Ping);
     }
 
@@ -103,11 +104,11 @@ impl Content<'_, '_> {
         if self.plan.discoveries().is_empty() {
             return;
         }
-        let leg = self.plan.network_leg(id);
+        let interface = self.plan.network_interface(id);
         for to in ANNOUNCED_TO {
-            let source = self.places.first(leg, to.is_ipv6());
+            let source = self.places.first(interface, to.is_ipv6());
             let mdns = ServicePoint::port(Protocol::UDP, 5353);
-            let packet = source.and_then(|source| packet_of(leg, source, to, mdns));
+            let packet = source.and_then(|source| packet_of(interface, source, to, mdns));
             let name = &self.plan.network(id).name;
             self.add(
                 format!("network.{name}/announced{}", family(to.is_ipv6())),
@@ -131,13 +132,14 @@ impl Content<'_, '_> {
             return;
         };
         for v6 in [false, true] {
-            let sources = sample::candidates(self.plan, &manage.from.addresses, v6);
+            let sources = example::candidates(self.plan, &manage.from.addresses, v6);
             let Some(source) = sources.first().copied() else { continue };
             let Some(id) = self.plan.network_of(source) else { continue };
             let network = self.plan.network(id);
             let gateway = network.subnets.iter().map(|s| s.gateway()).find(|g| g.is_ipv6() == v6);
-            let leg = self.plan.network_leg(id);
-            let packet = gateway.and_then(|gateway| packet_of(leg, source, gateway, tcp(port)));
+            let interface = self.plan.network_interface(id);
+            let packet =
+                gateway.and_then(|gateway| packet_of(interface, source, gateway, tcp(port)));
             self.add(format!("manage/itself{}", family(v6)), packet, Probe::Tcp(port));
         }
     }
@@ -145,15 +147,17 @@ impl Content<'_, '_> {
     /// From anywhere on the internet: the gateway must not be managed, nor answer.
     fn outside(&mut self) {
         for (index, uplink) in self.plan.uplinks().iter().enumerate() {
-            let leg = self.plan.uplink_leg(index);
+            let interface = self.plan.uplink_interface(index);
             for v6 in [false, true] {
-                let own = sample::first(&uplink.gateway(), v6);
-                let (Some(own), Some(source)) = (own, self.places.first(leg, v6)) else { continue };
+                let own = example::first(&uplink.gateway(), v6);
+                let (Some(own), Some(source)) = (own, self.places.first(interface, v6)) else {
+                    continue;
+                };
                 let port = self.managed_by().unwrap_or(22);
                 for (what, service, probe) in
                     [("manage", tcp(port), Probe::Tcp(port)), ("ping", ping(v6), Probe::Ping)]
                 {
-                    let packet = packet_of(leg, source, own, service);
+                    let packet = packet_of(interface, source, own, service);
                     let id = format!("outside.{}/{what}{}", uplink.name, family(v6));
                     self.add(id, packet, probe);
                 }
@@ -174,7 +178,7 @@ impl Content<'_, '_> {
             for shared in
                 self.places.products.iter().filter_map(|p| super::places::shared(p, &product))
             {
-                let Some(packet) = sample::packet(self.plan, &PacketSet::from(shared)) else {
+                let Some(packet) = example::packet(self.plan, &PacketSet::from(shared)) else {
                     continue;
                 };
                 let v6 = packet.source().is_ipv6();
@@ -183,8 +187,9 @@ impl Content<'_, '_> {
                 if !self.meaning.decide(&packet).verdict.is_filtered() || !tried.insert(way) {
                     continue;
                 }
-                let (leg, zone) = (self.plan.leg_name(way.0), &self.plan.zone(way.1).name);
-                let id = format!("{word}.{}/{leg}>{zone}{}", guarantee.name, family(v6));
+                let (interface, zone) =
+                    (self.plan.interface_name(way.0), &self.plan.zone(way.1).name);
+                let id = format!("{word}.{}/{interface}>{zone}{}", guarantee.name, family(v6));
                 let candidate = Candidate::new(id, packet, probe).needed();
                 self.found.push(Candidate { guarantee: true, ..candidate });
             }

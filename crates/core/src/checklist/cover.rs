@@ -1,12 +1,12 @@
 //! Which checks to make: as few as possible that show every mistake which can be shown.
 //!
 //! This is the set cover problem. The greedy choice is within a factor ln n of the best (Chvátal, 1979);
-//! it is improved by dropping what others make superfluous, and by putting one in the place of two. How
-//! far from the best the result can be is told by a lower bound: mistakes no two of which one packet shows.
+//! it is improved by dropping what others make redundant, and by putting one in the place of two. How
+//! far from the best the result can be is shown by a lower bound: mistakes no two of which one packet shows.
 
 use super::candidate::Candidate;
-use super::shown::{Shown, gain, loss};
-use super::trace::Place;
+use super::detection::{Detection, gain, loss};
+use super::evaluate::Place;
 use crate::space::{Packet, PacketSet};
 use std::cmp::Reverse;
 use std::collections::{BinaryHeap, HashMap, HashSet};
@@ -22,9 +22,9 @@ pub(super) fn choose(
 ) -> Vec<Candidate> {
     let mut cover = Cover::new(&pool, mistakes, cost);
     cover.greedy();
-    cover.drop_superfluous();
+    cover.drop_redundant();
     cover.one_for_several();
-    cover.drop_superfluous();
+    cover.drop_redundant();
     let kept = cover.kept;
     pool.into_iter().zip(kept).filter_map(|(candidate, kept)| kept.then_some(candidate)).collect()
 }
@@ -89,23 +89,23 @@ impl<'c> Cover<'c> {
         }
     }
 
-    fn is_superfluous(&self, number: usize) -> bool {
+    fn is_redundant(&self, number: usize) -> bool {
         let shows = &self.pool[number].shows;
         !self.pool[number].needed && shows.iter().all(|m| self.times[*m as usize] > 1)
     }
 
-    /// Drops what the others make superfluous, dear ones first.
-    fn drop_superfluous(&mut self) {
+    /// Drops what the others make redundant, dear ones first.
+    fn drop_redundant(&mut self) {
         let mut kept: Vec<usize> = (0..self.pool.len()).filter(|n| self.kept[*n]).collect();
         kept.sort_by_key(|number| (Reverse(self.costs[*number]), self.pool[*number].shows.len()));
         for number in kept {
-            if self.is_superfluous(number) {
+            if self.is_redundant(number) {
                 self.drop(number);
             }
         }
     }
 
-    /// Takes in a candidate wherever that makes two or more superfluous.
+    /// Takes in a candidate wherever that makes two or more redundant.
     fn one_for_several(&mut self) {
         let mut shown_by: HashMap<u32, Vec<usize>> = HashMap::new();
         for number in (0..self.pool.len()).filter(|n| self.kept[*n] && !self.pool[*n].needed) {
@@ -128,11 +128,11 @@ impl<'c> Cover<'c> {
             let gone: Vec<usize> = rivals
                 .into_iter()
                 .filter(|rival| {
-                    let superfluous = self.is_superfluous(*rival);
-                    if superfluous {
+                    let redundant = self.is_redundant(*rival);
+                    if redundant {
                         self.drop(*rival);
                     }
-                    superfluous
+                    redundant
                 })
                 .collect();
             if gone.len() < 2 {
@@ -160,7 +160,7 @@ pub(super) fn cost(seconds: u32, moves: bool) -> u32 {
 /// A mistake that makes a rule match less, or that turns it, changes only packets which the rule decides.
 /// Such packets of two rules are never the same; nor are they of one rule, where the mistakes take
 /// different things away from it.
-pub(super) fn least(shown: &Shown<'_>, chosen: &[Candidate]) -> usize {
+pub(super) fn least(shown: &Detection<'_>, chosen: &[Candidate]) -> usize {
     let needed = chosen.iter().filter(|candidate| candidate.needed);
     let already: HashSet<u32> = needed.clone().flat_map(|c| c.shows.iter().copied()).collect();
     let mut by_rule: HashMap<Place, Vec<u32>> = HashMap::new();
@@ -178,7 +178,7 @@ pub(super) fn least(shown: &Shown<'_>, chosen: &[Candidate]) -> usize {
 }
 
 /// How many of the mistakes with one rule take different things away from it, chosen greedily.
-fn apart(shown: &Shown<'_>, mut numbers: Vec<u32>) -> usize {
+fn apart(shown: &Detection<'_>, mut numbers: Vec<u32>) -> usize {
     numbers.sort_unstable();
     let lost = |number: &u32| loss(&shown.mistakes[*number as usize], shown.rules);
     let losses: Vec<PacketSet> =
@@ -201,7 +201,7 @@ fn apart(shown: &Shown<'_>, mut numbers: Vec<u32>) -> usize {
 mod tests {
     use super::*;
     use crate::checklist::Probe;
-    use crate::space::{Ends, Leg, Protocol, ServicePoint};
+    use crate::space::{Ends, Interface, Protocol, ServicePoint};
     use proptest::prelude::*;
     use std::net::Ipv4Addr;
 
@@ -210,7 +210,7 @@ mod tests {
         let ends = Ends::V4 { source: Ipv4Addr::LOCALHOST, destination: Ipv4Addr::LOCALHOST };
         let candidate = |(number, shows): (usize, &Vec<u32>)| {
             let service = ServicePoint::port(Protocol::TCP, number as u16 + 1);
-            let packet = Packet::new(Leg(0), ends, service);
+            let packet = Packet::new(Interface(0), ends, service);
             let candidate = Candidate::new(number.to_string(), packet, Probe::Ping);
             Candidate { shows: shows.clone(), needed: needed && number == 0, ..candidate }
         };
@@ -258,8 +258,8 @@ mod tests {
             prop_assert!(f64::from(count) <= f64::from(least) * 2.3 + 0.01, "{} for {}", count, least);
             for drop in 0..chosen.len() {
                 let others = chosen.iter().enumerate().filter(|(n, _)| *n != drop).map(|(_, c)| c);
-                let superfluous = shown(others) == shown(&chosen);
-                prop_assert!(!superfluous || chosen[drop].needed, "{} is superfluous", chosen[drop].id);
+                let redundant = shown(others) == shown(&chosen);
+                prop_assert!(!redundant || chosen[drop].needed, "{} is redundant", chosen[drop].id);
             }
         }
     }

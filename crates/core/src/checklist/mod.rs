@@ -3,18 +3,18 @@
 //! Nothing is expected by rule of thumb. Each check is one concrete packet; what the plan means for
 //! that packet is what the check expects, and the compiled rule that decides it is what it proves.
 
+mod boundary_checks;
 mod candidate;
 mod commands;
 mod content;
 mod cover;
+mod detection;
+mod evaluate;
 mod limit;
 mod places;
 mod search;
-mod shown;
-mod sides;
 mod standpoint;
 mod strength;
-mod trace;
 mod write;
 
 pub use commands::{Commands, Probe, SetUp, System, Target};
@@ -28,8 +28,8 @@ use crate::proof::Proved;
 use crate::rules::{Rule, RuleSet};
 use crate::space::{Minute, Packet, Protocol};
 use crate::verdict::{Decision, Verdict};
+use detection::Detection;
 use places::Places;
-use shown::Shown;
 use std::collections::{HashMap, HashSet};
 
 /// What comes back when all is as planned.
@@ -63,7 +63,7 @@ impl Expect {
             Verdict::Block => Some(Self::Silence),
             Verdict::Reject if protocol == Protocol::TCP => Some(Self::Refused),
             Verdict::Reject => Some(Self::Unreachable),
-            Verdict::DoesNotPass | Verdict::NoWay => None,
+            Verdict::NotRouted | Verdict::NoRoute => None,
         }
     }
 
@@ -137,9 +137,9 @@ pub struct Checklist {
 pub fn build(meaning: &Meaning<'_>, proved: Proved<'_>) -> Checklist {
     let rules = proved.rules();
     let places = Places::of(meaning);
-    let shown = Shown::new(meaning, rules);
+    let shown = Detection::new(meaning, rules);
     let mut pool = content::needed(meaning, &places);
-    pool.extend(sides::both_sides(meaning, rules));
+    pool.extend(boundary_checks::both_sides(meaning, rules));
     let mut seen = HashSet::new();
     pool.retain(|candidate| seen.insert((candidate.packet, candidate.probe)));
     for candidate in &mut pool {
@@ -262,7 +262,7 @@ impl Check {
         }
     }
 
-    /// What to look at if something else comes back.
+    /// What to look at if the check fails.
     pub fn if_not(&self, rules: &RuleSet) -> String {
         let Some((number, _, name)) = &self.proves else {
             return "no rule decides this; look at addresses and cables".to_owned();
@@ -275,7 +275,7 @@ impl Check {
             },
             Expect::Silence | Expect::Refused | Expect::Unreachable => {
                 format!(
-                    "a reply means that something above {rule} lets it through, or that it is not there"
+                    "a reply means that a rule above {rule} allows it, or that {rule} is missing"
                 )
             }
         }
@@ -288,7 +288,7 @@ impl Check {
             rules.lists.iter().find(|list| list.rules.iter().any(|rule| rule.number == *number))?;
         let later = list.rules.iter().filter(|rule| rule.number > *number);
         let mut matching =
-            later.filter(|rule| rule.matches.as_ref().is_some_and(|m| m.contains(&self.packet)));
+            later.filter(|rule| rule.packets().is_some_and(|m| m.contains(&self.packet)));
         matching.find(|rule| Verdict::from(rule.action) != self.decision.verdict)
     }
 }

@@ -1,15 +1,16 @@
 //! What a person can send from the places of a site so that its answer tells something.
 //!
 //! A tester has a laptop. It can be any device of a network, stand behind a router, or outside; it opens
-//! TCP connections, sends UDP packets and echo requests. It cannot send what is forged and see an answer,
+//! TCP connections, sends UDP packets and echo requests. It cannot send what is spoofed and see an answer,
 //! and from outside it cannot address what is private.
 
-use crate::addressing::StandIn;
+use crate::addressing::Placeholder;
+use crate::example;
 use crate::meaning::Meaning;
 use crate::plan::{NetworkId, Plan};
-use crate::sample;
 use crate::space::{
-    AddressSet, IntervalSet, Leg, Match, Packet, PacketSet, Protocol, ServicePoint, ServiceSet,
+    AddressSet, Interface, IntervalSet, Match, Packet, PacketSet, Protocol, ServicePoint,
+    ServiceSet,
 };
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
@@ -24,7 +25,7 @@ pub(super) const ANNOUNCED_TO: [IpAddr; 2] = [
 pub(super) struct Places {
     /// Products of packets, as they are sent: before anything is translated.
     pub(super) products: Vec<Match>,
-    /// For each leg, the address from which to send first, in each family.
+    /// For each interface, the address from which to send first, in each family.
     first: Vec<[Option<IpAddr>; 2]>,
 }
 
@@ -39,24 +40,24 @@ impl Places {
             places.network(plan, id, &targets);
         }
         for (index, uplink) in plan.uplinks().iter().enumerate() {
-            let source = strangers.union(&spoken_of(plan)).difference(&stand_ins(plan));
+            let source = strangers.union(&spoken_of(plan)).difference(&placeholders(plan));
             let open = targets.intersection(plan.inside()).difference(&meaning.hidden_outside());
             places.products.push(Match {
-                enters: IntervalSet::point(plan.uplink_leg(index)),
+                enters: IntervalSet::point(plan.uplink_interface(index)),
                 source: source.difference(&uplink.own()),
                 destination: uplink.gateway().union(&open.difference(&plan.gateway_inside())),
                 service: probed(),
                 at: IntervalSet::full(),
             });
-            places.first.push([false, true].map(|v6| sample::first(&strangers, v6)));
+            places.first.push([false, true].map(|v6| example::first(&strangers, v6)));
         }
         places
     }
 
     fn network(&mut self, plan: &Plan, id: NetworkId, targets: &AddressSet) {
-        let leg = plan.network_leg(id);
+        let interface = plan.network_interface(id);
         let mut product = |source: AddressSet, destination: AddressSet, service: ServiceSet| {
-            let (enters, at) = (IntervalSet::point(leg), IntervalSet::full());
+            let (enters, at) = (IntervalSet::point(interface), IntervalSet::full());
             self.products.push(Match { enters, source, destination, service, at });
         };
         let own = plan.network_addresses(id);
@@ -73,8 +74,8 @@ impl Places {
             let service = ServiceSet::ports(Protocol::UDP, 5353, 5353);
             product(own.clone(), ANNOUNCED_TO.into_iter().collect(), service);
         }
-        let anyone = sample::anonymous(plan, id);
-        self.first.push([false, true].map(|v6| sample::first(&anyone, v6)));
+        let anyone = example::anonymous(plan, id);
+        self.first.push([false, true].map(|v6| example::first(&anyone, v6)));
     }
 
     /// Whether a packet can be sent.
@@ -93,9 +94,9 @@ impl Places {
         shared.collect()
     }
 
-    /// The address from which to send first on a leg.
-    pub(super) fn first(&self, leg: Leg, v6: bool) -> Option<IpAddr> {
-        self.first.get(usize::from(leg.0))?[usize::from(v6)]
+    /// The address from which to send first on an interface.
+    pub(super) fn first(&self, interface: Interface, v6: bool) -> Option<IpAddr> {
+        self.first.get(usize::from(interface.0))?[usize::from(v6)]
     }
 }
 
@@ -129,7 +130,7 @@ fn strangers(plan: &Plan) -> AddressSet {
     let own = plan.uplinks().iter().map(|uplink| uplink.own()).collect::<AddressSet>();
     let unspoken = plan.internet_addresses().difference(&spoken_of(plan));
     let unspoken = unspoken.difference(&own).difference(&plan.gateway_outside());
-    let one = |v6| sample::candidates(plan, &unspoken, v6).first().copied();
+    let one = |v6| example::candidates(plan, &unspoken, v6).first().copied();
     [one(false), one(true)].into_iter().flatten().collect()
 }
 
@@ -157,10 +158,10 @@ pub(super) fn spoken_of(plan: &Plan) -> AddressSet {
 }
 
 /// What is no address that anyone has.
-fn stand_ins(plan: &Plan) -> AddressSet {
-    let domains = plan.domains().iter().map(|domain| domain.stand_in);
-    let leased = plan.uplinks().iter().filter_map(|uplink| uplink.stand_in);
-    domains.chain(leased).map(StandIn::set).collect()
+fn placeholders(plan: &Plan) -> AddressSet {
+    let domains = plan.domains().iter().map(|domain| domain.placeholder);
+    let leased = plan.uplinks().iter().filter_map(|uplink| uplink.placeholder);
+    domains.chain(leased).map(Placeholder::set).collect()
 }
 
 /// An echo request.

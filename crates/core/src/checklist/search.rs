@@ -9,13 +9,13 @@ use replies::Answered;
 
 use super::Probe;
 use super::candidate::Candidate;
+use super::detection::{Detection, gain, loss};
 use super::places::{Places, ping, shared, tcp};
-use super::shown::{Shown, gain, loss};
 use super::strength::Undetectable;
 use crate::meaning::Meaning;
 use crate::plan::Action;
-use crate::proof::frame::Frame;
-use crate::proof::showing::{END, Showing, Wanted};
+use crate::proof::partition::Partition;
+use crate::proof::witness_search::{END, Wanted, WitnessSearch};
 use crate::rules::mistakes::{Change, Mistake, top};
 use crate::space::{Ends, IntervalSet, Match, Minute, Packet, PacketSet, Protocol, ServicePoint};
 use std::collections::HashSet;
@@ -32,13 +32,13 @@ pub(super) struct Searched {
 /// Searches for packets that show the mistakes which no candidate shows.
 pub(super) fn search(
     meaning: &Meaning<'_>,
-    shown: &Shown<'_>,
+    shown: &Detection<'_>,
     places: &Places,
     pool: &[Candidate],
 ) -> Searched {
     let mut known: HashSet<u32> = pool.iter().flat_map(|c| c.shows.iter().copied()).collect();
-    let frame = Frame::of(meaning);
-    let showing = Showing::new(meaning, shown.rules, &frame);
+    let frame = Partition::of(meaning);
+    let showing = WitnessSearch::new(meaning, shown.rules, &frame);
     let offered: PacketSet = shown.rules.translations.iter().map(|t| t.takes.clone()).collect();
     let offered = shown.rules.set_as_filtered(&places.all().intersection(&offered));
     let translated = offered.products().collect();
@@ -64,9 +64,9 @@ pub(super) fn search(
 
 struct Search<'a> {
     meaning: &'a Meaning<'a>,
-    shown: &'a Shown<'a>,
+    shown: &'a Detection<'a>,
     places: &'a Places,
-    showing: Showing<'a, 'a>,
+    showing: WitnessSearch<'a, 'a>,
     /// What can be sent to offered services, as it is once it is translated.
     translated: Vec<Match>,
     /// By list, the packets that it is asked about.
@@ -75,7 +75,7 @@ struct Search<'a> {
 }
 
 impl Search<'_> {
-    /// A check that shows a mistake, or why there is none; `Err(None)` if that could not be told.
+    /// A check that shows a mistake, or why there is none; `Err(None)` if that could not be decided.
     fn for_mistake(
         &self,
         number: u32,
@@ -210,7 +210,9 @@ impl Search<'_> {
             packet = plainer.apply(&packet).filter(|other| good(other)).unwrap_or(packet);
         }
         let probe = Probe::of(&packet)?;
-        let rule = mistake.rule(self.shown.rules).map_or("all", |rule| rule.id.as_str());
+        let rule = mistake
+            .rule(self.shown.rules)
+            .map_or_else(|| "all".to_owned(), |rule| rule.id.to_string());
         let family = super::content::family(packet.source().is_ipv6());
         let id = format!("{rule}/{}{family}", mistake.kind.word());
         let mut candidate = Candidate::new(id, packet, probe);

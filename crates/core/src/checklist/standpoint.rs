@@ -1,8 +1,8 @@
 //! Where a check is made from, and how to get there.
 
+use crate::example;
 use crate::meaning::Meaning;
 use crate::plan::{NetworkId, Plan};
-use crate::sample;
 use std::net::IpAddr;
 
 /// Where a check is made from.
@@ -71,7 +71,7 @@ impl Standpoint {
             format!("join {} ({tagged}): {}", network.name, sockets.join(", or "))
         };
         match self {
-            Self::Network(id) => match (plan.network(*id).pool, sample::free_address(plan, *id)) {
+            Self::Network(id) => match (plan.network(*id).pool, example::free_address(plan, *id)) {
                 (Some(pool), _) => {
                     format!(
                         "{}; take an address by DHCP, {} to {}",
@@ -93,16 +93,16 @@ impl Standpoint {
                 None => format!("{}; set the address {address} by hand", join(*id)),
             },
             Self::Behind(id, route, address) => format!(
-                "stand in {}, behind its router in {}; set the address {address} by hand",
+                "join {}, behind its router in {}; set the address {address} by hand",
                 route_name(plan, *id, *route),
                 plan.network(*id).name
             ),
             Self::OutsideBy(uplink, address) => format!(
-                "ask whoever has the address {address} outside to try it, while packets from there come by {}",
+                "ask the owner of {address} on the internet to run it, while its traffic arrives at {}",
                 plan.uplinks()[*uplink].name
             ),
             Self::OutsideAt(address) => {
-                format!("ask whoever has the address {address} outside to try it")
+                format!("ask the owner of {address} on the internet to run it")
             }
             Self::Outside => {
                 "stand outside, with a laptop on mobile data; not on any network of the site"

@@ -2,7 +2,7 @@
 //! and why the others cannot be caught.
 
 use super::candidate::Candidate;
-use super::shown::Shown;
+use super::detection::Detection;
 use crate::rules::mistakes::{Kind, Mistake};
 use std::collections::{BTreeMap, HashMap, HashSet};
 
@@ -28,7 +28,7 @@ pub struct Strength {
     pub caught: usize,
     /// Those that no check can show.
     pub undetectable: Vec<(Lapse, Undetectable)>,
-    /// Those that a check could show, and none of the list does; and those of which it could not be told.
+    /// Those that a check could show, and none of the list does; and those for which it could not be decided.
     pub missed: Vec<Lapse>,
     /// The same by kind, in numbers.
     pub kinds: BTreeMap<Kind, Tally>,
@@ -80,14 +80,14 @@ impl Undetectable {
 impl Strength {
     /// Measures a list.
     pub(super) fn of(
-        shown: &Shown<'_>,
+        shown: &Detection<'_>,
         chosen: &[Candidate],
         undetectable: Vec<(u32, Undetectable)>,
     ) -> Self {
         let lapse = |(number, mistake): (u32, &Mistake)| Lapse {
             number,
             kind: mistake.kind,
-            rule: mistake.rule(shown.rules).map(|rule| rule.id.clone()),
+            rule: mistake.rule(shown.rules).map(|rule| rule.id.to_string()),
         };
         let all: Vec<Lapse> = (0u32..).zip(&shown.mistakes).map(lapse).collect();
         let never = |(number, why): (u32, Undetectable)| (all[number as usize].clone(), why);

@@ -1,15 +1,16 @@
 //! From a packet to a check: where to stand, where it goes, what to expect, what it proves.
 
 use super::candidate::Candidate;
+use super::evaluate::Lists;
 use super::places::spoken_of;
-use super::trace::Lists;
 use super::{Check, Expect, Probe, Standpoint, Target};
-use crate::addressing::StandIn;
+use crate::addressing::Placeholder;
+use crate::example;
 use crate::meaning::Meaning;
 use crate::plan::Plan;
-use crate::sample;
 use crate::space::{
-    AddressSet, IntervalSet, Leg, Match, Packet, PacketSet, Protocol, ServicePoint, ServiceSet,
+    AddressSet, Interface, IntervalSet, Match, Packet, PacketSet, Protocol, ServicePoint,
+    ServiceSet,
 };
 use crate::verdict::{Cause, Decision, Verdict};
 use std::net::IpAddr;
@@ -54,7 +55,7 @@ impl<'m, 'p> Writer<'m, 'p> {
             probe: if by_name { Probe::Web } else { candidate.probe },
             expect,
             decision,
-            proves: proves.map(|rule| (rule.number, rule.id.clone(), rule.name.clone())),
+            proves: proves.map(|rule| (rule.number, rule.id.to_string(), rule.name.clone())),
             answered,
             needed: candidate.needed,
             guarantee: candidate.guarantee,
@@ -65,14 +66,14 @@ impl<'m, 'p> Writer<'m, 'p> {
     }
 
     fn target(&self, destination: IpAddr) -> Target {
-        match StandIn::of(destination) {
-            Some(StandIn::Domain(number)) => {
+        match Placeholder::of(destination) {
+            Some(Placeholder::Domain(number)) => {
                 let domain = &self.plan.domains()[usize::from(number)];
                 // Any host of a wildcard's will do.
                 let first = domain.names.first().map(|name| name.replace("*.", "www."));
                 Target::Named(first.unwrap_or_else(|| domain.name.to_string()))
             }
-            Some(StandIn::Uplink(number)) => {
+            Some(Placeholder::Uplink(number)) => {
                 let uplink = &self.plan.uplinks()[usize::from(number)];
                 Target::Named(format!("ADDRESS_OF_{}", uplink.name.as_str().to_uppercase()))
             }
@@ -150,7 +151,7 @@ impl<'m, 'p> Writer<'m, 'p> {
         if let Some(route) = behind.position(|route| route.devices.contains(source)) {
             return Standpoint::Behind(id, route, source);
         }
-        let anyone = sample::anonymous(self.plan, id);
+        let anyone = example::anonymous(self.plan, id);
         if source.is_unspecified()
             || (anyone.contains(source) && self.is_same_for_all(packet, &anyone))
         {
@@ -186,12 +187,12 @@ fn expected(packet: &Packet, probe: Probe, decision: Decision) -> Option<Expect>
 
 /// A packet at the beginning of the week.
 pub(super) fn packet_of(
-    leg: Leg,
+    interface: Interface,
     source: IpAddr,
     destination: IpAddr,
     service: ServicePoint,
 ) -> Option<Packet> {
-    Some(Packet::new(leg, crate::space::Ends::new(source, destination)?, service))
+    Some(Packet::new(interface, crate::space::Ends::new(source, destination)?, service))
 }
 
 /// The set of one packet.

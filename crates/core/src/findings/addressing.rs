@@ -39,43 +39,43 @@ impl Diagnose for AddressingFinding {
         let warning = |name, at: &Span| Diagnosis::new(name, Severity::Warning, Some(*at));
         match self {
             Self::FixedInPool { host, address, network, at } => warning("fixed-in-pool", at)
-                .says(format!("{address} of host `{host}` lies in the pool of `{network}`"))
-                .why("another device may be given it while the host is away")
-                .cure("choose an address outside the pool, or narrow the pool"),
+                .says(format!("{address} of host `{host}` is in the DHCP pool of `{network}`"))
+                .why("it may be leased to another device while the host is off")
+                .help("choose an address outside the pool, or narrow the pool"),
             Self::TooSmall { network, expected, room, growth, at } => warning("subnet-too-small", at)
-                .says(format!("`{network}` expects {expected} devices and has room for {room}"))
-                .why("the last ones to come get no address")
-                .cure(growth_words(growth.as_ref())),
+                .says(format!("`{network}` expects {expected} devices, but has only {room} addresses"))
+                .why("the last devices to connect get no address")
+                .help(growth_words(growth.as_ref())),
             Self::NotPinned { network, prefixes, at } => Diagnosis::new("not-pinned", Severity::Advice, Some(*at))
-                .says(format!("the subnet of `{network}` is carved and does not stand in the file: {}", words(prefixes)))
-                .why("when the plan changes, what is carved may move, and its devices with it")
-                .cure("run `bastium addresses --pin`, which writes it down"),
+                .says(format!("the subnet of `{network}` is assigned automatically and not written in the plan: {}", words(prefixes)))
+                .why("when the plan changes, the subnet may change, and its devices need new addresses")
+                .help("run `bastium addresses --pin` to write it into the plan"),
             Self::PoolTooSmall { network, expected, leases, fixed, at } => warning("pool-too-small", at)
                 .says(format!(
-                    "`{network}` expects {expected} devices and has {leases} leases and {fixed} fixed addresses"
+                    "`{network}` expects {expected} devices, but has {leases} leases and {fixed} fixed addresses"
                 ))
-                .why("the last ones to come get no address")
-                .cure("widen the pool"),
+                .why("the last devices to connect get no address")
+                .help("widen the pool"),
             Self::VlanOne { network, at } => warning("vlan-one", at)
                 .says(format!("`{network}` is on VLAN 1"))
-                .why("switches put every port that nobody has set into VLAN 1, so anyone who plugs in is in this network")
-                .cure("choose another id"),
+                .why("switches put unconfigured ports into VLAN 1, so whoever plugs in there joins this network")
+                .help("choose another id"),
             Self::NoDhcp { network, at } => Diagnosis::new("no-dhcp", Severity::Advice, Some(*at))
-                .says(format!("`{network}` does not say whether addresses are leased"))
-                .why("a device that is plugged in gets none")
-                .cure("add `dhcp = \"100-199\"`, or `dhcp = false` if that is meant"),
+                .says(format!("`{network}` has no `dhcp` key"))
+                .why("a device that is plugged in gets no address")
+                .help("add `dhcp = \"100-199\"`, or `dhcp = false` if its devices have fixed addresses"),
             Self::PoolClosed { network, at } => warning("pool-closed", at)
-                .says(format!("`{network}` has a pool, but may not ask the gateway for a lease"))
-                .why("its devices get no address, and the network does not work")
-                .cure("add \"dhcp\" to `uses-gateway-for` of the network or its zone"),
+                .says(format!("`{network}` has a DHCP pool, but its devices may not use the gateway for DHCP"))
+                .why("its devices get no address")
+                .help("add \"dhcp\" to `uses-gateway-for` of the network or its zone"),
             Self::OffTie { network, prefix, vlan, tied, at } => warning("off-tie", at)
-                .says(format!("`{network}` is VLAN {vlan} and {prefix}, and `site.tie` makes that {tied}"))
-                .why("whoever reads an address takes it for another network: that is what the tie is for")
-                .cure(format!("take `subnet` out, or write {tied}; or give it the VLAN id that belongs to it")),
+                .says(format!("`{network}` has VLAN {vlan} and subnet {prefix}, but `site.tie` would make it {tied}"))
+                .why("readers rely on the tie, and would take its addresses for another network's")
+                .help(format!("remove `subnet`, or write {tied}, or use the VLAN id that matches the subnet")),
             Self::OutsideSpace { network, prefix, at } => warning("outside-space", at)
-                .says(format!("{prefix} of `{network}` lies outside `site.space`"))
-                .why("the space says what belongs to this site; another site may have the subnet")
-                .cure("choose a subnet inside it, or widen the space"),
+                .says(format!("{prefix} of `{network}` is outside `site.space`"))
+                .why("`site.space` is what belongs to this site; another site may use the subnet")
+                .help("choose a subnet inside it, or widen the space"),
         }
     }
 }

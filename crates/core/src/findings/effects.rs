@@ -1,4 +1,4 @@
-//! Entries that do less than they say: what the gateway lives by is out of their reach, a link-local
+//! Entries that do less than they say: what the gateway needs to work is out of their reach, a link-local
 //! address goes round them, or everything would be the same without them.
 
 use crate::addressing::link_local;
@@ -30,27 +30,27 @@ impl Diagnose for EffectFinding {
         let advice = |name, at: &Span| Diagnosis::new(name, Severity::Advice, Some(*at));
         match self {
             Self::LinkLocalOpen { exception, network, at } => warning("link-local-open", at)
-                .says(format!("exception `{exception}` denies addresses in `{network}`, and link-local ones still reach the gateway"))
-                .why("every device has a link-local IPv6 address, and no rule can tell whose it is")
-                .cure(format!("deny the whole of `{network}`, or put the device into a network of its own")),
+                .says(format!("exception `{exception}` denies addresses in `{network}`, but the gateway can still be reached from link-local addresses"))
+                .why("every device has a link-local IPv6 address, and no rule can match a device by it")
+                .help(format!("deny all of `{network}`, or move the device to its own network")),
             Self::StillLives { exception, at } => advice("still-lives", at)
-                .says(format!("exception `{exception}` does not reach what the gateway lives by"))
-                .why("neighbour discovery, router advertisements and DHCP go out whatever an exception says, or no network would work")
-                .cure("name the services that are meant, and leave those out"),
+                .says(format!("exception `{exception}` cannot block what the gateway needs to work"))
+                .why("neighbour discovery, router advertisements and DHCP are always sent, or no network would work")
+                .help("name only the services that you want to block"),
             Self::AlreadySo { exception, by, at } => advice("already-so", at)
-                .says(format!("exception `{exception}` changes nothing: {by} says the same"))
-                .why("whoever reads it takes it for the reason, and it is not")
-                .cure("take it out, or say what is meant beyond that"),
+                .says(format!("exception `{exception}` has no effect: {by} already says the same"))
+                .why("readers will take it for the deciding entry")
+                .help("remove it, or write what else it should do"),
             Self::TunnelsSharePort { tunnel, other, at, first } => warning("tunnels-share-port", at)
                 .says(format!("tunnels `{tunnel}` and `{other}` listen at the same port"))
-                .why("only one of them can, and the other one never comes up")
-                .cure("give one of them another port in `listens`")
+                .why("only one of them can; the other never comes up")
+                .help("use another port in `listens` of one of them")
                 .also(*first, "the other one"),
         }
     }
 }
 
-/// What can be told once a plan has a meaning.
+/// What can be reported once a plan has a meaning.
 pub(super) fn find_in_meaning(meaning: &Meaning<'_>) -> Vec<EffectFinding> {
     let plan = meaning.plan();
     let mut found = Vec::new();
@@ -76,11 +76,11 @@ fn link_local_open(meaning: &Meaning<'_>, exception: &Exception, found: &mut Vec
     let touched = |id: &NetworkId| {
         let own = plan.network_addresses(*id);
         !own.is_disjoint(&exception.from.addresses)
-            && !exception.from.links.contains(plan.network_leg(*id))
+            && !exception.from.links.contains(plan.network_interface(*id))
     };
     for id in plan.network_ids().filter(touched) {
         let on_link = Match {
-            enters: IntervalSet::point(plan.network_leg(id)),
+            enters: IntervalSet::point(plan.network_interface(id)),
             source: link_local(),
             destination: link_local(),
             service: exception.service.set.clone(),

@@ -39,7 +39,7 @@ impl fmt::Display for Entry {
 #[expect(missing_docs, reason = "the fields say what they hold")]
 pub enum ExceptionFinding {
     /// No packet is ever decided by it.
-    NeverMatches { entry: Entry, covered_by: Vec<String>, at: Span },
+    Shadowed { entry: Entry, covered_by: Vec<String>, at: Span },
     /// From everywhere to everywhere.
     AllowsEverything { entry: Entry, at: Span },
     /// Its last day is over.
@@ -63,47 +63,47 @@ impl Diagnose for ExceptionFinding {
         let warning = |name, at: &Span| Diagnosis::new(name, Severity::Warning, Some(*at));
         let advice = |name, at: &Span| Diagnosis::new(name, Severity::Advice, Some(*at));
         match self {
-            Self::NeverMatches { entry, covered_by, at } => warning("never-matches", at)
+            Self::Shadowed { entry, covered_by, at } => warning("never-matches", at)
                 .says(format!("{entry} never decides anything"))
                 .why(if covered_by.is_empty() {
-                    "no packet can get as far as this exception: there is no way, or it stays in one network, or nothing is there yet".to_owned()
+                    "no packet reaches this exception: there is no route, or the traffic stays within a network, or an endpoint is empty".to_owned()
                 } else {
                     format!("all that it matches is decided by {}", covered_by.join(", "))
                 })
-                .cure("take it out, or correct where it is from and to"),
+                .help("remove it, or correct its `from` and `to`"),
             Self::AllowsEverything { entry, at } => warning("allows-everything", at)
                 .says(format!("{entry} lets everything through"))
-                .why("the whole matrix means nothing while it is there")
-                .cure("take it out, and allow what is needed"),
+                .why("while it exists, the matrix has no effect")
+                .help("remove it, and allow only what is needed"),
             Self::PastItsDay { entry, until, at } => advice("past-its-day", at)
                 .says(format!("the last day of {entry} was {until}"))
-                .why("it takes no part any more")
-                .cure("take it out, or give it a later day"),
+                .why("it no longer has any effect")
+                .help("remove it, or set a later day"),
             Self::SwitchedOff { entry, at } => advice("switched-off", at)
-                .says(format!("{entry} is switched off"))
-                .why("such entries are forgotten, and one day somebody switches them on again")
-                .cure("take it out, or add `until = …`, the day by which somebody decides"),
+                .says(format!("{entry} is disabled"))
+                .why("disabled entries are forgotten, until somebody enables them again")
+                .help("remove it, or add `until = …` with the day by which you will decide"),
             Self::OffContradicts { entry, other, at } => advice("off-contradicts", at)
-                .says(format!("switched on, {entry} would contradict {other}"))
+                .says(format!("if enabled, {entry} would contradict {other}"))
                 .why("the plan would then have no single meaning")
-                .cure("say with `before` which of the two would go first, or take it out"),
+                .help("set `before` to say which of the two goes first, or remove it"),
             Self::NeverEnds { entry, word, at } => advice("never-ends", at)
-                .says(format!("{entry} says \"{word}\" of itself, and has no last day"))
-                .why("what is meant for a time stays for years unless a day is written down")
-                .cure("add a line like `until = \"2027-03-31\"`"),
+                .says(format!("{entry} calls itself \"{word}\", but has no last day"))
+                .why("temporary entries stay for years unless they have a last day")
+                .help("add a line like `until = \"2027-03-31\"`"),
             Self::NoReason { entry, at } => advice("no-reason", at)
-                .says(format!("{entry} does not say why it is there"))
-                .why("whoever reads it next year cannot tell whether it is still needed")
-                .cure("add a line like `why = \"…\"`"),
+                .says(format!("{entry} has no `why`"))
+                .why("without a reason nobody can judge later whether it is still needed")
+                .help("add a line like `why = \"…\"`"),
             Self::LogDiffers { entry, other, at, first } => advice("log-differs", at)
                 .says(format!("{entry} and {other} agree on some traffic, but only one of them logs it"))
-                .why("the one that stands first in the file decides about the log")
-                .cure("give both the same `log`, or make one of them narrower")
+                .why("the one that comes first in the file decides whether it is logged")
+                .help("set the same `log` for both, or make one of them narrower")
                 .also(*first, "the other one"),
             Self::OtherFamily { entry, host, family, at } => warning("other-family", at)
-                .says(format!("{entry} denies host `{host}` by its addresses only, and its network has {}", family.word()))
-                .why(format!("the host can take other {} addresses by itself, and comes in by that door", family.word()))
-                .cure(format!("deny the whole network, put `{host}` into one of its own, or give that network no {}", family.word())),
+                .says(format!("{entry} denies host `{host}` by address, but its network also has {}", family.word()))
+                .why(format!("the host can use other {} addresses, which the exception does not match", family.word()))
+                .help(format!("deny the whole network, move `{host}` to its own network, or remove {} from that network", family.word())),
         }
     }
 }
@@ -112,7 +112,7 @@ impl Diagnose for ExceptionFinding {
 const FOR_A_TIME: [&str; 6] =
     ["temporar", "for now", "for the time being", "until ", "as a test", "trial"];
 
-/// What can be told from the plan alone.
+/// What follows from the plan alone.
 pub(super) fn find(plan: &Plan, day: Date) -> Vec<ExceptionFinding> {
     let mut found = Vec::new();
     for exception in plan.exceptions() {
@@ -184,13 +184,13 @@ fn other_family(plan: &Plan, exception: &Exception, found: &mut Vec<ExceptionFin
     }
 }
 
-/// What takes the meaning to be told.
+/// What needs the meaning.
 pub(super) fn find_in_meaning(meaning: &Meaning<'_>) -> Vec<ExceptionFinding> {
     let plan = meaning.plan();
     let precedence = meaning.precedence();
     let mut found = Vec::new();
     for &id in precedence.active() {
-        never_matches(meaning, id, &mut found);
+        is_shadowed(meaning, id, &mut found);
     }
     for &one in precedence.active() {
         for other in precedence.near(one).filter(|other| *other > one) {
@@ -219,7 +219,7 @@ pub(super) fn find_in_meaning(meaning: &Meaning<'_>) -> Vec<ExceptionFinding> {
     found
 }
 
-fn never_matches(meaning: &Meaning<'_>, id: ExceptionId, found: &mut Vec<ExceptionFinding>) {
+fn is_shadowed(meaning: &Meaning<'_>, id: ExceptionId, found: &mut Vec<ExceptionFinding>) {
     let plan = meaning.plan();
     let exception = plan.exception(id);
     if decides_something(meaning.precedence(), id) {
@@ -235,7 +235,7 @@ fn never_matches(meaning: &Meaning<'_>, id: ExceptionId, found: &mut Vec<Excepti
         }
     }
     let (entry, at) = (Entry::of(exception), exception.at);
-    found.push(ExceptionFinding::NeverMatches { entry, covered_by, at });
+    found.push(ExceptionFinding::Shadowed { entry, covered_by, at });
 }
 
 /// Whether a packet is left of it that nothing above it, and nothing earlier in the file, decides.

@@ -1,4 +1,4 @@
-//! A page for everything that can be told of a plan: when it is told, and what is behind it.
+//! A page for everything that can be reported about a plan: when it is reported, and what is behind it.
 
 use crate::diagnosis::Severity;
 use std::sync::LazyLock;
@@ -10,7 +10,7 @@ pub struct Page {
     pub name: &'static str,
     /// How bad it is.
     pub severity: Severity,
-    /// When it is told, and what is behind it.
+    /// When it is reported, and why.
     pub text: &'static str,
 }
 

@@ -38,44 +38,44 @@ impl Diagnose for GatewayFinding {
         let advice = |name, at: Option<Span>| Diagnosis::new(name, Severity::Advice, at);
         match self {
             Self::NoDns { network, at } => warning("no-dns", at)
-                .says(format!("`{network}` may reach the internet, but nobody inside answers its DNS"))
-                .why("without names nothing works, and it looks as if the internet were down")
-                .cure("add \"dns\" to `uses-gateway-for` of the network or its zone, or an exception to a resolver"),
+                .says(format!("`{network}` may reach the internet, but has no DNS resolver that it may use"))
+                .why("without DNS nothing works, and it looks as if the internet were down")
+                .help("add \"dns\" to `uses-gateway-for` of the network or its zone, or an exception to a resolver"),
             Self::CutOff { network, at } => warning("cut-off", at)
-                .says(format!("nothing says what `{network}` may use the gateway for"))
-                .why("its devices get neither addresses nor names from the gateway")
-                .cure("add `uses-gateway-for = [\"dns\", \"dhcp\", \"ntp\", \"ping\"]` to its zone, or an empty list if that is meant"),
+                .says(format!("the plan does not say which of the gateway's services `{network}` may use"))
+                .why("its devices get neither DHCP nor DNS from the gateway")
+                .help("add `uses-gateway-for = [\"dns\", \"dhcp\", \"ntp\", \"ping\"]` to its zone, or an empty list if they need nothing from it"),
             Self::NobodyManages { at } => advice("nobody-manages", *at)
                 .says("nobody may manage the gateway over the network")
-                .why("once the rules are in force, only its own console is left")
-                .cure("add `[gateway.manage]` with `from` and `service`"),
+                .why("once the rules are active, only the console remains")
+                .help("add `[gateway.manage]` with `from` and `service`"),
             Self::ManagedFrom { place, trust, at } => warning("management-exposed", at)
                 .says(format!("the gateway can be managed from `{place}`"))
                 .why(match trust {
                     Trust::Internet => "anyone on the internet may try passwords".to_owned(),
                     _ => format!("its trust is {}", trust.word()),
                 })
-                .cure("name the few addresses that manage it, in a zone that is trusted"),
+                .help("name the few addresses that manage it, in a trusted zone"),
             Self::ManagedByException { exception, zone, trust, at } => warning("management-exposed", at)
                 .says(format!("exception `{exception}` opens the gateway's management to `{zone}`"))
                 .why(match trust {
                     Trust::Internet => "anyone on the internet may try passwords".to_owned(),
                     _ => format!("its trust is {}", trust.word()),
                 })
-                .cure("name the service that is needed, or let `gateway.manage` say who manages"),
+                .help("name only the service that is needed, or use `gateway.manage`"),
             Self::ManagedByMany { addresses, at } => advice("management-wide", Some(*at))
                 .says(format!("the gateway can be managed from {addresses} addresses"))
                 .why("each of them is a way in")
-                .cure("name the few devices that manage it"),
+                .help("name the few devices that manage it"),
             Self::NoSecondFactor { at } => advice("no-second-factor", Some(*at))
                 .says("the gateway is managed with a password alone")
-                .why("who has the password has the whole site")
-                .cure("set up a second factor, and add `second-factor = true`"),
+                .why("whoever learns the password controls the whole site")
+                .help("set up a second factor, and add `second-factor = true`"),
         }
     }
 }
 
-/// What can be told from the plan alone.
+/// What follows from the plan alone.
 pub(super) fn find(plan: &Plan) -> Vec<GatewayFinding> {
     let mut found = Vec::new();
     for network in plan.networks() {
@@ -109,7 +109,7 @@ pub(super) fn find(plan: &Plan) -> Vec<GatewayFinding> {
     found
 }
 
-/// What takes the meaning to be told.
+/// What needs the meaning.
 pub(super) fn find_in_meaning(meaning: &Meaning<'_>) -> Vec<GatewayFinding> {
     let plan = meaning.plan();
     let outward = |id: &NetworkId| {
@@ -151,7 +151,7 @@ fn finds_a_resolver(meaning: &Meaning<'_>, id: NetworkId) -> bool {
     let plan = meaning.plan();
     let inside: AddressSet = plan.inside().union(&plan.gateway_inside());
     let asking = Match {
-        enters: IntervalSet::point(plan.network_leg(id)),
+        enters: IntervalSet::point(plan.network_interface(id)),
         source: plan.network_addresses(id).clone(),
         destination: inside,
         service: built_in("dns").map(|service| service.set()).unwrap_or_default(),

@@ -22,19 +22,16 @@ impl Diagnose for KnownFinding {
             Self::NoSuchFinding { word, nearest, at } => {
                 Diagnosis::new("unknown-finding", Severity::Warning, Some(*at))
                     .says(format!("no finding is called `{word}`"))
-                    .why("what is meant to be kept would still be told, or never was")
-                    .cure(match nearest {
-                        Some(name) => format!("write `{name}`, if that is meant"),
-                        None => {
-                            "write the name that stands in square brackets where `check` tells it"
-                                .to_owned()
-                        }
+                    .why("the finding you want to accept is still reported, or never was")
+                    .help(match nearest {
+                        Some(name) => format!("did you mean `{name}`?"),
+                        None => "write the name that `check` shows in square brackets".to_owned(),
                     })
             }
             Self::Gone { word, at } => Diagnosis::new("known-gone", Severity::Advice, Some(*at))
-                .says(format!("`{word}` is kept as known, and nothing like it is found"))
-                .why("should it come back, nobody would be told")
-                .cure("take the line out of `[known]`"),
+                .says(format!("`{word}` is listed in `[known]`, but is no longer found"))
+                .why("if it occurs again, it will not be reported")
+                .help("remove the line from `[known]`"),
         }
     }
 }

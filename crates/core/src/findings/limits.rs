@@ -36,45 +36,45 @@ impl Diagnose for LimitFinding {
         let warning = |at: &Span| Diagnosis::new("gateway-cannot", Severity::Warning, Some(*at));
         match self {
             Self::NoReject { entry, at } => warning(at)
-                .says(format!("{entry} is `reject`, and the gateway cannot answer what it refuses"))
+                .says(format!("{entry} is `reject`, but the gateway can only drop"))
                 .why("`gateway.limits` says so")
-                .cure("write `block`"),
+                .help("write `block`"),
             Self::NoLog { entry, at } => warning(at)
-                .says(format!("{entry} is to be logged, and the gateway cannot log"))
+                .says(format!("{entry} asks for logging, but the gateway cannot log"))
                 .why("`gateway.limits` says so")
-                .cure("write `log = \"none\"` in the matrix and leave `+log` out, or correct the limits"),
+                .help("write `log = \"none\"` in the matrix and leave `+log` out, or correct the limits"),
             Self::NoHours { entry, at } => warning(at)
-                .says(format!("{entry} holds at certain hours, and the gateway knows none"))
+                .says(format!("{entry} has hours, but the gateway has no time-based rules"))
                 .why("`gateway.limits` says so")
-                .cure("take `hours` out of it, or let something else than the gateway do it"),
+                .help("remove `hours`, or enforce them on another device"),
             Self::NoDomains { entry, at } => warning(at)
-                .says(format!("{entry} names a domain, and the gateway knows addresses only"))
+                .says(format!("{entry} names a domain, but the gateway only matches addresses"))
                 .why("`gateway.limits` says so")
-                .cure("name the addresses, or allow the internet as a whole"),
+                .help("name the addresses, or allow the internet as a whole"),
             Self::NoIpv6 { network, at } => warning(at)
-                .says(format!("`{network}` has IPv6, and the gateway does not filter it"))
-                .why("what the rules deny would get through in IPv6")
-                .cure("give the network an IPv4 `subnet` alone, and switch IPv6 off on the gateway"),
+                .says(format!("`{network}` has IPv6, but the gateway does not filter IPv6"))
+                .why("what the rules block in IPv4 would pass in IPv6")
+                .help("give the network only an IPv4 `subnet`, and disable IPv6 on the gateway"),
             Self::NotInForm { entry, why: Obstacle::Service, at } => warning(at)
-                .says(format!("{entry} is for some services only, and the gateway's lists look at sources alone"))
+                .says(format!("{entry} is for some services only, but the gateway's lists match source addresses only"))
                 .why("a rule for it would let every service through, or none")
-                .cure("say it for all services, or give the gateway another form"),
+                .help("apply it to all services, or choose another form for the gateway"),
             Self::NotInForm { entry, why: Obstacle::Destination, at } => warning(at)
-                .says(format!("{entry} is for a part of an interface only, and the gateway's lists look at sources alone"))
-                .why("a rule for it would count for everything that is reached there")
-                .cure("say it for the whole network, or put that part into a network of its own"),
+                .says(format!("{entry} is for a part of an interface only, but the gateway's lists match source addresses only"))
+                .why("a rule for it would apply to everything behind that interface")
+                .help("apply it to the whole network, or move that part to its own network"),
             Self::NoState { rules, at } => Diagnosis::new("keeps-no-state", Severity::Advice, Some(*at))
                 .says(format!("the gateway's lists keep no state: {rules} rules let in whatever looks like a reply"))
-                .why("a first packet that comes from the right port cannot be told from an answer")
-                .cure("look at `bastium prove`, which shows all of it; if it is little enough, keep this finding under [known]"),
+                .why("a new connection from the right source port looks like a reply")
+                .help("`bastium prove` lists all of it; if you accept it, list this finding in [known]"),
             Self::TooManyRules { rules, most, at } => warning(at)
-                .says(format!("the plan needs {rules} rules, and the gateway takes {most}"))
+                .says(format!("the plan needs {rules} rules, but the gateway takes at most {most}"))
                 .why("`gateway.limits` says so")
-                .cure("put networks that are treated alike into one zone, or exceptions into groups"),
+                .help("put networks with the same access into one zone, or merge exceptions by using groups"),
             Self::LongNames { rule, longest, at } => warning(at)
-                .says(format!("the rule `{rule}` has a longer name than the {longest} bytes that the gateway takes"))
+                .says(format!("the name of rule `{rule}` is longer than the {longest} bytes that the gateway takes"))
                 .why("`gateway.limits` says so")
-                .cure("shorten the names of the entry behind it"),
+                .help("shorten the names of the entry behind it"),
         }
     }
 }
@@ -97,7 +97,7 @@ pub(super) fn find_in_meaning(meaning: &Meaning<'_>) -> Vec<LimitFinding> {
     if limits.rules.is_some() || limits.name.is_some() || stateless {
         match rules::in_form(meaning, plan.gateway().form) {
             Ok(compiled) => {
-                let back = compiled.rules().filter(|rule| rule.back.is_some()).count();
+                let back = compiled.rules().filter(|rule| rule.is_for_replies()).count();
                 let at = plan.gateway().at;
                 found.extend((back > 0).then_some(LimitFinding::NoState { rules: back, at }));
                 lists(meaning, &compiled, &mut found);
@@ -128,7 +128,8 @@ fn exceptions(meaning: &Meaning<'_>, found: &mut Vec<LimitFinding>) {
     let plan = meaning.plan();
     let limits = &plan.gateway().limits;
     let whole = plan.internet_addresses();
-    let domains: AddressSet = plan.domains().iter().map(|domain| domain.stand_in.set()).collect();
+    let domains: AddressSet =
+        plan.domains().iter().map(|domain| domain.placeholder.set()).collect();
     for &id in meaning.precedence().active() {
         let exception = plan.exception(id);
         let entry = || format!("{} `{}`", exception.table(), exception.name);
@@ -179,8 +180,8 @@ fn lists(meaning: &Meaning<'_>, compiled: &RuleSet, found: &mut Vec<LimitFinding
         found.push(LimitFinding::TooManyRules { rules: count, most, at });
     }
     let Some(longest) = limits.name else { return };
-    let long = compiled.rules().find(|rule| rule.id.len() as u64 > u64::from(longest));
+    let long = compiled.rules().find(|rule| rule.id.to_string().len() as u64 > u64::from(longest));
     if let Some(rule) = long {
-        found.push(LimitFinding::LongNames { rule: rule.id.clone(), longest, at });
+        found.push(LimitFinding::LongNames { rule: rule.id.to_string(), longest, at });
     }
 }

@@ -34,41 +34,41 @@ impl Diagnose for MatrixFinding {
         let advice = |name, at: &Span| Diagnosis::new(name, Severity::Advice, Some(*at));
         match self {
             Self::DiagonalOfOne { zone, network, isolated, at } => advice("diagonal-of-one", at)
-                .says(format!("the cell {zone} -> {zone} decides nothing: the zone has only the network `{network}`"))
-                .why("devices of one VLAN reach each other without meeting the gateway, whatever the cell says")
-                .cure(if *isolated {
+                .says(format!("the cell {zone} -> {zone} has no effect: `{network}` is the only network of the zone"))
+                .why("traffic within a VLAN does not pass the gateway")
+                .help(if *isolated {
                     "write `-` there; `isolate = true` is what keeps the devices apart".to_owned()
                 } else {
                     format!("write `-` there; if devices of `{network}` must not meet, add `isolate = true` to it")
                 }),
             Self::NotIsolated { network, at } => advice("not-isolated", at)
-                .says(format!("the devices of `{network}` are not trusted and reach each other"))
-                .why("no rule on the gateway can keep devices of one VLAN apart; the switch and the access point can")
-                .cure("add `isolate = true`"),
+                .says(format!("devices in the untrusted network `{network}` can reach each other"))
+                .why("traffic within a VLAN does not pass the gateway; only the switch and access point can isolate its devices")
+                .help("add `isolate = true`"),
             Self::InternetMayEnter { zone, at } => warning("internet-may-enter", at)
                 .says(format!("anyone on the internet may open connections to all of `{zone}`"))
-                .why("its addresses are global, so nothing but this cell keeps strangers out")
-                .cure("write `block`, and an exception for what must be reached"),
+                .why("its addresses are global, so only this cell keeps strangers out")
+                .help("write `block`, and an exception for what must be reached"),
             Self::Unsaid { from, to, at } => advice("unsaid-cell", at)
-                .says(format!("the cell {from} -> {to} is `-`, though packets can go that way"))
-                .why("what happens to them is then only said by `unmatched`")
-                .cure("write allow, block or reject"),
+                .says(format!("the cell {from} -> {to} is `-`, but traffic in that direction is possible"))
+                .why("only `unmatched` then decides about it")
+                .help("write allow, block or reject"),
             Self::NothingLogged { at } => advice("nothing-logged", at)
-                .says("nothing that is blocked leaves a line in the log")
-                .why("when something does not work, nobody can see why")
-                .cure("write `log = \"block\"`"),
+                .says("blocked traffic is not logged")
+                .why("when something does not work, the log does not show why")
+                .help("write `log = \"block\"`"),
             Self::EverythingLogged { at } => advice("everything-logged", at)
-                .says("every connection leaves a line in the log")
-                .why("what matters drowns in it")
-                .cure("write `log = \"block\"`, and `log = true` for single exceptions"),
+                .says("every connection is logged")
+                .why("important lines are lost among the rest")
+                .help("write `log = \"block\"`, and `log = true` for single exceptions"),
             Self::ServiceRepeated { service, other, at } => advice("service-repeated", at)
-                .says(format!("service `{service}` is the same as `{other}`"))
-                .why("two names for one thing hide that two rules are alike")
-                .cure(format!("use `{other}`")),
+                .says(format!("service `{service}` is identical to `{other}`"))
+                .why("two names for one service hide that two rules do the same")
+                .help(format!("use `{other}`")),
             Self::NoDefaultRoute { zone, at } => warning("no-default-route", at)
                 .says(format!("`{zone}` may reach the internet, but the plan has no uplink"))
                 .why("without one there is no default route, and nothing gets out")
-                .cure("declare the uplink, as in `[uplink.fibre]`"),
+                .help("declare the uplink, as in `[uplink.fibre]`"),
         }
     }
 }

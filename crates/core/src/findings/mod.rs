@@ -53,8 +53,8 @@ fn rules_differ(meaning: &Meaning<'_>) -> Option<Diagnosis> {
             "it could not be decided whether the compiled rules do what the plan says".to_owned()
         }
     };
-    let cure = "do not enter the rules, and report the plan: this is a fault of Bastium";
-    Some(Diagnosis::new("rules-differ", Severity::Error, None).says(says).cure(cure))
+    let help = "do not enter the rules, and report the plan: this is a fault of Bastium";
+    Some(Diagnosis::new("rules-differ", Severity::Error, None).says(says).help(help))
 }
 
 /// Everything there is to say about a plan on one day, in the order of the text: the errors that

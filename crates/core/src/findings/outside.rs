@@ -35,29 +35,29 @@ impl Diagnose for OutsideFinding {
         match self {
             Self::ManagementOffered { inbound, service, at } => warning("management-offered", at)
                 .says(format!("inbound `{inbound}` offers {service} to everyone on the internet"))
-                .why("within hours strangers try passwords on it")
-                .cure("let people in by a tunnel, or narrow `from` to the few addresses that need it"),
+                .why("services open to the internet are attacked within hours")
+                .help("use a tunnel instead, or narrow `from` to the few addresses that need it"),
             Self::DeafTunnel { tunnel, at } => advice("deaf-tunnel", at)
                 .says(format!("the gateway does not listen for tunnel `{tunnel}`"))
-                .why("its clients cannot arrive, unless something else than the gateway lets them in")
-                .cure("add a line like `listens = \"udp/51820\"`"),
+                .why("its clients cannot connect, unless another device accepts them")
+                .help("add a line like `listens = \"udp/51820\"`"),
             Self::DeniedByName { exception, domain, at } => warning("denied-by-name", at)
                 .says(format!("exception `{exception}` denies `{domain}` by its name"))
-                .why("whoever knows the address, or asks another resolver, gets there all the same")
-                .cure("allow what is needed instead, or deny the internet as a whole"),
+                .why("whoever knows the address or uses another resolver can still get there")
+                .help("allow what is needed instead, or deny the internet as a whole"),
             Self::OtherResolver { exception, domain, network, at } => advice("other-resolver", at)
-                .says(format!("`{network}` may ask resolvers on the internet, and exception `{exception}` depends on where `{domain}` leads"))
-                .why("the gateway learns the addresses of a name from the answers that it gives itself")
-                .cure(format!("block dns from `{network}` to the internet, so that it asks the gateway")),
+                .says(format!("`{network}` may use resolvers on the internet, but exception `{exception}` depends on the gateway's answers for `{domain}`"))
+                .why("the gateway only learns the addresses of a domain from its own DNS answers")
+                .help(format!("block dns from `{network}` to the internet, so that it asks the gateway")),
             Self::NotReachable { inbound, at } => warning("offered-in-vain", at)
-                .says(format!("inbound `{inbound}` translates nothing, and its host has no global address"))
-                .why("nobody outside can send to a private address (RFC 1918, RFC 4193)")
-                .cure("write `translate = true`, or give the host a global address"),
+                .says(format!("inbound `{inbound}` is not translated, but its host has no global address"))
+                .why("private addresses are not reachable from the internet (RFC 1918, RFC 4193)")
+                .help("write `translate = true`, or give the host a global address"),
         }
     }
 }
 
-/// What can be told from the plan alone.
+/// What follows from the plan alone.
 pub(super) fn find(plan: &Plan) -> Vec<OutsideFinding> {
     let mut found = Vec::new();
     for inbound in plan.inbounds() {
@@ -77,7 +77,7 @@ pub(super) fn find(plan: &Plan) -> Vec<OutsideFinding> {
     }
     for exception in plan.exceptions().iter().filter(|e| e.action != Action::Allow && !e.off) {
         let named = plan.domains().iter().find(|domain| {
-            let own = domain.stand_in.set();
+            let own = domain.placeholder.set();
             // To deny the internet as a whole denies names too, and is no mistake.
             own.is_subset(&exception.to.addresses)
                 && !plan.internet_addresses().is_subset(&exception.to.addresses)
@@ -103,7 +103,7 @@ fn offered(plan: &Plan, permission: &Exception, found: &mut Vec<OutsideFinding>)
     }
 }
 
-/// What takes the meaning to be told.
+/// What needs the meaning.
 pub(super) fn find_in_meaning(meaning: &Meaning<'_>) -> Vec<OutsideFinding> {
     let plan = meaning.plan();
     let mut found = Vec::new();
@@ -113,7 +113,7 @@ pub(super) fn find_in_meaning(meaning: &Meaning<'_>) -> Vec<OutsideFinding> {
         let named = plan
             .domains()
             .iter()
-            .find(|domain| domain.stand_in.set().is_subset(&exception.to.addresses) && !whole);
+            .find(|domain| domain.placeholder.set().is_subset(&exception.to.addresses) && !whole);
         let Some(domain) = named.filter(|_| exception.action == Action::Allow) else { continue };
         for id in plan.network_ids() {
             let here = plan.network_addresses(id).intersection(&exception.from.addresses);
@@ -135,7 +135,7 @@ pub(super) fn find_in_meaning(meaning: &Meaning<'_>) -> Vec<OutsideFinding> {
 fn asks_elsewhere(meaning: &Meaning<'_>, id: crate::plan::NetworkId, sources: &AddressSet) -> bool {
     let plan = meaning.plan();
     let asking = Match {
-        enters: IntervalSet::point(plan.network_leg(id)),
+        enters: IntervalSet::point(plan.network_interface(id)),
         source: sources.clone(),
         destination: plan.internet_addresses().clone(),
         service: built_in("dns").map(|service| service.set()).unwrap_or_default(),

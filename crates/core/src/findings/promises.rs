@@ -65,48 +65,48 @@ impl Diagnose for PromiseFinding {
         match self {
             Self::Broken { word, guarantee, packet, because, at } => warning("guarantee-broken", at)
                 .says(format!("`{word}.{guarantee}` does not hold: {packet} {}", match *word {
-                    "never" => "is let through",
-                    _ => "is not let through",
+                    "never" => "is allowed",
+                    _ => "is not allowed",
                 }))
-                .why(format!("{because}; a guarantee holds whatever else is written"))
-                .cure("change the entry that decides, or take the guarantee back"),
+                .why(format!("{because}; a guarantee must hold whatever else the plan says"))
+                .help("change the deciding entry, or remove the guarantee"),
             Self::Nothing { guarantee, why, at } => warning("guarantee-broken", at)
                 .says(format!("`always.{guarantee}` does not hold: no packet arrives, {why}"))
-                .why("what should always pass cannot pass at all")
-                .cure("add what is missing on the way, or take the guarantee back"),
+                .why("traffic that must always pass cannot pass at all")
+                .help("add what is missing, or remove the guarantee"),
             Self::WithoutWay { guarantee, members, at } => warning("guarantee-in-part", at)
-                .says(format!("`always.{guarantee}` says nothing about {}: there is no way to the other end", members.join(", ")))
-                .why("it was shown for the others only")
-                .cure("give them an address in the family of the other end, or leave them out of the guarantee"),
+                .says(format!("`always.{guarantee}` does not cover {}: there is no route to the other end", members.join(", ")))
+                .why("it holds for the others only")
+                .help("give them an address in the family of the other end, or leave them out of the guarantee"),
             Self::Within { guarantee, network, at } => advice("never-within", at)
                 .says(format!("`never.{guarantee}` says nothing within `{network}`"))
-                .why("devices of one network meet without the gateway")
-                .cure(format!("add `isolate = true` to `{network}`, and set it on switch and access point")),
+                .why("traffic within a network does not pass the gateway")
+                .help(format!("add `isolate = true` to `{network}`, and set it on switch and access point")),
             Self::AnnouncedInVain { discovery, lonely, at } => warning("announced-in-vain", at)
-                .says(format!("discovery `{discovery}` repeats names of {}, and nothing may connect between there and the others", names(lonely)))
-                .why("people see a device by name, and every try to use it fails")
-                .cure("add the exception that lets them use it, or take the network out of `between`"),
+                .says(format!("discovery `{discovery}` announces devices of {}, but nothing may connect to them", names(lonely)))
+                .why("people see the devices, but cannot use them")
+                .help("add the exception that allows it, or remove the network from `between`"),
             Self::NotAnnounced { exception, from, to, at } => advice("not-announced", at)
-                .says(format!("exception `{exception}` lets `{from}` print to `{to}`, where nobody finds the printers by name"))
-                .why("printers announce themselves in their own network only (RFC 6762)")
-                .cure(format!("add `[discovery.NAME]` with `between = [\"{from}\", \"{to}\"]`, or set the printers up by address and keep this")),
+                .says(format!("exception `{exception}` lets `{from}` print to `{to}`, but no discovery entry announces the printers there"))
+                .why("mDNS announcements stay within their own network (RFC 6762)")
+                .help(format!("add `[discovery.NAME]` with `between = [\"{from}\", \"{to}\"]`, or set up the printers by address and list this finding in [known]")),
             Self::StreamBlocked { stream, at } => warning("stream-blocked", at)
-                .says(format!("nothing lets stream `{stream}` through, whoever opens it"))
-                .why("a load that is planned for is not permitted")
-                .cure("add the exception that lets it through, or take the stream out"),
+                .says(format!("stream `{stream}` is not allowed in either direction"))
+                .why("the plan reserves capacity for traffic that is blocked")
+                .help("add the exception that allows it, or remove the stream"),
             Self::HeavyStreams { mbps, routes, at } => warning("heavy-streams", at)
                 .says(format!("streams take {} of the {} Mbit/s that the gateway can carry", mbps.rate(), routes.rate()))
-                .why("what else passes between networks gets slow")
-                .cure("put the ends of the heaviest stream into one network, or plan for a larger gateway"),
+                .why("all other traffic between networks will be slow")
+                .help("put the ends of the heaviest stream into one network, or plan for a larger gateway"),
             Self::UnknownCapacity { mbps, at } => advice("unknown-capacity", at)
-                .says(format!("streams of {} Mbit/s pass the gateway, and nothing says how much it can carry", mbps.rate()))
-                .why("small gateways route far less than their ports could")
-                .cure("add `routes-mbps = …` to `[gateway]`, from its data sheet"),
+                .says(format!("streams of {} Mbit/s pass the gateway, but the plan does not say how much it can route", mbps.rate()))
+                .why("small gateways often route much less than their port speed")
+                .help("add `routes-mbps = …` to `[gateway]`, from its data sheet"),
         }
     }
 }
 
-/// All of them: each takes the meaning to be told.
+/// All of them; each needs the meaning.
 pub(super) fn find_in_meaning(meaning: &Meaning<'_>) -> Vec<PromiseFinding> {
     let mut found = Vec::new();
     guarantees(meaning, &mut found);
@@ -152,7 +152,7 @@ fn guarantees(meaning: &Meaning<'_>, found: &mut Vec<PromiseFinding>) {
 fn connects(meaning: &Meaning<'_>, from: NetworkId, to: NetworkId) -> bool {
     let plan = meaning.plan();
     let all = Match {
-        enters: IntervalSet::point(plan.network_leg(from)),
+        enters: IntervalSet::point(plan.network_interface(from)),
         source: plan.network_addresses(from).clone(),
         destination: plan.network_addresses(to).clone(),
         ..Match::everything()
@@ -181,7 +181,7 @@ fn discoveries(meaning: &Meaning<'_>, found: &mut Vec<PromiseFinding>) {
     }
 }
 
-/// Where a plan repeats some names, one that lets people print across networks without is told of.
+/// Where a plan repeats some names, one that lets people print across networks without is reported.
 fn not_announced(meaning: &Meaning<'_>, found: &mut Vec<PromiseFinding>) {
     let plan = meaning.plan();
     let printing = built_in("ipp").map(|service| service.set()).unwrap_or_default();
@@ -237,7 +237,7 @@ fn streams(meaning: &Meaning<'_>, found: &mut Vec<PromiseFinding>) {
             .collect();
         if verdicts.iter().any(|verdict| verdict.is_filtered()) {
             routed.push(stream);
-            if !verdicts.iter().any(|v| matches!(v, Verdict::Allow | Verdict::DoesNotPass)) {
+            if !verdicts.iter().any(|v| matches!(v, Verdict::Allow | Verdict::NotRouted)) {
                 let (stream, at) = (stream.name.clone(), stream.at);
                 found.push(PromiseFinding::StreamBlocked { stream, at });
             }

@@ -30,34 +30,34 @@ impl Diagnose for WiringFinding {
         let advice = |name, at: &Span| Diagnosis::new(name, Severity::Advice, Some(*at));
         match self {
             Self::Missing { network, device, port, needed_by, at } => warning("network-missing", at)
-                .says(format!("{needed_by} needs `{network}`, and port {port} of {device} does not carry it"))
-                .why("a network that one cable on the way does not carry silently does not work")
-                .cure(if device == "gateway" {
+                .says(format!("{needed_by} needs `{network}`, but port {port} of {device} does not carry it"))
+                .why("a VLAN that is missing on one link fails silently")
+                .help(if device == "gateway" {
                     format!("write `port = \"{port}\"` in `[network.{network}]`, or wire it another way")
                 } else {
                     format!("add \"{network}\" to `tagged` of that port, or wire it another way")
                 }),
             Self::Nowhere { network, at } => warning("network-nowhere", at)
-                .says(format!("`{network}` arrives at a switch, and no port and no Wi-Fi name leads into it"))
-                .why("nobody can join it")
-                .cure("give it a switch port or a Wi-Fi name, or take it out"),
+                .says(format!("`{network}` reaches a switch, but no port or Wi-Fi network uses it"))
+                .why("no device can join it")
+                .help("assign it to a switch port or a Wi-Fi network, or remove it"),
             Self::SingleCable { port, switch, at } => advice("single-cable", at)
-                .says(format!("all of switch `{switch}` hangs on the one cable at {port}"))
+                .says(format!("switch `{switch}` depends on the single cable at {port}"))
                 .why("when that cable or port dies, everyone behind it is cut off")
-                .cure("join two ports into an aggregate, as in `aggregate = { core = [\"lan1\", \"lan2\"] }`"),
+                .help("bundle two ports into an aggregate, as in `aggregate = { core = [\"lan1\", \"lan2\"] }`"),
             Self::NoPort { network, at } => advice("no-port", at)
-                .says(format!("`{network}` does not say at which port of the gateway it arrives"))
-                .why("whoever sets the gateway up has to guess")
-                .cure("add a line like `port = \"lan1\"`"),
+                .says(format!("`{network}` has no gateway `port`"))
+                .why("whoever configures the gateway has to guess")
+                .help("add a line like `port = \"lan1\"`"),
             Self::WifiTwice { shown, one, other, at, first } => warning("wifi-twice", at)
-                .says(format!("the Wi-Fi name \"{shown}\" leads into `{one}` and into `{other}` on one access point"))
-                .why("nobody can tell which network a device ends up in: one of the two is on the wrong VLAN")
-                .cure("give one of the two another `name`, or let another access point send it")
+                .says(format!("the Wi-Fi name \"{shown}\" leads to both `{one}` and `{other}` on one access point"))
+                .why("devices end up in either network, some of them in the wrong VLAN")
+                .help("change the `name` of one of the two, or move it to another access point")
                 .also(*first, "the other one"),
             Self::UntaggedTrunk { network, port, at } => advice("untagged-trunk", at)
-                .says(format!("`{network}` arrives at {port} without a tag, beside networks with one"))
-                .why("whatever is plugged in there without being set up lands in it")
-                .cure("give it a `vlan`, or a port of its own"),
+                .says(format!("`{network}` is untagged on {port}, which also carries tagged networks"))
+                .why("any device that is plugged in there without configuration joins it")
+                .help("give it a `vlan`, or its own port"),
         }
     }
 }

@@ -1,31 +1,31 @@
 //! One packet, one question after the other.
 
 use super::Meaning;
-use super::ground::{LegGround, UNSPECIFIED_V4, UNSPECIFIED_V6};
+use super::address_facts::{InterfaceFacts, UNSPECIFIED_V4, UNSPECIFIED_V6};
 use crate::plan::{ExceptionId, NetworkId};
 use crate::space::{Ends, Packet, ServiceSet};
-use crate::verdict::{Cause, Decision, Forgery, NoWay, Verdict};
+use crate::verdict::{Cause, Decision, NoRoute, Spoofing, Verdict};
 
 impl Meaning<'_> {
-    /// What happens to a packet. One that enters at a leg that the plan does not have is forged.
+    /// What happens to a packet. One that enters at an interface that the plan does not have is spoofed.
     pub fn decide(&self, packet: &Packet) -> Decision {
-        if packet.enters == self.ground.gateway_leg {
+        if packet.enters == self.ground.gateway_interface {
             return self.begun_by_gateway(packet);
         }
         if self.plan.is_translated(packet.enters) && self.ground.lets_in(packet) {
             return self.on_its_way(packet);
         }
-        let Some(ground) = self.ground.leg(packet.enters) else {
-            return denied(Verdict::Block, true, Cause::Forged(Forgery::Source, packet.enters));
+        let Some(ground) = self.ground.interface(packet.enters) else {
+            return denied(Verdict::Block, true, Cause::Spoofed(Spoofing::Source, packet.enters));
         };
         if ground.own.contains(packet.source())
             && ground.own.contains(packet.destination())
             && let Some(network) = self.plan.network_on(packet.enters)
         {
-            return denied(Verdict::DoesNotPass, false, Cause::SameNetwork(network));
+            return denied(Verdict::NotRouted, false, Cause::SameNetwork(network));
         }
-        if let Some(forgery) = self.forgery(packet, ground) {
-            return denied(Verdict::Block, true, Cause::Forged(forgery, packet.enters));
+        if let Some(spoofing) = self.spoofing(packet, ground) {
+            return denied(Verdict::Block, true, Cause::Spoofed(spoofing, packet.enters));
         }
         if let Some(inside) = self.translate(packet) {
             return self.on_its_way(&inside);
@@ -33,8 +33,8 @@ impl Meaning<'_> {
         if ground.to_gateway.contains(packet.destination()) {
             return self.at_gateway(packet, ground);
         }
-        if let Some(reason) = self.no_way(packet) {
-            return denied(Verdict::NoWay, false, Cause::NoRoute(reason));
+        if let Some(reason) = self.no_route(packet) {
+            return denied(Verdict::NoRoute, false, Cause::NoRoute(reason));
         }
         self.on_its_way(packet)
     }
@@ -56,19 +56,19 @@ impl Meaning<'_> {
         }
     }
 
-    fn forgery(&self, packet: &Packet, ground: &LegGround) -> Option<Forgery> {
+    fn spoofing(&self, packet: &Packet, ground: &InterfaceFacts) -> Option<Spoofing> {
         let source = packet.source();
         if source == UNSPECIFIED_V4 || source == UNSPECIFIED_V6 {
             if !has(&self.ground.from_unspecified, packet) {
-                return Some(Forgery::Unspecified);
+                return Some(Spoofing::Unspecified);
             }
         } else if !ground.belongs.contains(source) {
-            return Some(Forgery::Source);
+            return Some(Spoofing::Source);
         }
-        ground.hidden.contains(packet.destination()).then_some(Forgery::ToPrivate)
+        ground.hidden.contains(packet.destination()).then_some(Spoofing::ToPrivate)
     }
 
-    fn at_gateway(&self, packet: &Packet, ground: &LegGround) -> Decision {
+    fn at_gateway(&self, packet: &Packet, ground: &InterfaceFacts) -> Decision {
         let (plan, destination) = (self.plan, packet.destination());
         if has(&self.ground.ipv6_needs, packet) {
             return allowed(false, Cause::Ipv6Needs);
@@ -102,8 +102,8 @@ impl Meaning<'_> {
             }
         }
         let leased = plan.uplink_on(packet.enters).is_some_and(|uplink| uplink.dhcp);
-        let told = ground.lease_points.contains(destination);
-        if leased && told && has(&self.ground.uplink_lease, packet) {
+        let reported = ground.lease_points.contains(destination);
+        if leased && reported && has(&self.ground.uplink_lease, packet) {
             return allowed(false, Cause::GatewayService(packet.enters));
         }
         denied(Verdict::Block, plan.matrix().unmatched().log, Cause::Unmatched)
@@ -131,25 +131,25 @@ impl Meaning<'_> {
         uses.map(|uses| &uses.set)
     }
 
-    fn no_way(&self, packet: &Packet) -> Option<NoWay> {
+    fn no_route(&self, packet: &Packet) -> Option<NoRoute> {
         let (source, destination) = (packet.source(), packet.destination());
         let ground = &self.ground;
         if ground.link_only.contains(source) {
-            return Some(NoWay::LinkOnly);
+            return Some(NoRoute::LinkOnly);
         }
         if ground.inside.contains(destination) {
-            return ground.broadcasts.contains(destination).then_some(NoWay::Broadcast);
+            return ground.broadcasts.contains(destination).then_some(NoRoute::Broadcast);
         }
         if self.beside(destination).is_some() {
             return None;
         }
         if !ground.internet.contains(destination) {
-            return Some(NoWay::Nowhere);
+            return Some(NoRoute::Nowhere);
         }
         if !ground.outward.contains(destination) {
-            return Some(NoWay::NoUplink);
+            return Some(NoRoute::NoUplink);
         }
-        ground.unique_local.contains(source).then_some(NoWay::UniqueLocal)
+        ground.unique_local.contains(source).then_some(NoRoute::UniqueLocal)
     }
 
     /// Of the exceptions that match and have no matching one directly above them, the first of the

@@ -1,14 +1,14 @@
 //! What a plan says about a packet, directly: no rules, no order of lines.
 //!
 //! Two ways lead through the same steps. [`Meaning::decide`] asks one question after the other about
-//! a single packet; [`Meaning::parts`] cuts a whole packet set along the same lines, step by step, leg by leg. Tests hold the
+//! a single packet; [`Meaning::parts`] cuts a whole packet set along the same lines, step by step, interface by interface. Tests hold the
 //! one against the other, and both against the compiled rules, which share none of this code.
 //!
-//! The steps, in order: same network; forged; offered; to (or from) the gateway; ways; exceptions; the
+//! The steps, in order: same network; spoofed; offered; to (or from) the gateway; ways; exceptions; the
 //! cell.
 
+mod address_facts;
 mod decide;
-mod ground;
 mod offered;
 mod parts;
 mod precedence;
@@ -20,9 +20,9 @@ pub(crate) use steps::Step;
 
 use crate::addressing::link_local;
 use crate::plan::{Action, Exception, ExceptionId, Inbound, Place, Plan};
-use crate::space::{AddressSet, IntervalSet, Leg, Match, PacketSet, ServiceSet};
+use crate::space::{AddressSet, Interface, IntervalSet, Match, PacketSet, ServiceSet};
 use crate::verdict::{Cause, Decision};
-use ground::Ground;
+use address_facts::AddressFacts;
 use jiff::civil::Date;
 
 /// A plan's meaning on one day.
@@ -30,7 +30,7 @@ use jiff::civil::Date;
 pub struct Meaning<'p> {
     plan: &'p Plan,
     day: Date,
-    ground: Ground,
+    ground: AddressFacts,
     precedence: Precedence,
 }
 
@@ -40,7 +40,7 @@ impl<'p> Meaning<'p> {
     /// # Errors
     /// Where exceptions contradict each other, or their order runs in a circle: all such places.
     pub fn new(plan: &'p Plan, day: Date) -> Result<Self, Vec<OrderProblem>> {
-        let ground = Ground::survey(plan, day);
+        let ground = AddressFacts::survey(plan, day);
         let counts = |(_, exception): &(usize, &Exception)| exception.counts_on(day);
         let active = plan.exceptions().iter().enumerate().filter(counts);
         let active = active.map(|(index, _)| ExceptionId(index)).collect();
@@ -63,29 +63,29 @@ impl<'p> Meaning<'p> {
         &self.precedence
     }
 
-    /// Every packet that can be at all: it enters at a leg that the plan has.
+    /// Every packet that can be at all: it enters at an interface that the plan has.
     pub fn universe(&self) -> PacketSet {
         self.ground.universe()
     }
 
-    /// The sources that belong on a leg, those that never leave their link left out; nothing for a
-    /// leg that is the gateway's own.
-    pub fn sources_on(&self, leg: Leg) -> AddressSet {
-        let belongs = self.ground.leg(leg).map(|ground| ground.belongs.clone());
+    /// The sources that belong on an interface, those that never leave their link left out; nothing for
+    /// an interface that is the gateway's own.
+    pub fn sources_on(&self, interface: Interface) -> AddressSet {
+        let belongs = self.ground.interface(interface).map(|ground| ground.belongs.clone());
         belongs.unwrap_or_default().difference(&self.ground.link_only)
     }
 
     /// Everything by which a place speaks to the gateway: whatever counts as the gateway where it enters; also
     /// from the links of networks that the place names. Nothing where the other place is not the gateway.
     pub fn to_gateway_from(&self, from: &Place, to: &Place, service: &ServiceSet) -> PacketSet {
-        let legs = self.ground.legs.iter().filter(|_| to.gateway);
-        let all = legs.map(|ground| {
+        let interfaces = self.ground.interfaces.iter().filter(|_| to.gateway);
+        let all = interfaces.map(|ground| {
             let mut source = ground.belongs.intersection(&from.addresses);
-            if from.links.contains(ground.leg) {
+            if from.links.contains(ground.interface) {
                 source = source.union(&link_local());
             }
             Match {
-                enters: IntervalSet::point(ground.leg),
+                enters: IntervalSet::point(ground.interface),
                 source,
                 destination: ground.to_gateway.clone(),
                 service: service.clone(),
@@ -145,11 +145,11 @@ impl<'p> Meaning<'p> {
     /// The packets from outside the gateway that are decided before anybody asks whether they are to be
     /// translated: those that stay in their network, and those whose source does not belong there.
     pub fn decided_untranslated(&self) -> Vec<Match> {
-        let legs = (0..self.ground.gateway_leg.0).map(Leg);
-        let steps = legs.flat_map(|leg| self.steps(leg));
+        let interfaces = (0..self.ground.gateway_interface.0).map(Interface);
+        let steps = interfaces.flat_map(|interface| self.steps(interface));
         let early = steps.filter_map(|step| match step {
             Step::Decide(packets, decision) => {
-                matches!(decision.cause, Cause::SameNetwork(_) | Cause::Forged(..))
+                matches!(decision.cause, Cause::SameNetwork(_) | Cause::Spoofed(..))
                     .then_some(*packets)
             }
             Step::Offered | Step::Exceptions(_) => None,
@@ -159,25 +159,27 @@ impl<'p> Meaning<'p> {
 
     /// The packets that ask for offered services that are translated, as they are before.
     pub fn asked_outside(&self) -> Vec<Match> {
-        self.translations().map(|inbound| ground::asked_outside(self.plan, inbound)).collect()
+        self.translations()
+            .map(|inbound| address_facts::asked_outside(self.plan, inbound))
+            .collect()
     }
 
-    /// What enters at a leg and never comes before a list: it stays in its network, or has no way and is
+    /// What enters at an interface and never comes before a list: it stays in its network, or has no way and is
     /// not for the gateway.
-    pub(crate) fn never_asked(&self, leg: Leg) -> Vec<Match> {
-        let Some(ground) = self.ground.leg(leg) else { return Vec::new() };
-        let mut forged = PacketSet::empty();
+    pub(crate) fn never_asked(&self, interface: Interface) -> Vec<Match> {
+        let Some(ground) = self.ground.interface(interface) else { return Vec::new() };
+        let mut spoofed = PacketSet::empty();
         let mut never = Vec::new();
-        for step in self.steps(leg) {
+        for step in self.steps(interface) {
             let Step::Decide(packets, decision) = step else { continue };
             match decision.cause {
                 Cause::SameNetwork(_) => never.push(*packets),
-                Cause::Forged(..) => forged = forged.union(&(*packets).into()),
+                Cause::Spoofed(..) => spoofed = spoofed.union(&(*packets).into()),
                 _ if decision.verdict.is_filtered() => {}
                 _ => {
                     let destination = packets.destination.difference(&ground.to_gateway);
                     let through = PacketSet::from(Match { destination, ..*packets });
-                    never.extend(through.difference(&forged).products());
+                    never.extend(through.difference(&spoofed).products());
                 }
             }
         }
@@ -186,8 +188,9 @@ impl<'p> Meaning<'p> {
 
     /// The inside destinations that no packet from outside can have: they are not global.
     pub(crate) fn hidden_outside(&self) -> AddressSet {
-        let uplinks = self.plan.uplink_legs();
-        let outside = self.ground.legs.iter().filter(|ground| uplinks.contains(ground.leg));
+        let uplinks = self.plan.uplink_interfaces();
+        let outside =
+            self.ground.interfaces.iter().filter(|ground| uplinks.contains(ground.interface));
         outside.map(|ground| ground.hidden.clone()).collect()
     }
 

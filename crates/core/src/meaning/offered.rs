@@ -1,13 +1,13 @@
 //! Services offered to the outside: a packet for one is decided as what it becomes.
 
 use super::Meaning;
-use super::ground::{Ground, asked_outside};
+use super::address_facts::{AddressFacts, asked_outside};
 use super::parts::{Cutter, Part};
 use crate::plan::Inbound;
 use crate::space::{Block, Ends, IntervalSet, Packet, PacketSet, Region, ServicePoint};
 use std::net::IpAddr;
 
-impl Ground {
+impl AddressFacts {
     /// Whether an offered service lets that translated packet in.
     pub(super) fn lets_in(&self, packet: &Packet) -> bool {
         self.translated.iter().any(|entry| entry.1.contains(packet))
@@ -21,16 +21,16 @@ impl Meaning<'_> {
         let inbound = self.translations().find(asked)?;
         let service = inbound.inward(&IntervalSet::point(packet.service.coordinate())).first()?;
         Some(Packet {
-            enters: self.plan.translated_leg(packet.enters),
+            enters: self.plan.translated_interface(packet.enters),
             ends: Ends::new(packet.source(), inbound.target?)?,
             service: ServicePoint::from_coordinate(service)?,
             at: packet.at,
         })
     }
 
-    /// The same, but only for a packet that gets as far as that step: one that is not forged.
+    /// The same, but only for a packet that gets as far as that step: one that is not spoofed.
     pub(crate) fn translate_if_asked(&self, packet: &Packet) -> Option<Packet> {
-        if self.plan.inbounds().is_empty() || packet.enters >= self.ground.gateway_leg {
+        if self.plan.inbounds().is_empty() || packet.enters >= self.ground.gateway_interface {
             return None;
         }
         let inside = self.translate(packet)?;
@@ -57,8 +57,8 @@ impl Meaning<'_> {
                 };
                 let mut inner =
                     Cutter::new(PacketSet { v4: Region::new([inside]), ..PacketSet::empty() });
-                for leg in self.legs_of(&inner.rest) {
-                    self.steps(leg).iter().for_each(|step| self.take(step, &mut inner));
+                for interface in self.interfaces_of(&inner.rest) {
+                    self.steps(interface).iter().for_each(|step| self.take(step, &mut inner));
                 }
                 for part in inner.parts {
                     cutter.keep(self.carried_back(&part, block, inbound));
@@ -67,14 +67,19 @@ impl Meaning<'_> {
         }
     }
 
-    /// The legs of what is translated after it entered on these.
-    fn moved(&self, legs: &IntervalSet<crate::space::Leg>) -> IntervalSet<crate::space::Leg> {
-        let moved = |leg| self.plan.translated_leg(leg);
-        IntervalSet::from_spans(legs.spans().iter().map(|(low, high)| (moved(*low), moved(*high))))
+    /// The interfaces of what is translated after it entered on these.
+    fn moved(
+        &self,
+        interfaces: &IntervalSet<crate::space::Interface>,
+    ) -> IntervalSet<crate::space::Interface> {
+        let moved = |interface| self.plan.translated_interface(interface);
+        IntervalSet::from_spans(
+            interfaces.spans().iter().map(|(low, high)| (moved(*low), moved(*high))),
+        )
     }
 
     fn carried_back(&self, part: &Part, from: &Block<u32>, inbound: &Inbound) -> Part {
-        let back = |leg| self.plan.came_by(leg);
+        let back = |interface| self.plan.came_by(interface);
         let blocks = part.packets.v4.blocks().iter().map(|block| Block {
             enters: IntervalSet::from_spans(
                 block.enters.spans().iter().map(|(low, high)| (back(*low), back(*high))),

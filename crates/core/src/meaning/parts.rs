@@ -3,7 +3,7 @@
 use super::Meaning;
 use super::steps::Step;
 use crate::plan::ExceptionId;
-use crate::space::{IntervalSet, Leg, Match, PacketSet};
+use crate::space::{Interface, IntervalSet, Match, PacketSet};
 use crate::verdict::Decision;
 
 /// A set of packets to which the same thing happens, for the same reason.
@@ -46,15 +46,15 @@ impl Cutter {
 
 impl Meaning<'_> {
     /// Cuts a set into parts to which the same happens for the same reason. Together the parts are
-    /// the set again, as far as its packets enter at legs that the plan has.
+    /// the set again, as far as its packets enter at interfaces that the plan has.
     pub fn parts(&self, set: &PacketSet) -> Vec<Part> {
         let set = set.intersection(&self.universe());
         let mut all = Cutter::new(PacketSet::empty());
         let destinations = set.destinations();
-        for leg in self.legs_of(&set) {
-            let here = Match { enters: IntervalSet::point(leg), ..Match::everything() };
+        for interface in self.interfaces_of(&set) {
+            let here = Match { enters: IntervalSet::point(interface), ..Match::everything() };
             let mut cutter = Cutter::new(set.intersection(&here.into()));
-            for step in self.steps_to(leg, &destinations) {
+            for step in self.steps_to(interface, &destinations) {
                 if cutter.rest.is_empty() {
                     break;
                 }
@@ -69,8 +69,8 @@ impl Meaning<'_> {
     /// The same, as if the plan had no exceptions; what is offered is not looked at.
     pub(crate) fn parts_without_exceptions(&self, set: &PacketSet) -> Vec<Part> {
         let mut all = Cutter::new(set.intersection(&self.universe()));
-        for leg in self.legs_of(set) {
-            for step in self.steps(leg) {
+        for interface in self.interfaces_of(set) {
+            for step in self.steps(interface) {
                 if let Step::Decide(packets, decision) = step {
                     all.cut_set(&(*packets).into(), decision);
                 }
@@ -79,11 +79,11 @@ impl Meaning<'_> {
         all.parts
     }
 
-    /// The legs at which the packets of a set enter.
-    pub(super) fn legs_of(&self, set: &PacketSet) -> Vec<Leg> {
+    /// The interfaces at which the packets of a set enter.
+    pub(super) fn interfaces_of(&self, set: &PacketSet) -> Vec<Interface> {
         let enters = set.enters();
-        let last = self.plan.translated_leg(self.ground.gateway_leg);
-        (0..=last.0).map(Leg).filter(|leg| enters.contains(*leg)).collect()
+        let last = self.plan.translated_interface(self.ground.gateway_interface);
+        (0..=last.0).map(Interface).filter(|interface| enters.contains(*interface)).collect()
     }
 
     pub(super) fn take(&self, step: &Step, cutter: &mut Cutter) {

@@ -1,15 +1,15 @@
 //! Which exception goes above which, and whether that leaves anything open.
 //!
 //! Containment is judged on the packets that an exception can still decide: those that are not
-//! forged, have a way and so on. A range that also holds the broadcast address is not wider for it.
+//! spoofed, have a way and so on. A range that also holds the broadcast address is not wider for it.
 
-use super::ground::Ground;
+use super::address_facts::AddressFacts;
 use crate::addressing::link_local;
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::example;
 use crate::graph;
 use crate::name::Name;
 use crate::plan::{Action, Exception, ExceptionId, Plan};
-use crate::sample;
 use crate::source::Span;
 use crate::space::{AddressSet, IntervalSet, Match, Nearby, Packet, PacketSet, ServiceSet};
 
@@ -80,8 +80,8 @@ impl Diagnose for OrderProblem {
                         "exceptions `{}` ({}) and `{}` ({}) contradict each other on {words}",
                         one.name, one.action.word(), other.name, other.action.word(),
                     ))
-                    .why("neither is narrower than the other, so nothing says which goes first")
-                    .cure(format!(
+                    .why("neither is narrower than the other, so their order is undefined")
+                    .help(format!(
                         "add `before = [\"{}\"]` to `{}`, or `before = [\"{}\"]` to `{}`, or make one of them narrower",
                         one.name, other.name, other.name, one.name,
                     ))
@@ -91,9 +91,9 @@ impl Diagnose for OrderProblem {
                 let names: Vec<&str> = parties.iter().map(|p| p.name.as_str()).collect();
                 let first = parties.first().map_or(Span::default(), |party| party.at);
                 Diagnosis::new("order-circle", Severity::Error, Some(first))
-                    .says(format!("the order of these exceptions runs in a circle: {}", names.join(" above ")))
-                    .why("a narrower exception goes above a wider one, and `before` may not turn that round")
-                    .cure("take one of the names out of `before`")
+                    .says(format!("the order of these exceptions is circular: {}", names.join(" above ")))
+                    .why("a narrower exception always goes above a wider one, and `before` cannot reverse that")
+                    .help("remove one of the names from `before`")
             }
         }
     }
@@ -113,7 +113,7 @@ pub struct Precedence {
 impl Precedence {
     pub(super) fn new(
         plan: &Plan,
-        ground: &Ground,
+        ground: &AddressFacts,
         active: Vec<ExceptionId>,
     ) -> Result<Self, Vec<OrderProblem>> {
         let count = plan.exceptions().len();
@@ -221,7 +221,7 @@ impl Precedence {
                 if a.action == b.action || related || self.set(one).is_disjoint(self.set(other)) {
                     continue;
                 }
-                if let Some(packet) = sample::packet(plan, &self.both_top(one, other)) {
+                if let Some(packet) = example::packet(plan, &self.both_top(one, other)) {
                     let words = plan.packet_words(&packet);
                     let (one, other) = (Party::of(a), Party::of(b));
                     found.push(OrderProblem::Contradiction { one, other, packet, words });
@@ -242,7 +242,7 @@ impl Precedence {
 /// way through, on their way to the gateway, or begun by it.
 fn decidable(
     exception: &Exception,
-    ground: &Ground,
+    ground: &AddressFacts,
     passing: &[Match],
     arriving: &[Match],
 ) -> PacketSet {
@@ -278,7 +278,7 @@ fn decidable(
         }
     }
     if from.gateway {
-        let enters = IntervalSet::point(ground.gateway_leg);
+        let enters = IntervalSet::point(ground.gateway_interface);
         let service = ServiceSet::any().difference(&ground.lives_by);
         let begun = Match { enters, service, ..Match::everything() };
         clip(&begun, &AddressSet::full(), &to.addresses);
@@ -288,13 +288,18 @@ fn decidable(
 
 /// What an offered service lets in: translated packets, and in IPv6, which nobody translates, those
 /// that go to the host itself. Where nothing is translated that holds for both families.
-fn offered(exception: &Exception, index: usize, ground: &Ground, passing: &[Match]) -> PacketSet {
+fn offered(
+    exception: &Exception,
+    index: usize,
+    ground: &AddressFacts,
+    passing: &[Match],
+) -> PacketSet {
     let translated = ground.translated.iter().filter(|entry| entry.0 == index);
     let at = exception.minutes();
     let translated = translated.map(|entry| Match { at: at.clone(), ..entry.1.clone() });
-    let untranslated = passing
-        .iter()
-        .filter(|reach| reach.enters.first().is_some_and(|leg| leg <= ground.gateway_leg));
+    let untranslated = passing.iter().filter(|reach| {
+        reach.enters.first().is_some_and(|interface| interface <= ground.gateway_interface)
+    });
     let mut destination = exception.to.addresses.clone();
     if exception.translated {
         destination.v4 = IntervalSet::empty();

@@ -1,11 +1,11 @@
-//! The steps of the meaning for what enters at one leg, in their order: each decides what the ones before
+//! The steps of the meaning for what enters at one interface, in their order: each decides what the ones before
 //! it have left.
 
 use super::Meaning;
-use super::ground::{LegGround, unspecified};
+use super::address_facts::{InterfaceFacts, unspecified};
 use crate::plan::{Action, ZoneId};
-use crate::space::{AddressSet, IntervalSet, Leg, Match, ServiceSet};
-use crate::verdict::{Cause, Decision, Forgery, NoWay, Verdict};
+use crate::space::{AddressSet, Interface, IntervalSet, Match, ServiceSet};
+use crate::verdict::{Cause, Decision, NoRoute, Spoofing, Verdict};
 
 /// One step.
 #[derive(Clone, Debug)]
@@ -22,72 +22,72 @@ fn decision(verdict: Verdict, logged: bool, cause: Cause) -> Decision {
     Decision { verdict, logged, cause }
 }
 
-fn entering(leg: Leg) -> Match {
-    Match { enters: IntervalSet::point(leg), ..Match::everything() }
+fn entering(interface: Interface) -> Match {
+    Match { enters: IntervalSet::point(interface), ..Match::everything() }
 }
 
 impl Meaning<'_> {
-    /// The steps for what enters at a leg. Those for translated packets are only right for such that an
+    /// The steps for what enters at an interface. Those for translated packets are only right for such that an
     /// offered service lets in.
-    pub(crate) fn steps(&self, leg: Leg) -> Vec<Step> {
-        self.steps_to(leg, &AddressSet::full())
+    pub(crate) fn steps(&self, interface: Interface) -> Vec<Step> {
+        self.steps_to(interface, &AddressSet::full())
     }
 
     /// The same, for packets to some destinations alone: steps that decide nothing about these may be missing.
-    pub(super) fn steps_to(&self, leg: Leg, destinations: &AddressSet) -> Vec<Step> {
+    pub(super) fn steps_to(&self, interface: Interface, destinations: &AddressSet) -> Vec<Step> {
         let mut steps = Vec::new();
-        if leg == self.ground.gateway_leg {
-            let lives = Match { service: self.ground.lives_by.clone(), ..entering(leg) };
+        if interface == self.ground.gateway_interface {
+            let lives = Match { service: self.ground.lives_by.clone(), ..entering(interface) };
             let goes_out = decision(Verdict::Allow, false, Cause::FromGateway);
             steps.push(Step::Decide(Box::new(lives), goes_out));
             steps.push(Step::Exceptions(AddressSet::full()));
             let begun = decision(Verdict::Allow, false, Cause::FromGateway);
-            steps.push(Step::Decide(Box::new(entering(leg)), begun));
+            steps.push(Step::Decide(Box::new(entering(interface)), begun));
             return steps;
         }
-        if let Some(ground) = self.ground.leg(leg) {
+        if let Some(ground) = self.ground.interface(interface) {
             self.same_network(ground, &mut steps);
-            self.forged(ground, &mut steps);
+            self.spoofed(ground, &mut steps);
             steps.push(Step::Offered);
             self.to_gateway(ground, &mut steps);
-            self.without_way(leg, &mut steps);
+            self.without_way(interface, &mut steps);
         }
         steps.push(Step::Exceptions(AddressSet::full()));
-        self.cells(leg, destinations, &mut steps);
+        self.cells(interface, destinations, &mut steps);
         steps
     }
 
-    fn same_network(&self, ground: &LegGround, steps: &mut Vec<Step>) {
-        let Some(id) = self.plan.network_on(ground.leg) else { return };
+    fn same_network(&self, ground: &InterfaceFacts, steps: &mut Vec<Step>) {
+        let Some(id) = self.plan.network_on(ground.interface) else { return };
         let within = Match {
             source: ground.own.clone(),
             destination: ground.own.clone(),
-            ..entering(ground.leg)
+            ..entering(ground.interface)
         };
-        let same = decision(Verdict::DoesNotPass, false, Cause::SameNetwork(id));
+        let same = decision(Verdict::NotRouted, false, Cause::SameNetwork(id));
         steps.push(Step::Decide(Box::new(within), same));
     }
 
-    fn forged(&self, ground: &LegGround, steps: &mut Vec<Step>) {
-        let mut blocked = |forgery, packets| {
-            let cause = Cause::Forged(forgery, ground.leg);
+    fn spoofed(&self, ground: &InterfaceFacts, steps: &mut Vec<Step>) {
+        let mut blocked = |spoofing, packets| {
+            let cause = Cause::Spoofed(spoofing, ground.interface);
             steps.push(Step::Decide(Box::new(packets), decision(Verdict::Block, true, cause)));
         };
         let strange = ground.belongs.union(&unspecified()).complement();
-        blocked(Forgery::Source, Match { source: strange, ..entering(ground.leg) });
+        blocked(Spoofing::Source, Match { source: strange, ..entering(ground.interface) });
         let asks_nothing = Match {
             source: unspecified(),
             service: ServiceSet::any().difference(&self.ground.from_unspecified),
-            ..entering(ground.leg)
+            ..entering(ground.interface)
         };
-        blocked(Forgery::Unspecified, asks_nothing);
-        let hidden = Match { destination: ground.hidden.clone(), ..entering(ground.leg) };
-        blocked(Forgery::ToPrivate, hidden);
+        blocked(Spoofing::Unspecified, asks_nothing);
+        let hidden = Match { destination: ground.hidden.clone(), ..entering(ground.interface) };
+        blocked(Spoofing::ToPrivate, hidden);
     }
 
-    fn to_gateway(&self, ground: &LegGround, steps: &mut Vec<Step>) {
+    fn to_gateway(&self, ground: &InterfaceFacts, steps: &mut Vec<Step>) {
         let plan = self.plan;
-        let here = Match { destination: ground.to_gateway.clone(), ..entering(ground.leg) };
+        let here = Match { destination: ground.to_gateway.clone(), ..entering(ground.interface) };
         let needs = Match { service: self.ground.ipv6_needs.clone(), ..here.clone() };
         steps
             .push(Step::Decide(Box::new(needs), decision(Verdict::Allow, false, Cause::Ipv6Needs)));
@@ -117,61 +117,61 @@ impl Meaning<'_> {
             service: service.clone(),
             ..here.clone()
         };
-        if let Some(network) = plan.network_on(ground.leg) {
+        if let Some(network) = plan.network_on(ground.interface) {
             for (index, discovery) in plan.discoveries().iter().enumerate() {
                 if discovery.between.contains(&network) {
                     allow(at_service(&self.ground.discovery), false, Cause::Discovery(index));
                 }
             }
             if let Some(uses) = self.uses(network) {
-                allow(at_service(uses), false, Cause::GatewayService(ground.leg));
+                allow(at_service(uses), false, Cause::GatewayService(ground.interface));
             }
         }
-        if plan.uplink_on(ground.leg).is_some_and(|uplink| uplink.dhcp) {
+        if plan.uplink_on(ground.interface).is_some_and(|uplink| uplink.dhcp) {
             let (service, destination) =
                 (self.ground.uplink_lease.clone(), ground.lease_points.clone());
             let lease = Match { service, destination, ..here.clone() };
-            allow(lease, false, Cause::GatewayService(ground.leg));
+            allow(lease, false, Cause::GatewayService(ground.interface));
         }
         let logged = plan.matrix().unmatched().log;
         let rest = decision(Verdict::Block, logged, Cause::Unmatched);
         steps.push(Step::Decide(Box::new(here), rest));
     }
 
-    fn without_way(&self, leg: Leg, steps: &mut Vec<Step>) {
+    fn without_way(&self, interface: Interface, steps: &mut Vec<Step>) {
         let ground = &self.ground;
         let mut none = |reason, packets| {
-            let none = decision(Verdict::NoWay, false, Cause::NoRoute(reason));
+            let none = decision(Verdict::NoRoute, false, Cause::NoRoute(reason));
             steps.push(Step::Decide(Box::new(packets), none));
         };
-        let to = |destination: AddressSet| Match { destination, ..entering(leg) };
-        none(NoWay::LinkOnly, Match { source: ground.link_only.clone(), ..entering(leg) });
-        none(NoWay::Broadcast, to(ground.broadcasts.clone()));
+        let to = |destination: AddressSet| Match { destination, ..entering(interface) };
+        none(NoRoute::LinkOnly, Match { source: ground.link_only.clone(), ..entering(interface) });
+        none(NoRoute::Broadcast, to(ground.broadcasts.clone()));
         let inside = ground.beside.iter().fold(ground.inside.clone(), |all, own| all.union(own));
-        none(NoWay::Nowhere, to(inside.union(&ground.internet).complement()));
-        none(NoWay::NoUplink, to(ground.internet.difference(&ground.outward)));
+        none(NoRoute::Nowhere, to(inside.union(&ground.internet).complement()));
+        none(NoRoute::NoUplink, to(ground.internet.difference(&ground.outward)));
         let source = ground.unique_local.clone();
-        none(NoWay::UniqueLocal, Match { source, ..to(ground.internet.clone()) });
+        none(NoRoute::UniqueLocal, Match { source, ..to(ground.internet.clone()) });
     }
 
-    fn cells(&self, leg: Leg, destinations: &AddressSet, steps: &mut Vec<Step>) {
+    fn cells(&self, interface: Interface, destinations: &AddressSet, steps: &mut Vec<Step>) {
         for (uplink, destination) in self.ground.beside.iter().enumerate() {
-            let packets = Match { destination: destination.clone(), ..entering(leg) };
+            let packets = Match { destination: destination.clone(), ..entering(interface) };
             let beside = Decision { cause: Cause::BesideUplink(uplink), ..self.unmatched() };
             steps.push(Step::Decide(Box::new(packets), beside));
         }
-        let came_by = self.plan.came_by(leg);
+        let came_by = self.plan.came_by(interface);
         let touched = |to: &ZoneId| !self.plan.zone_prefixes(*to).is_disjoint(destinations);
         let zones: Vec<ZoneId> = self.plan.zone_ids().filter(touched).collect();
         for from in self.plan.zone_ids() {
-            for (legs, source) in self.plan.zone_entries(from) {
-                if !legs.contains(came_by) {
+            for (interfaces, source) in self.plan.zone_entries(from) {
+                if !interfaces.contains(came_by) {
                     continue;
                 }
                 for &to in &zones {
                     let (source, destination) =
                         (source.clone(), self.plan.zone_prefixes(to).clone());
-                    let packets = Match { source, destination, ..entering(leg) };
+                    let packets = Match { source, destination, ..entering(interface) };
                     steps.push(Step::Decide(Box::new(packets), self.cell(from, to)));
                 }
             }

@@ -57,6 +57,7 @@ tables! {
     /// `[gateway]`
     Gateway {
         form: Option<Text>,
+        rules: Option<Text>,
         ports: Vec<Text>,
         aggregates: Vec<(Text, Vec<Text>)>,
         manage: Option<Manage>,

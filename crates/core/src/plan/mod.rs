@@ -6,17 +6,17 @@
 
 pub mod draft;
 mod growth;
-mod legs;
+mod interfaces;
 mod matrix;
-mod parts;
+mod model;
 mod place;
 mod resolve;
 mod traffic;
 mod wiring;
 
 pub use matrix::{Action, Cell, Denial, LogPolicy, Matrix, Unmatched};
-pub use parts::{
-    Exception, ExceptionId, Form, Gateway, Group, Host, HostId, Manage, Network, NetworkId,
+pub use model::{
+    Exception, ExceptionId, Form, Gateway, Group, Host, HostId, Manage, Network, NetworkId, Rows,
     Service, Services, Site, Trust, Uplink, Zone, ZoneId,
 };
 pub use place::{Kind, Place};
@@ -33,7 +33,7 @@ pub use wiring::{
 };
 
 use crate::source::{Source, Span, Text};
-use crate::space::{AddressSet, IntervalSet, Leg, Minute, Packet};
+use crate::space::{AddressSet, Interface, IntervalSet, Minute, Packet};
 use place::Directory;
 use std::net::IpAddr;
 use std::sync::OnceLock;
@@ -64,13 +64,13 @@ pub struct Plan {
     /// By network: what its devices can have and no host of the plan has.
     unnamed: Vec<AddressSet>,
     zone_reach: Vec<ZoneReach>,
-    /// By zone, once somebody asked: by which legs and from which sources its packets come.
+    /// By zone, once somebody asked: by which interfaces and from which sources its packets come.
     zone_entries: OnceLock<Vec<ZoneEntries>>,
     directory: Directory,
 }
 
-/// By which legs, and from which sources, the packets of a zone come.
-type ZoneEntries = Vec<(IntervalSet<Leg>, AddressSet)>;
+/// By which interfaces, and from which sources, the packets of a zone come.
+type ZoneEntries = Vec<(IntervalSet<Interface>, AddressSet)>;
 
 /// Where a zone is.
 #[derive(Clone, Debug)]

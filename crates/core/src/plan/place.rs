@@ -4,7 +4,7 @@ use super::HostId;
 use super::resolve::PlaceProblem;
 use crate::name::{Name, nearest};
 use crate::source::{Span, Text};
-use crate::space::{AddressSet, IntervalSet, Leg};
+use crate::space::{AddressSet, Interface, IntervalSet};
 use ipnet::IpNet;
 use std::collections::HashMap;
 use std::net::IpAddr;
@@ -18,9 +18,9 @@ pub struct Place {
     pub text: String,
     /// Its addresses. The gateway's are never among them.
     pub addresses: AddressSet,
-    /// The networks that it names whole, by the legs on which they enter: whoever stands on such a link
+    /// The networks that it names whole, by the interfaces on which they enter: whoever stands on such a link
     /// belongs to it, also with a link-local address, where the gateway is spoken to.
-    pub links: IntervalSet<Leg>,
+    pub links: IntervalSet<Interface>,
     /// Whether the gateway itself belongs to it.
     pub gateway: bool,
     /// The hosts that it names to have them in.
@@ -93,7 +93,7 @@ pub(super) enum Reach {
     NotFixed,
     /// An uplink that is leased its address, so that nobody knows its subnet.
     NotKnown,
-    /// Its own declaration has a problem, which is told there.
+    /// Its own declaration has a problem, which is reported there.
     Broken,
 }
 
@@ -116,11 +116,11 @@ pub(super) struct Directory {
     pub(super) internet: AddressSet,
     /// What lies in the uplinks' own subnets and is not the internet's: a provider's box at a private address.
     pub(super) beside: AddressSet,
-    /// The legs of all networks and tunnels.
-    pub(super) links: IntervalSet<Leg>,
+    /// The interfaces of all networks and tunnels.
+    pub(super) links: IntervalSet<Interface>,
     pub(super) gateway: AddressSet,
     /// Addresses that only stand for something: nobody can name them as addresses.
-    pub(super) stand_ins: AddressSet,
+    pub(super) placeholders: AddressSet,
 }
 
 impl Directory {
@@ -192,7 +192,7 @@ impl Directory {
         self.devices.union(&self.internet).union(&self.beside)
     }
 
-    /// Resolves a list of expressions. `None` where a word has no meaning; if that has been told
+    /// Resolves a list of expressions. `None` where a word has no meaning; if that has been reported
     /// already (a broken declaration elsewhere) nothing is added to `problems`.
     pub(super) fn place(&self, words: &[Text], problems: &mut Vec<PlaceProblem>) -> Option<Place> {
         let mut whole = Some(Place::default());
@@ -278,20 +278,25 @@ impl Directory {
                 },
                 Err(problem) => problem.into_problem(word_owned(), at),
             },
-            None => PlaceProblem::Unknown {
-                word: word_owned(),
-                nearest: nearest(word, self.names()).map(str::to_owned),
-                at,
-            },
+            None => PlaceProblem::Unknown { word: word_owned(), nearest: self.meant(word), at },
         };
         problems.push(problem);
         None
     }
 
+    /// What may have been meant by a word that is no name: everything but a place, or the nearest name.
+    fn meant(&self, word: &str) -> Option<String> {
+        let others = word.strip_prefix('!').or_else(|| word.strip_prefix("not-"));
+        match others.map(str::trim).filter(|name| self.find(name).is_some()) {
+            Some(name) => Some(format!("any - {name}")),
+            None => nearest(word, self.names()).map(str::to_owned),
+        }
+    }
+
     /// Checks that a literal lies somewhere, and takes the gateway's own addresses out of it.
     fn settle(&self, word: &str, all: AddressSet, at: Span) -> Result<Place, PlaceProblem> {
         let word = word.to_owned();
-        let all = all.difference(&self.stand_ins);
+        let all = all.difference(&self.placeholders);
         let addresses = all.difference(&self.gateway);
         if addresses.is_empty() && !all.is_empty() {
             return Err(PlaceProblem::GatewaysOwn { word, at });

@@ -1,7 +1,7 @@
 //! What a plan says about traffic beside zones and exceptions: ways in and out, times, and promises.
 
 use super::{ExceptionId, NetworkId, Place, Services, ZoneId};
-use crate::addressing::StandIn;
+use crate::addressing::Placeholder;
 use crate::name::Name;
 use crate::source::Span;
 use crate::space::{AddressSet, IntervalSet, Minute, ServiceSet};
@@ -48,7 +48,7 @@ pub struct Domain {
     /// Its DNS names.
     pub names: Vec<String>,
     /// What stands for the addresses that the names lead to.
-    pub stand_in: StandIn,
+    pub placeholder: Placeholder,
     /// Where it is declared.
     pub at: Span,
 }

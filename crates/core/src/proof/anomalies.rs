@@ -5,8 +5,8 @@
 //! literature on packet filters (Al-Shaer and Hamed, 2003 and later); here each is decided exactly, also
 //! where several rules together cover another.
 
-use super::cell::{Cell, Hull, Line, Stack};
-use super::frame::Index;
+use super::cell::{BoundingBox, Cell, Line, Stack};
+use super::partition::Index;
 use super::table::{Fate, Side, Table};
 use crate::plan::Action;
 use crate::space::{Family, Packet, Search};
@@ -111,8 +111,8 @@ fn takers<A: Family>(
     lines: Stack<'_, A>,
     line: &Line<A>,
 ) {
-    let Some(hull) = Hull::of(&line.block) else { return };
-    for (place, other) in lines.near(hull).take(MOST_LOOKED_AT) {
+    let Some(bounding_box) = BoundingBox::of(&line.block) else { return };
+    for (place, other) in lines.near(bounding_box).take(MOST_LOOKED_AT) {
         let counts = other.fate != Fate::Unasked && other.owner != line.owner;
         if counts
             && !owners.contains(&other.owner)
@@ -164,7 +164,7 @@ fn flips<A: Family>(
 ) -> Option<Packet> {
     let first = place + 1;
     let below = stack.between(first, stack.lines.len());
-    for (further, other) in below.near(stack.hulls[place]) {
+    for (further, other) in below.near(stack.bounding_boxes[place]) {
         if other.owner == line.owner {
             continue;
         }
@@ -197,7 +197,7 @@ fn pairs<A: Family>(cell: &Cell<A>, counts: &impl Fn(u32) -> bool, pairs: &mut V
     let stack = cell.stack();
     for (upper, a) in stack.lines.iter().enumerate().filter(|(_, line)| counts(line.owner)) {
         let below = stack.between(upper + 1, stack.lines.len());
-        for (_, b) in below.near(stack.hulls[upper]) {
+        for (_, b) in below.near(stack.bounding_boxes[upper]) {
             if !a.fate.differs(b.fate) || !counts(b.owner) {
                 continue;
             }

@@ -2,7 +2,7 @@
 
 use crate::addressing::{link_local, multicast};
 use crate::plan::{NetworkId, Plan, ZoneId};
-use crate::space::{AddressSet, IntervalSet, Leg, Match, Minute, PacketSet, ServiceSet};
+use crate::space::{AddressSet, Interface, IntervalSet, Match, Minute, PacketSet, ServiceSet};
 use std::cell::RefCell;
 use std::collections::HashMap;
 use std::hash::Hash;
@@ -37,7 +37,7 @@ pub struct Wording<'p> {
     /// The gateway's own addresses.
     own: AddressSet,
     networks: Vec<NetworkWords>,
-    entering: Remembered<IntervalSet<Leg>, Rc<Entering>>,
+    entering: Remembered<IntervalSet<Interface>, Rc<Entering>>,
     addresses: Remembered<AddressSet, Rc<Vec<String>>>,
     zones: Remembered<AddressSet, Rc<Vec<String>>>,
     services: Remembered<IntervalSet<u32>, Rc<Vec<String>>>,
@@ -59,7 +59,7 @@ struct NetworkWords {
 #[derive(Debug)]
 struct Entering {
     names: Vec<String>,
-    /// Whether some of the legs are networks'.
+    /// Whether some of the interfaces are networks'.
     networks: bool,
     /// What their devices can have.
     devices: AddressSet,
@@ -203,15 +203,17 @@ impl<'p> Wording<'p> {
 }
 
 impl Entering {
-    fn new(plan: &Plan, legs: &IntervalSet<Leg>) -> Self {
-        let here: Vec<NetworkId> =
-            plan.network_ids().filter(|id| legs.contains(plan.network_leg(*id))).collect();
+    fn new(plan: &Plan, interfaces: &IntervalSet<Interface>) -> Self {
+        let here: Vec<NetworkId> = plan
+            .network_ids()
+            .filter(|id| interfaces.contains(plan.network_interface(*id)))
+            .collect();
         let devices: AddressSet =
             here.iter().map(|id| plan.network_addresses(*id).clone()).collect();
         let routes = plan.routes().iter().filter(|route| here.contains(&route.network));
         let behind: AddressSet = routes.map(|route| route.devices.clone()).collect();
         Self {
-            names: entering(plan, legs),
+            names: entering(plan, interfaces),
             networks: !here.is_empty(),
             behind_too: devices.union(&behind),
             devices,
@@ -224,11 +226,13 @@ fn in_family(set: &AddressSet, v4: bool) -> AddressSet {
     if v4 { set.only_v4() } else { set.only_v6() }
 }
 
-/// The networks and uplinks on some legs; a zone where they are just its networks.
-fn entering(plan: &Plan, legs: &IntervalSet<Leg>) -> Vec<String> {
-    let last = plan.translated_leg(plan.gateway_leg());
-    let legs: Vec<Leg> = (0..=last.0).map(Leg).filter(|leg| legs.contains(*leg)).collect();
-    let networks: Vec<NetworkId> = legs.iter().filter_map(|leg| plan.network_on(*leg)).collect();
+/// The networks and uplinks on some interfaces; a zone where they are just its networks.
+fn entering(plan: &Plan, interfaces: &IntervalSet<Interface>) -> Vec<String> {
+    let last = plan.translated_interface(plan.gateway_interface());
+    let interfaces: Vec<Interface> =
+        (0..=last.0).map(Interface).filter(|interface| interfaces.contains(*interface)).collect();
+    let networks: Vec<NetworkId> =
+        interfaces.iter().filter_map(|interface| plan.network_on(*interface)).collect();
     let whole = |zone: &ZoneId| {
         let own: Vec<NetworkId> = plan.networks_of(*zone).collect();
         own.len() > 1 && own.iter().all(|id| networks.contains(id))
@@ -236,11 +240,11 @@ fn entering(plan: &Plan, legs: &IntervalSet<Leg>) -> Vec<String> {
     let whole: Vec<ZoneId> = plan.zone_ids().filter(whole).collect();
     let mut names: Vec<String> =
         whole.iter().map(|zone| plan.zone(*zone).name.to_string()).collect();
-    for leg in legs {
-        let name = match plan.network_on(leg) {
+    for interface in interfaces {
+        let name = match plan.network_on(interface) {
             Some(id) if whole.contains(&plan.network(id).zone) => continue,
             Some(id) => plan.network(id).name.to_string(),
-            None if plan.uplink_on(leg).is_some() => "internet".to_owned(),
+            None if plan.uplink_on(interface).is_some() => "internet".to_owned(),
             None => "gateway".to_owned(),
         };
         if !names.contains(&name) {

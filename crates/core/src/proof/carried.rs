@@ -5,12 +5,12 @@
 //! a mistake in the compiled rules, in a writer or in a gateway is seen alike.
 
 use super::comparison::compare;
-use super::frame::Frame;
 use super::lines::{MeaningLines, Reading};
+use super::partition::Partition;
 use super::prove::gathered;
 use super::table::{Fate, Table};
+use crate::example;
 use crate::meaning::Meaning;
-use crate::sample;
 use crate::space::{Match, Packet, PacketSet};
 use crate::verdict::Decision;
 
@@ -70,7 +70,7 @@ pub type Expects<'e> = &'e dyn Fn(Decision, &PacketSet) -> Vec<(PacketSet, Fate)
 /// Holds a gateway's lines against the plan, over every packet. A packet that no line takes differs from
 /// whatever is expected of it.
 pub fn carried(meaning: &Meaning<'_>, lines: &[CarriedLine], expects: Expects<'_>) -> Carried {
-    let frame = Frame::of(meaning);
+    let frame = Partition::of(meaning);
     let reading = Reading { expects: Some(expects), ..Reading::default() };
     let means = MeaningLines::new(meaning, &frame, &reading);
     let mut result = held(meaning, &means.table, &closed(&frame, lines));
@@ -82,20 +82,20 @@ pub fn carried(meaning: &Meaning<'_>, lines: &[CarriedLine], expects: Expects<'_
 
 /// Holds a gateway's lines against lines that are expected of it, over every packet.
 pub fn alike(meaning: &Meaning<'_>, expected: &[CarriedLine], lines: &[CarriedLine]) -> Carried {
-    let frame = Frame::of(meaning);
+    let frame = Partition::of(meaning);
     held(meaning, &table(&frame, expected), &closed(&frame, lines))
 }
 
 /// What becomes of a packet that no line takes: like nothing else, so that no gap goes unseen.
 const TAKEN_BY_NONE: Fate = Fate::Value(u32::MAX);
 
-fn closed<'f>(frame: &'f Frame, lines: &[CarriedLine]) -> Table<'f> {
+fn closed<'f>(frame: &'f Partition, lines: &[CarriedLine]) -> Table<'f> {
     let mut table = table(frame, lines);
     table.push(&PacketSet::full(), TAKEN_BY_NONE, lines.len() as u32);
     table
 }
 
-fn table<'f>(frame: &'f Frame, lines: &[CarriedLine]) -> Table<'f> {
+fn table<'f>(frame: &'f Partition, lines: &[CarriedLine]) -> Table<'f> {
     let mut table = Table::new(frame, 0);
     for (owner, line) in (0u32..).zip(lines) {
         for product in &line.matches {
@@ -109,7 +109,7 @@ fn held(meaning: &Meaning<'_>, expected: &Table<'_>, lines: &Table<'_>) -> Carri
     let compared = compare(expected, lines);
     let clashes = gathered(compared.clashes).into_iter();
     let divergences = clashes.filter_map(|clash| {
-        let packet = sample::packet(meaning.plan(), &clash.packets)
+        let packet = example::packet(meaning.plan(), &clash.packets)
             .filter(|packet| clash.packets.contains(packet))
             .or_else(|| clash.packets.sample())?;
         Some(Divergence {

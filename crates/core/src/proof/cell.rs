@@ -1,7 +1,7 @@
 //! One cell of a table: its lines, first match wins, and which of them may have a packet of a block.
 
 use super::table::Fate;
-use crate::space::{Block, BlockIndex, Family, IntervalSet, Leg, Point, Search, ServiceSet};
+use crate::space::{Block, BlockIndex, Family, Interface, IntervalSet, Point, Search, ServiceSet};
 
 /// With more lines than this they are laid out by where they lie; fewer are looked through sooner.
 const MANY: usize = 1_024;
@@ -19,24 +19,24 @@ pub(crate) struct Line<A> {
 
 /// The least product of intervals that holds a block: the first thing to look at.
 #[derive(Clone, Copy, Debug)]
-pub(crate) struct Hull<A> {
+pub(crate) struct BoundingBox<A> {
     service: (u32, u32),
     destination: (A, A),
     source: (A, A),
 }
 
-impl<A: Family> Hull<A> {
+impl<A: Family> BoundingBox<A> {
     /// `None` for a block without a packet.
     pub(crate) fn of(block: &Block<A>) -> Option<Self> {
         fn ends<T: Copy>(spans: &[(T, T)]) -> Option<(T, T)> {
             Some((spans.first()?.0, spans.last()?.1))
         }
-        let hull = Self {
+        let bounding_box = Self {
             service: ends(block.service.spans())?,
             destination: ends(block.destination.spans())?,
             source: ends(block.source.spans())?,
         };
-        (!block.at.is_empty()).then_some(hull)
+        (!block.at.is_empty()).then_some(bounding_box)
     }
 
     /// Whether two blocks of one cell can share a packet, at a glance.
@@ -69,12 +69,12 @@ impl<A: Family> Hull<A> {
     }
 }
 
-/// Some of the lines of a cell that follow each other, with their hulls beside them: most questions need
-/// the hulls alone, which lie close together.
+/// Some of the lines of a cell that follow each other, with their bounding boxes beside them: most questions need
+/// the bounding boxes alone, which lie close together.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Stack<'c, A> {
     pub(crate) lines: &'c [Line<A>],
-    pub(crate) hulls: &'c [Hull<A>],
+    pub(crate) bounding_boxes: &'c [BoundingBox<A>],
     /// Where the lines of the cell lie, and the place of the first of these among them.
     index: Option<&'c BlockIndex>,
     first: usize,
@@ -88,41 +88,47 @@ impl<'c, A: Family> Stack<'c, A> {
 
     /// The lines from the one place up to before the other.
     pub(crate) fn between(self, from: usize, to: usize) -> Self {
-        let (lines, hulls) = (&self.lines[from..to], &self.hulls[from..to]);
-        Self { lines, hulls, first: self.first + from, ..self }
+        let (lines, bounding_boxes) = (&self.lines[from..to], &self.bounding_boxes[from..to]);
+        Self { lines, bounding_boxes, first: self.first + from, ..self }
     }
 
     /// The lines that may have a packet of a block, with their places.
-    pub(crate) fn near(self, hull: Hull<A>) -> impl Iterator<Item = (usize, &'c Line<A>)> {
+    pub(crate) fn near(
+        self,
+        bounding_box: BoundingBox<A>,
+    ) -> impl Iterator<Item = (usize, &'c Line<A>)> {
         let index = self.index.filter(|_| self.lines.len() > MANY);
         let listed = index.map(|index| {
-            let (service, destination, source) = (hull.service, hull.destination, hull.source);
+            let (service, destination, source) =
+                (bounding_box.service, bounding_box.destination, bounding_box.source);
             let mut places = index.meeting(source, destination, service);
             places.retain(|place| (self.first..self.first + self.lines.len()).contains(place));
             places.into_iter().map(|place| place - self.first).collect::<Vec<_>>()
         });
         let all = if listed.is_some() { 0..0 } else { 0..self.lines.len() };
         let places = listed.into_iter().flatten().chain(all);
-        let near = places.filter(move |place| self.hulls[*place].is_near(&hull));
+        let near = places.filter(move |place| self.bounding_boxes[*place].is_near(&bounding_box));
         near.map(move |place| (place, &self.lines[place]))
     }
 
     /// Looks for a packet of a block that neither these lines have nor those.
     pub(crate) fn escape(self, also: Self, block: &Block<A>) -> Search<A> {
-        let Some(hull) = Hull::of(block) else { return Search::Covered };
-        block.escape(self.near(hull).chain(also.near(hull)).map(|(_, line)| &line.block))
+        let Some(bounding_box) = BoundingBox::of(block) else { return Search::Covered };
+        block.escape(
+            self.near(bounding_box).chain(also.near(bounding_box)).map(|(_, line)| &line.block),
+        )
     }
 
     /// The same, as if those had no line of this owner.
     pub(crate) fn escape_without(self, also: Self, owner: u32, block: &Block<A>) -> Search<A> {
-        let Some(hull) = Hull::of(block) else { return Search::Covered };
-        let others = also.near(hull).filter(|(_, line)| line.owner != owner);
-        block.escape(self.near(hull).chain(others).map(|(_, line)| &line.block))
+        let Some(bounding_box) = BoundingBox::of(block) else { return Search::Covered };
+        let others = also.near(bounding_box).filter(|(_, line)| line.owner != owner);
+        block.escape(self.near(bounding_box).chain(others).map(|(_, line)| &line.block))
     }
 
     /// No lines.
     pub(crate) fn none() -> Self {
-        Self { lines: &[], hulls: &[], index: None, first: 0 }
+        Self { lines: &[], bounding_boxes: &[], index: None, first: 0 }
     }
 }
 
@@ -131,9 +137,9 @@ impl<'c, A: Family> Stack<'c, A> {
 pub(crate) struct Cell<A> {
     /// The packets that lie in the cell.
     pub(crate) region: Block<A>,
-    /// The lines, in order, and their hulls.
+    /// The lines, in order, and their bounding boxes.
     lines: Vec<Line<A>>,
-    hulls: Vec<Hull<A>>,
+    bounding_boxes: Vec<BoundingBox<A>>,
     index: Option<BlockIndex>,
     coverage: Coverage,
     /// Whether a line was not kept below one that takes all that is left.
@@ -173,7 +179,7 @@ impl<A: Family> Cell<A> {
         Self {
             region,
             lines: Vec::new(),
-            hulls: Vec::new(),
+            bounding_boxes: Vec::new(),
             index: None,
             coverage: Coverage::Open { below },
             cut_short: false,
@@ -190,7 +196,11 @@ impl<A: Family> Cell<A> {
 
     /// The first line that has a packet.
     pub(super) fn first_match(&self, point: Point<A>) -> Option<&Line<A>> {
-        let held = self.hulls.iter().zip(&self.lines).filter(|(hull, _)| hull.holds(point));
+        let held = self
+            .bounding_boxes
+            .iter()
+            .zip(&self.lines)
+            .filter(|(bounding_box, _)| bounding_box.holds(point));
         held.map(|(_, line)| line).find(|line| line.block.contains(point))
     }
 
@@ -207,12 +217,12 @@ impl<A: Family> Cell<A> {
         }
         let clipped = self.clip(block, source, destination);
         let takes_all = self.region.is_subset(&clipped);
-        let Some(hull) = Hull::of(&clipped) else { return };
+        let Some(bounding_box) = BoundingBox::of(&clipped) else { return };
         let line = Line { block: clipped, fate, owner };
         let repeats = self.lines.last().is_some_and(|line| line.owner == owner);
         self.coverage = self.coverage.after(takes_all, repeats);
         self.lines.push(line);
-        self.hulls.push(hull);
+        self.bounding_boxes.push(bounding_box);
     }
 
     /// The part of a block that lies here.
@@ -233,18 +243,23 @@ impl<A: Family> Cell<A> {
 
     /// All lines of the cell.
     pub(crate) fn stack(&self) -> Stack<'_, A> {
-        Stack { lines: &self.lines, hulls: &self.hulls, index: self.index.as_ref(), first: 0 }
+        Stack {
+            lines: &self.lines,
+            bounding_boxes: &self.bounding_boxes,
+            index: self.index.as_ref(),
+            first: 0,
+        }
     }
 }
 
 /// The whole service line, and the whole week.
 pub(super) fn whole_cell<A: Family>(
-    leg: Leg,
+    interface: Interface,
     source: IntervalSet<A>,
     destination: IntervalSet<A>,
 ) -> Block<A> {
     Block {
-        enters: IntervalSet::point(leg),
+        enters: IntervalSet::point(interface),
         source,
         destination,
         service: ServiceSet::any().v4,

@@ -11,8 +11,8 @@ pub use moved::MovedHost;
 pub use rules::{LineChange, RuleChange, line_changes};
 
 use super::comparison::{Clash, compare};
-use super::frame::Frame;
 use super::lines::{MeaningLines, Reading};
+use super::partition::Partition;
 use super::table::Fate;
 use crate::meaning::Meaning;
 use crate::plan::Action;
@@ -39,7 +39,7 @@ pub struct Changes<'r> {
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub struct Change {
-    /// The packets, on the legs of the plan that [`Change::of_new`] says.
+    /// The packets, on the interfaces of the plan that [`Change::of_new`] says.
     pub packets: PacketSet,
     /// Whether they are packets of the new plan; else of the old one, since where they enter is gone.
     pub of_new: bool,
@@ -63,15 +63,15 @@ impl Change {
 
 /// Devices of one network reach each other, gateway or not.
 fn gets_through(decision: Decision) -> bool {
-    matches!(decision.verdict, Verdict::Allow | Verdict::DoesNotPass)
+    matches!(decision.verdict, Verdict::Allow | Verdict::NotRouted)
 }
 
 /// What whoever sends a packet notices of its fate.
 fn noticed(decision: Decision) -> Fate {
     let action = match decision.verdict {
-        Verdict::Allow | Verdict::DoesNotPass => Action::Allow,
+        Verdict::Allow | Verdict::NotRouted => Action::Allow,
         Verdict::Reject => Action::Reject,
-        Verdict::Block | Verdict::NoWay => Action::Block,
+        Verdict::Block | Verdict::NoRoute => Action::Block,
     };
     Fate::Decided(action, false)
 }
@@ -83,8 +83,12 @@ pub fn changes<'r>(
     rules: (&'r RuleSet, &'r RuleSet),
 ) -> Changes<'r> {
     let joint = Joint::of(old.plan(), new.plan());
-    let legs = (joint.old.legs(), joint.new.legs());
-    let frame = Frame::joint(&[(old, legs.0), (new, legs.1)], joint.outer(), &PacketSet::empty());
+    let interfaces = (joint.old.interfaces(), joint.new.interfaces());
+    let frame = Partition::joint(
+        &[(old, interfaces.0), (new, interfaces.1)],
+        joint.outer(),
+        &PacketSet::empty(),
+    );
     let read = |meaning, side| {
         let reading =
             Reading { fate: noticed, side: Some(side), offered_outside: true, expects: None };

@@ -1,7 +1,7 @@
 //! Whether two tables do the same with every packet, and where they do not.
 
-use super::cell::{Hull, Line, Stack};
-use super::frame::Index;
+use super::cell::{BoundingBox, Line, Stack};
+use super::partition::Index;
 use super::table::{Side, Table};
 use crate::space::{Block, Family, PacketSet, Region, Search};
 
@@ -55,8 +55,8 @@ fn same_lines<A: Family>(a: Stack<'_, A>, b: Stack<'_, A>) -> bool {
 
 fn cells<A: Family>(a: Stack<'_, A>, b: Stack<'_, A>, found: &mut Comparison) {
     let (taken_by_b, taken_by_a) = (takers(a, b), takers(b, a));
-    for (i, (one, hull)) in a.lines.iter().zip(a.hulls).enumerate() {
-        for (j, other) in b.near(*hull) {
+    for (i, (one, bounding_box)) in a.lines.iter().zip(a.bounding_boxes).enumerate() {
+        for (j, other) in b.near(*bounding_box) {
             if !one.fate.differs(other.fate) {
                 continue;
             }
@@ -87,19 +87,23 @@ fn cells<A: Family>(a: Stack<'_, A>, b: Stack<'_, A>, found: &mut Comparison) {
 /// For each line, the place of the first one in the other list that has all its packets; past the end where there is
 /// none.
 fn takers<A: Family>(lines: Stack<'_, A>, others: Stack<'_, A>) -> Vec<usize> {
-    let taker = |(line, hull): (&Line<A>, &Hull<A>)| {
-        let mut near = others.near(*hull);
+    let taker = |(line, bounding_box): (&Line<A>, &BoundingBox<A>)| {
+        let mut near = others.near(*bounding_box);
         let found = near.find(|(place, other)| {
-            hull.is_within(&others.hulls[*place]) && line.block.is_subset(&other.block)
+            bounding_box.is_within(&others.bounding_boxes[*place])
+                && line.block.is_subset(&other.block)
         });
         found.map_or(usize::MAX, |(place, _)| place)
     };
-    lines.lines.iter().zip(lines.hulls).map(taker).collect()
+    lines.lines.iter().zip(lines.bounding_boxes).map(taker).collect()
 }
 
 /// All the packets of a block that no line of two lists has; `None` where these are too scattered to be worked out.
 fn left<A: Family>(block: Block<A>, before: Stack<'_, A>, also: Stack<'_, A>) -> Option<PacketSet> {
-    let Some(hull) = Hull::of(&block) else { return Some(PacketSet::empty()) };
-    let near = before.near(hull).chain(also.near(hull)).map(|(_, line)| line.block.clone());
+    let Some(bounding_box) = BoundingBox::of(&block) else { return Some(PacketSet::empty()) };
+    let near = before
+        .near(bounding_box)
+        .chain(also.near(bounding_box))
+        .map(|(_, line)| line.block.clone());
     Region::new([block]).difference_within(&Region::new(near), MOST_BLOCKS).map(A::region)
 }

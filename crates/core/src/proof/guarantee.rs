@@ -1,11 +1,11 @@
 //! Guarantees: whether what must never pass never does, and what must always pass always does.
 
 use crate::asking::{End, NoAnswer, question};
+use crate::example;
 use crate::meaning::Meaning;
 use crate::plan::{Guarantee, NetworkId, Place, Plan};
-use crate::sample;
 use crate::space::{AddressSet, IntervalSet, Match, Packet, PacketSet};
-use crate::verdict::{Cause, Decision, Forgery, NoWay, Verdict};
+use crate::verdict::{Cause, Decision, NoRoute, Spoofing, Verdict};
 
 /// How a guarantee fares.
 #[derive(Clone, Debug, Default)]
@@ -36,27 +36,29 @@ pub enum Nothing {
     /// There is nobody at one end, or no family in common.
     Nobody(NoAnswer),
     /// There is no way.
-    NoWay(NoWay),
+    NoRoute(NoRoute),
     /// Nothing is offered there, so that it cannot be addressed from outside.
     NotOffered,
     /// Nobody can be where it should come from.
-    Forged,
+    Spoofed,
 }
 
 impl Nothing {
     /// The reason as a clause.
     pub fn words(self) -> &'static str {
         match self {
-            Self::Nobody(NoAnswer::NobodyThere) => "nobody is where it should come from",
-            Self::Nobody(NoAnswer::NobodyToReach) => "nobody is where it should go to",
+            Self::Nobody(NoAnswer::NobodyThere) => "the source is empty",
+            Self::Nobody(NoAnswer::NobodyToReach) => "the destination is empty",
             Self::Nobody(NoAnswer::NoCommonFamily) => {
                 "the two ends have no address family in common"
             }
-            Self::Nobody(NoAnswer::GatewayToItself) => "the gateway does not speak to itself",
-            Self::NoWay(NoWay::NoUplink) => "no uplink leads there",
-            Self::NoWay(_) => "no route leads there",
+            Self::Nobody(NoAnswer::GatewayToItself) => {
+                "the gateway's traffic to itself is not filtered"
+            }
+            Self::NoRoute(NoRoute::NoUplink) => "no uplink leads there",
+            Self::NoRoute(_) => "no route leads there",
             Self::NotOffered => "nothing is offered there",
-            Self::Forged => "no true source is there",
+            Self::Spoofed => "no true source is there",
         }
     }
 }
@@ -84,9 +86,9 @@ pub fn guarantee(meaning: &Meaning<'_>, guarantee: &Guarantee) -> Kept {
     for part in meaning.parts(&packets) {
         let (verdict, cause) = (part.decision.verdict, part.decision.cause);
         let counts = match (verdict, cause) {
-            (Verdict::NoWay, Cause::NoRoute(why)) => Err(Nothing::NoWay(why)),
-            (_, Cause::Forged(Forgery::ToPrivate, _)) => Err(Nothing::NotOffered),
-            (_, Cause::Forged(..)) => Err(Nothing::Forged),
+            (Verdict::NoRoute, Cause::NoRoute(why)) => Err(Nothing::NoRoute(why)),
+            (_, Cause::Spoofed(Spoofing::ToPrivate, _)) => Err(Nothing::NotOffered),
+            (_, Cause::Spoofed(..)) => Err(Nothing::Spoofed),
             _ => Ok(()),
         };
         match counts {
@@ -105,7 +107,7 @@ pub fn guarantee(meaning: &Meaning<'_>, guarantee: &Guarantee) -> Kept {
             kept.within.push(id);
         }
         if breaks && kept.broken_by.is_none() {
-            let packet = sample::packet(meaning.plan(), &part.packets);
+            let packet = example::packet(meaning.plan(), &part.packets);
             kept.broken_by = packet.map(|packet| (packet, part.decision));
             kept.at_hours = !part.packets.is_timeless();
         }

@@ -23,7 +23,7 @@ pub struct Leak<'r> {
 /// Everything that gets through beyond the plan: nothing where the gateway keeps state.
 pub fn leaks<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> Vec<Leak<'r>> {
     let mut leaks = Vec::new();
-    let keeps_state = rules.rules().all(|rule| rule.back.is_none());
+    let keeps_state = rules.rules().all(|rule| !rule.is_for_replies());
     if keeps_state && rules.unseen.is_empty() {
         return leaks;
     }
@@ -40,16 +40,16 @@ pub fn leaks<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> Vec<Leak<'r>> {
     let mut decided: Vec<Taken> = Vec::new();
     for list in &rules.lists {
         let own = |rule: &Rule| {
-            let matches = rule.matches.as_ref().map(PacketSet::from);
+            let matches = rule.packets().map(PacketSet::from);
             matches.map_or_else(PacketSet::empty, |matches| matches.intersection(&list.covers))
         };
-        let first_packets = |rule: &Rule| match rule.back {
-            None => own(rule),
-            Some(_) => PacketSet::empty(),
+        let first_packets = |rule: &Rule| match rule.is_for_replies() {
+            false => own(rule),
+            true => PacketSet::empty(),
         };
         let taken = Taken::by(list.rules.iter().map(first_packets).collect());
         for (place, rule) in list.rules.iter().enumerate() {
-            if let Some(from) = &rule.back {
+            if let Some(from) = rule.replies_from() {
                 let left = taken.leave(own(rule), place);
                 add(
                     Some(rule),
@@ -93,7 +93,7 @@ impl Taken {
 
 /// What comes in from outside the gateway, before anything is translated.
 fn arriving(meaning: &Meaning<'_>) -> PacketSet {
-    let last = meaning.plan().gateway_leg().0;
-    let enters = (0..last).map(crate::space::Leg).collect();
+    let last = meaning.plan().gateway_interface().0;
+    let enters = (0..last).map(crate::space::Interface).collect();
     Match { enters, ..Match::everything() }.into()
 }

@@ -2,12 +2,12 @@
 
 use super::carried::Expects;
 use super::change::Side;
-use super::frame::Frame;
+use super::partition::Partition;
 use super::table::{Fate, Table};
 use crate::meaning::{Meaning, Step};
 use crate::plan::Action;
 use crate::rules::{Otherwise, Outcome, Rule, RuleList, RuleSet};
-use crate::space::{AddressSet, IntervalSet, Leg, Match, PacketSet};
+use crate::space::{AddressSet, Interface, IntervalSet, Match, PacketSet};
 use crate::verdict::{Cause, Decision, Verdict};
 use std::borrow::Cow;
 
@@ -25,7 +25,7 @@ pub(crate) struct RuleLines<'f, 'r> {
     pub(crate) places: Vec<(usize, usize)>,
 }
 
-/// What of each exception's packets enters at a leg, and what then happens.
+/// What of each exception's packets enters at an interface, and what then happens.
 type Entering<'m> = Vec<(Decision, Cow<'m, PacketSet>)>;
 
 /// How a meaning is read into lines.
@@ -34,7 +34,7 @@ pub(super) struct Reading<'r> {
     pub(super) fate: fn(Decision) -> Fate,
     /// What its packets are called in the table, if they are those of several plans.
     pub(super) side: Option<&'r Side>,
-    /// Whether what asks for offered services is decided where it asks; else as what it becomes, on legs of
+    /// Whether what asks for offered services is decided where it asks; else as what it becomes, on interfaces of
     /// its own.
     pub(super) offered_outside: bool,
     /// What is expected of a decision's packets, part by part, where that is more than its fate.
@@ -48,21 +48,23 @@ impl Default for Reading<'_> {
 }
 
 impl<'f> MeaningLines<'f> {
-    /// Goes through the steps of every leg.
-    pub(super) fn new(meaning: &Meaning<'_>, frame: &'f Frame, reading: &Reading<'_>) -> Self {
+    /// Goes through the steps of every interface.
+    pub(super) fn new(meaning: &Meaning<'_>, frame: &'f Partition, reading: &Reading<'_>) -> Self {
         let mut lines = Self { table: Table::new(frame, 0), decisions: Vec::new() };
         let plan = meaning.plan();
-        let by_leg = exceptions_by_leg(meaning);
-        let gateway = plan.gateway_leg();
-        let last = if reading.offered_outside { gateway } else { plan.translated_leg(gateway) };
-        for leg in (0..=last.0).map(Leg) {
-            let own = by_leg.get(usize::from(leg.0)).map(Vec::as_slice).unwrap_or_default();
-            for step in meaning.steps(leg) {
+        let by_interface = exceptions_by_interface(meaning);
+        let gateway = plan.gateway_interface();
+        let last =
+            if reading.offered_outside { gateway } else { plan.translated_interface(gateway) };
+        for interface in (0..=last.0).map(Interface) {
+            let own =
+                by_interface.get(usize::from(interface.0)).map(Vec::as_slice).unwrap_or_default();
+            for step in meaning.steps(interface) {
                 match step {
                     Step::Decide(packets, decision) => {
                         lines.push(&packets.as_ref().into(), decision, reading);
                     }
-                    Step::Offered => lines.offered(meaning, leg, reading),
+                    Step::Offered => lines.offered(meaning, interface, reading),
                     Step::Exceptions(destination) => {
                         let whole = destination == AddressSet::full();
                         let within = PacketSet::from(Match { destination, ..Match::everything() });
@@ -78,7 +80,7 @@ impl<'f> MeaningLines<'f> {
             }
         }
         if let Some(side) = reading.side {
-            // Where this plan has no leg at all, nothing gets in.
+            // Where this plan has no interface at all, nothing gets in.
             let nothing =
                 Decision { verdict: Verdict::Block, logged: false, cause: Cause::Unmatched };
             let owner = lines.decisions.len() as u32;
@@ -90,10 +92,10 @@ impl<'f> MeaningLines<'f> {
         lines
     }
 
-    /// What asks for offered services on a leg.
-    fn offered(&mut self, meaning: &Meaning<'_>, leg: Leg, reading: &Reading<'_>) {
+    /// What asks for offered services on an interface.
+    fn offered(&mut self, meaning: &Meaning<'_>, interface: Interface, reading: &Reading<'_>) {
         for asked in meaning.asked_outside() {
-            let enters = asked.enters.intersection(&IntervalSet::point(leg));
+            let enters = asked.enters.intersection(&IntervalSet::point(interface));
             let asked = PacketSet::from(Match { enters, ..asked });
             if reading.offered_outside {
                 for part in meaning.parts(&asked) {
@@ -122,14 +124,14 @@ impl<'f> MeaningLines<'f> {
     }
 }
 
-/// The packets of exceptions by leg, in an order in which whoever is above another comes first. Then the
+/// The packets of exceptions by interface, in an order in which whoever is above another comes first. Then the
 /// first that matches is at the top, and all at the top agree on the verdict. The first of the file speaks for
 /// them: where that is another one, what the two share comes before.
-fn exceptions_by_leg<'m>(meaning: &'m Meaning<'_>) -> Vec<Entering<'m>> {
+fn exceptions_by_interface<'m>(meaning: &'m Meaning<'_>) -> Vec<Entering<'m>> {
     let plan = meaning.plan();
     let precedence = meaning.precedence();
-    let legs = usize::from(plan.translated_leg(plan.gateway_leg()).0) + 1;
-    let mut by_leg: Vec<Entering<'m>> = vec![Vec::new(); legs];
+    let interfaces = usize::from(plan.translated_interface(plan.gateway_interface()).0) + 1;
+    let mut by_interface: Vec<Entering<'m>> = vec![Vec::new(); interfaces];
     let mut place = vec![0; plan.exceptions().len()];
     for (number, id) in precedence.order().iter().enumerate() {
         place[id.index()] = number;
@@ -137,10 +139,11 @@ fn exceptions_by_leg<'m>(meaning: &'m Meaning<'_>) -> Vec<Entering<'m>> {
     let mut add = |decision, set: Cow<'m, PacketSet>| {
         let enters = set.enters();
         let one = matches!(enters.spans(), [(low, high)] if low == high);
-        for leg in enters.spans().iter().flat_map(|(low, high)| low.0..=high.0) {
-            let here = Match { enters: IntervalSet::point(Leg(leg)), ..Match::everything() };
+        for interface in enters.spans().iter().flat_map(|(low, high)| low.0..=high.0) {
+            let here =
+                Match { enters: IntervalSet::point(Interface(interface)), ..Match::everything() };
             let part = if one { set.clone() } else { Cow::Owned(set.intersection(&here.into())) };
-            by_leg[usize::from(leg)].push((decision, part));
+            by_interface[usize::from(interface)].push((decision, part));
         }
     };
     for &id in precedence.order() {
@@ -159,7 +162,7 @@ fn exceptions_by_leg<'m>(meaning: &'m Meaning<'_>) -> Vec<Entering<'m>> {
         }
         add(meaning.exception(id), Cow::Borrowed(precedence.set(id)));
     }
-    by_leg
+    by_interface
 }
 
 impl<'f, 'r> RuleLines<'f, 'r> {
@@ -167,7 +170,7 @@ impl<'f, 'r> RuleLines<'f, 'r> {
     /// about; `below` is how many lines of a cell are kept where nothing gets to them.
     pub(crate) fn new(
         rules: &'r RuleSet,
-        frame: &'f Frame,
+        frame: &'f Partition,
         unasked: &[Match],
         below: usize,
     ) -> Self {
@@ -190,7 +193,7 @@ impl<'f, 'r> RuleLines<'f, 'r> {
 
     fn list(&mut self, number: usize, list: &'r RuleList) {
         let whole = |rule: &Match| {
-            // Most lists are for whole legs, so that nothing has to be cut off.
+            // Most lists are for whole interfaces, so that nothing has to be cut off.
             let covers =
                 list.covers.products().filter(|cover| !cover.enters.is_disjoint(&rule.enters));
             covers.map(|cover| rule.intersection(&cover)).collect::<Vec<_>>()

@@ -1,11 +1,11 @@
 //! Many single questions, quickly: what a plan means and what its rules do with one packet after the other.
 
-use super::frame::Frame;
 use super::lines::{MeaningLines, Reading, RuleLines};
+use super::partition::Partition;
 use super::table::Laid;
 use crate::meaning::Meaning;
 use crate::rules::{Outcome, RuleSet};
-use crate::space::{AddressSet, Leg, Match, Packet};
+use crate::space::{AddressSet, Interface, Match, Packet};
 use crate::verdict::Decision;
 use std::net::IpAddr;
 
@@ -13,7 +13,7 @@ use std::net::IpAddr;
 pub struct Lookup<'a> {
     meaning: &'a Meaning<'a>,
     rules: &'a RuleSet,
-    frame: Frame,
+    frame: Partition,
 }
 
 /// A lookup that is ready. It borrows what was laid out.
@@ -32,7 +32,7 @@ pub struct Ready<'l> {
 impl<'a> Lookup<'a> {
     /// Lays the cells out.
     pub fn new(meaning: &'a Meaning<'a>, rules: &'a RuleSet) -> Self {
-        Self { meaning, rules, frame: Frame::of(meaning) }
+        Self { meaning, rules, frame: Partition::of(meaning) }
     }
 
     /// Sorts all lines into the cells.
@@ -42,8 +42,8 @@ impl<'a> Lookup<'a> {
         Ready {
             meaning: self.meaning,
             rules: self.rules,
-            sources: (0..self.meaning.plan().gateway_leg().0)
-                .map(|leg| self.meaning.sources_on(Leg(leg)))
+            sources: (0..self.meaning.plan().gateway_interface().0)
+                .map(|interface| self.meaning.sources_on(Interface(interface)))
                 .collect(),
             asked: self.meaning.asked_outside(),
             means: means.table.laid(),
@@ -56,8 +56,8 @@ impl<'a> Lookup<'a> {
 
 impl<'l> Ready<'l> {
     /// Whether a source belongs where it enters, and does not stay on its link.
-    pub fn belongs(&self, leg: Leg, source: IpAddr) -> bool {
-        self.sources.get(usize::from(leg.0)).is_some_and(|sources| sources.contains(source))
+    pub fn belongs(&self, interface: Interface, source: IpAddr) -> bool {
+        self.sources.get(usize::from(interface.0)).is_some_and(|sources| sources.contains(source))
     }
 
     /// What the plan means for a packet.

@@ -1,29 +1,31 @@
-//! Whether the compiled rules do what the plan means: exactly, over whole packet sets.
+//! Whether the compiled rules match the plan: exactly, over whole packet sets.
 
 mod anomalies;
-mod bare;
 mod boxes;
 mod carried;
 mod cell;
 mod change;
 mod comparison;
-pub(crate) mod frame;
 mod guarantee;
 mod leak;
 mod lines;
 mod lookup;
+pub(crate) mod partition;
+mod planless;
 mod prove;
 mod replies;
-pub(crate) mod showing;
 mod table;
+pub(crate) mod witness_search;
 
-pub use bare::{BareChange, BareSingles, bare_changes, bare_changes_in, bare_singles};
 pub use boxes::{NamedBox, Wording, hours};
 pub use carried::{Carried, CarriedLine, Divergence, Expects, alike, carried};
 pub use change::{Change, Changes, LineChange, MovedHost, RuleChange, changes, line_changes};
 pub use guarantee::{Kept, guarantee};
 pub use leak::{Leak, leaks};
 pub use lookup::{Lookup, Ready};
+pub use planless::{
+    PlanlessChange, PlanlessSingles, planless_changes, planless_changes_in, planless_singles,
+};
 pub use prove::{
     Idle, Order, Proof, Proved, Singles, Unproved, equal, never_asked, packets_covered, prove,
     proved, singles,
@@ -32,8 +34,8 @@ pub use replies::{Answers, answers};
 pub use table::Fate;
 
 use crate::meaning::Meaning;
-use crate::rules::{Outcome, RuleSet};
-use crate::space::{IntervalSet, Leg, Match, Packet, PacketSet};
+use crate::rules::{Outcome, RuleIndex, RuleSet};
+use crate::space::{Interface, IntervalSet, Match, Packet, PacketSet};
 use crate::verdict::{Decision, Verdict};
 
 /// A packet on which plan and rules differ.
@@ -57,12 +59,29 @@ pub fn differences<'r>(
     rules: &'r RuleSet,
     set: &PacketSet,
 ) -> Vec<Difference<'r>> {
+    between(meaning, &seen(meaning, rules, set), |packets| rules.parts(packets))
+}
+
+/// The same for one of many small sets, where the rules are laid out.
+pub(crate) fn differences_by<'r>(
+    meaning: &Meaning<'_>,
+    rules: &RuleIndex<'r>,
+    set: &PacketSet,
+) -> Vec<Difference<'r>> {
+    between(meaning, &seen(meaning, rules.rules(), set), |packets| rules.parts(packets))
+}
+
+fn between<'r>(
+    meaning: &Meaning<'_>,
+    set: &PacketSet,
+    parts: impl Fn(&PacketSet) -> Vec<(PacketSet, Outcome<'r>)>,
+) -> Vec<Difference<'r>> {
     let mut differences = Vec::new();
-    for part in meaning.parts(&seen(meaning, rules, set)) {
+    for part in meaning.parts(set) {
         if !part.decision.verdict.is_filtered() {
             continue;
         }
-        for (packets, outcome) in rules.parts(&part.packets) {
+        for (packets, outcome) in parts(&part.packets) {
             if agrees(part.decision, outcome) {
                 continue;
             }
@@ -79,7 +98,7 @@ pub fn differences<'r>(
 fn seen(meaning: &Meaning<'_>, rules: &RuleSet, set: &PacketSet) -> PacketSet {
     let mut seen = rules.set_as_filtered(set);
     if rules.before_translation {
-        let enters = IntervalSet::range(Leg(0), meaning.plan().gateway_leg());
+        let enters = IntervalSet::range(Interface(0), meaning.plan().gateway_interface());
         seen = seen.intersection(&PacketSet::from(Match { enters, ..Match::everything() }));
     }
     seen.difference(&rules.unseen)

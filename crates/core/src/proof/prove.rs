@@ -1,15 +1,15 @@
-//! The whole proof: that the rules do what the plan means, over every packet that comes before a list; and
+//! The whole proof: that the rules match the plan, over every packet that comes before a list; and
 //! what is to be said about single rules.
 
 use super::anomalies::{self, Life};
 use super::comparison::{Clash, compare};
-use super::frame::Frame;
 use super::lines::{MeaningLines, Reading, RuleLines};
+use super::partition::Partition;
 use super::{Difference, differences};
+use crate::example;
 use crate::meaning::Meaning;
 use crate::rules::{Rule, RuleSet};
-use crate::sample;
-use crate::space::{Leg, Match, Packet, PacketSet};
+use crate::space::{Interface, Match, Packet, PacketSet};
 use crate::verdict::Cause;
 use std::collections::HashMap;
 
@@ -21,7 +21,7 @@ pub struct Proof<'r> {
     pub differences: Vec<Difference<'r>>,
     /// What was found out about single rules.
     pub singles: Singles<'r>,
-    /// How many questions could not be decided in the steps that are allowed.
+    /// How many questions of whether rules and plan are the same could not be decided in the steps that are allowed.
     pub undecided: usize,
 }
 
@@ -30,15 +30,15 @@ pub struct Proof<'r> {
 #[non_exhaustive]
 pub struct Singles<'r> {
     /// Rules that no packet comes to.
-    pub never_matching: Vec<Idle<'r>>,
+    pub shadowed: Vec<Idle<'r>>,
     /// Rules that change nothing: without one of them everything would stay as it is.
-    pub superfluous: Vec<Idle<'r>>,
+    pub redundant: Vec<Idle<'r>>,
     /// For each rule that decides anything, a packet: one that would fare otherwise without it, if there is
     /// one.
     pub witnesses: Vec<(&'r Rule, Packet)>,
     /// Pairs of the plan's own rules that depend on their order.
     pub ordered: Vec<Order<'r>>,
-    /// How many questions could not be decided in the steps that are allowed.
+    /// For how many rules it could not be decided whether they are needed.
     pub undecided: usize,
 }
 
@@ -73,12 +73,12 @@ const BELOW: usize = 16;
 pub fn prove<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> Proof<'r> {
     let (differences, undecided) = equal(meaning, rules);
     let singles = singles(meaning, rules);
-    Proof { differences, undecided: undecided + singles.undecided, singles }
+    Proof { differences, undecided, singles }
 }
 
 /// Where rules and plan differ, and how many questions could not be decided.
 pub fn equal<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> (Vec<Difference<'r>>, usize) {
-    let frame = Frame::of(meaning);
+    let frame = Partition::of(meaning);
     let means = MeaningLines::new(meaning, &frame, &Reading::default());
     let does = RuleLines::new(rules, &frame, &[], 0);
     let compared = compare(&means.table, &does.table);
@@ -131,18 +131,18 @@ pub fn proved<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> Result<Proved<'r
 
 /// Which rules never match, which change nothing, and which depend on their order.
 pub fn singles<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> Singles<'r> {
-    let frame = Frame::of(meaning);
+    let frame = Partition::of(meaning);
     let lines = RuleLines::new(rules, &frame, &never_asked(meaning), BELOW);
     let counts = |owner| {
         lines.rule(owner).is_some_and(|rule| {
-            !matches!(rule.cause, Cause::Cell(..) | Cause::Unmatched | Cause::Forged(..))
+            !matches!(rule.cause, Cause::Cell(..) | Cause::Unmatched | Cause::Spoofed(..))
         })
     };
     let found = anomalies::anomalies(&lines.table, lines.outcomes.len(), counts);
     let mut singles = Singles::default();
     for (owner, life) in (0u32..).zip(&found.lives) {
-        singles.undecided += usize::from(life.undecided);
         if let Some(rule) = lines.rule(owner) {
+            singles.undecided += usize::from(life.undecided && !stands_in_any_case(rule));
             singles.look_at(rule, life, &lines);
         }
     }
@@ -177,7 +177,7 @@ fn difference<'r>(
     does: &RuleLines<'_, 'r>,
     clash: Clash,
 ) -> Difference<'r> {
-    let ordinary = || sample::packet(meaning.plan(), &clash.packets);
+    let ordinary = || example::packet(meaning.plan(), &clash.packets);
     // Clashes are never empty.
     let packet = ordinary()
         .or_else(|| clash.packets.sample())
@@ -192,7 +192,9 @@ fn difference<'r>(
 
 /// What no list is asked about, as products.
 pub fn never_asked(meaning: &Meaning<'_>) -> Vec<Match> {
-    (0..meaning.plan().gateway_leg().0).flat_map(|leg| meaning.never_asked(Leg(leg))).collect()
+    (0..meaning.plan().gateway_interface().0)
+        .flat_map(|interface| meaning.never_asked(Interface(interface)))
+        .collect()
 }
 
 impl Proof<'_> {
@@ -200,6 +202,11 @@ impl Proof<'_> {
     pub fn holds(&self) -> bool {
         self.differences.is_empty() && self.undecided == 0
     }
+}
+
+/// Rules that take the rest, or what is spoofed, stand there whether anything is left for them or not.
+fn stands_in_any_case(rule: &Rule) -> bool {
+    matches!(rule.cause, Cause::Unmatched | Cause::Spoofed(..))
 }
 
 impl<'r> Singles<'r> {
@@ -210,30 +217,30 @@ impl<'r> Singles<'r> {
             rules.sort_by_key(|rule| rule.number);
             rules
         };
-        // Those that take the rest, or what is forged, stand there whether anything is left or not.
-        let frame = matches!(rule.cause, Cause::Unmatched | Cause::Forged(..));
+        let frame = stands_in_any_case(rule);
         if life.undecided {
             return;
         }
         self.witnesses.extend(life.flips.or(life.witness).map(|packet| (rule, packet)));
         if life.witness.is_none() {
             let covered_by = named(&life.covered_by);
-            self.never_matching.push(Idle { rule, covered_by, defensive: frame });
+            self.shadowed.push(Idle { rule, covered_by, defensive: frame });
         } else if life.flips.is_none() {
             let covered_by = named(&life.repeated_by);
             let fate = super::table::Fate::Decided(rule.action, rule.log);
             let defensive = frame || anomalies::is_defence(fate);
-            self.superfluous.push(Idle { rule, covered_by, defensive });
+            self.redundant.push(Idle { rule, covered_by, defensive });
         }
     }
 }
 
 /// How many packets the proof is about, in words: an order of magnitude for each family.
 pub fn packets_covered(meaning: &Meaning<'_>) -> String {
-    let legs = f64::from(meaning.plan().gateway_leg().0 + 1);
+    let interfaces = f64::from(meaning.plan().gateway_interface().0 + 1);
     // Two addresses, the service line, the minutes of the week.
     let count = |bits: f64| {
-        let log = 2.0 * bits * 2f64.log10() + (24.0 * 2f64.log10()) + (7.0 * 1440.0 * legs).log10();
+        let log =
+            2.0 * bits * 2f64.log10() + (24.0 * 2f64.log10()) + (7.0 * 1440.0 * interfaces).log10();
         log.floor()
     };
     format!("all of about 10^{} in IPv4 and 10^{} in IPv6", count(32.0), count(128.0))

@@ -1,7 +1,7 @@
 //! Whether what is allowed gets its answers.
 
-use super::frame::{Frame, Index};
 use super::lines::{MeaningLines, Reading};
+use super::partition::{Index, Partition};
 use super::table::{Fate, Side, Table};
 use crate::meaning::Meaning;
 use crate::plan::{Action, Form};
@@ -9,7 +9,7 @@ use crate::rules::RuleSet;
 use crate::space::{Family, Packet, Search};
 use crate::verdict::{Cause, Decision};
 
-/// Whether replies come back.
+/// Whether replies pass.
 #[derive(Clone, Copy, Debug, Default)]
 #[non_exhaustive]
 pub struct Answers {
@@ -28,7 +28,7 @@ impl Answers {
 
 /// Looks for an allowed packet to which no answer would come back.
 pub fn answers(meaning: &Meaning<'_>, rules: &RuleSet) -> Answers {
-    let frame = Frame::of(meaning);
+    let frame = Partition::of(meaning);
     let mut let_back = Table::new(&frame, 0);
     let counts: fn(Decision) -> bool = match rules.form {
         Form::PerInterface => {
@@ -84,7 +84,7 @@ fn open<A: Family>(
 fn replies_come_first(rules: &RuleSet) -> bool {
     let first = rules.lists.first().and_then(|list| list.rules.first());
     first.is_some_and(|rule| {
-        rule.cause == Cause::Reply && rule.action == Action::Allow && rule.matches.is_none()
+        rule.cause == Cause::Reply && rule.action == Action::Allow && rule.packets().is_none()
     })
 }
 

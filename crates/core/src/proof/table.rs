@@ -3,9 +3,9 @@
 //! nothing to do with each other, so that every question is asked within a cell.
 
 use super::cell::{Cell, Coverage};
-use super::frame::{Frame, Index};
+use super::partition::{Index, Partition, Ways};
 use crate::plan::Action;
-use crate::space::{Block, Family, Leg, PacketSet, Point, ServiceSet};
+use crate::space::{Block, Family, Interface, PacketSet, Point, ServiceSet};
 use crate::verdict::{Decision, Verdict};
 
 /// What a line does, as far as proofs care.
@@ -28,7 +28,7 @@ impl Fate {
             Verdict::Allow => Self::Decided(Action::Allow, decision.logged),
             Verdict::Block => Self::Decided(Action::Block, decision.logged),
             Verdict::Reject => Self::Decided(Action::Reject, decision.logged),
-            Verdict::DoesNotPass | Verdict::NoWay => Self::Unasked,
+            Verdict::NotRouted | Verdict::NoRoute => Self::Unasked,
         }
     }
 
@@ -56,26 +56,27 @@ impl Fate {
 #[derive(Clone, Debug)]
 struct Entry<A> {
     block: Block<A>,
+    ways: Ways<A>,
     fate: Fate,
     owner: u32,
 }
 
-/// The lines of one family, by where their packets enter. They are sorted into cells one leg at a time, so that
-/// the cells of all legs never have to be held at once.
+/// The lines of one family, by where their packets enter. They are sorted into cells one interface at a time, so that
+/// the cells of all interfaces never have to be held at once.
 #[derive(Clone, Debug)]
 pub(crate) struct Side<A> {
     entries: Vec<Entry<A>>,
-    /// By leg, and at the end for what was translated: the lines that touch one of its cells.
-    by_leg: Vec<Vec<u32>>,
-    /// The legs where something may still be said of what belongs elsewhere. It is soon said to be forged.
+    /// By interface, and at the end for what was translated: the lines that touch one of its cells.
+    by_interface: Vec<Vec<u32>>,
+    /// The interfaces where something may still be said of what belongs elsewhere. It is soon said to be spoofed.
     open: Vec<Open>,
     below: usize,
 }
 
-/// A leg where something may still be said of what belongs elsewhere.
+/// An interface where something may still be said of what belongs elsewhere.
 #[derive(Clone, Copy, Debug)]
 struct Open {
-    leg: usize,
+    interface: usize,
     coverage: Coverage,
     /// Who said something last.
     last: u32,
@@ -84,24 +85,24 @@ struct Open {
 /// Ordered lines of both families. Two tables of one frame have the same cells.
 #[derive(Clone, Debug)]
 pub(crate) struct Table<'f> {
-    frame: &'f Frame,
+    frame: &'f Partition,
     /// The IPv4 lines.
     pub(crate) v4: Side<u32>,
     /// The IPv6 lines.
     pub(crate) v6: Side<u128>,
 }
 
-/// The cells of all legs of a table.
+/// The cells of all interfaces of a table.
 #[derive(Clone, Debug)]
 pub(crate) struct Laid<'f> {
-    frame: &'f Frame,
+    frame: &'f Partition,
     v4: Vec<Vec<Cell<u32>>>,
     v6: Vec<Vec<Cell<u128>>>,
 }
 
 impl<'f> Table<'f> {
     /// A table without lines. In each cell, so many are kept below the first that takes all that is left.
-    pub(crate) fn new(frame: &'f Frame, below: usize) -> Self {
+    pub(crate) fn new(frame: &'f Partition, below: usize) -> Self {
         Self { frame, v4: Side::new(&frame.v4, below), v6: Side::new(&frame.v6, below) }
     }
 
@@ -112,7 +113,7 @@ impl<'f> Table<'f> {
     }
 
     /// The frame that its cells are those of.
-    pub(crate) fn frame(&self) -> &'f Frame {
+    pub(crate) fn frame(&self) -> &'f Partition {
         self.frame
     }
 
@@ -155,8 +156,9 @@ fn visit<A: Family>(
     mut see: impl FnMut(&Cell<A>, Block<A>),
 ) {
     for block in set {
+        let ways = index.ways_of(&block.destination);
         for row in index.rows_of(block) {
-            index.visit(row, block, |place, source, destination| {
+            index.visit(row, block, &ways, |place, source, destination| {
                 let cell = &rows[row][place];
                 let clipped = cell.clip(block, source, destination);
                 if !clipped.is_empty() {
@@ -182,14 +184,18 @@ impl<A: Family> Side<A> {
     fn new(index: &Index<A>, below: usize) -> Self {
         // What the gateway begins belongs there, wherever it says it comes from.
         let coverage = Coverage::Open { below };
-        let open = (0..index.legs() - 1).map(|leg| Open { leg, coverage, last: u32::MAX });
-        let by_leg = vec![Vec::new(); index.rows()];
-        Self { entries: Vec::new(), by_leg, open: open.collect(), below }
+        let open = (0..index.interfaces() - 1).map(|interface| Open {
+            interface,
+            coverage,
+            last: u32::MAX,
+        });
+        let by_interface = vec![Vec::new(); index.rows()];
+        Self { entries: Vec::new(), by_interface, open: open.collect(), below }
     }
 
-    /// How many rows of cells there are: one for each leg, and one for what was translated.
+    /// How many rows of cells there are: one for each interface, and one for what was translated.
     pub(crate) fn rows(&self) -> usize {
-        self.by_leg.len()
+        self.by_interface.len()
     }
 
     fn push(&mut self, index: &Index<A>, blocks: &[Block<A>], fate: Fate, owner: u32) {
@@ -197,12 +203,13 @@ impl<A: Family> Side<A> {
             let number = self.entries.len() as u32;
             let mut rows = index.rows_touched(block);
             self.open.retain_mut(|open| {
-                let strange = index.strange(open.leg);
-                if !block.enters.contains(Leg(open.leg as u16)) || block.source.is_disjoint(strange)
+                let strange = index.strange(open.interface);
+                if !block.enters.contains(Interface(open.interface as u16))
+                    || block.source.is_disjoint(strange)
                 {
                     return true;
                 }
-                rows.push(open.leg);
+                rows.push(open.interface);
                 let was_open = open.coverage.is_open();
                 let takes_all = strange.is_subset(&block.source) && takes_every_service(block);
                 open.coverage = open.coverage.after(takes_all, open.last == owner);
@@ -211,12 +218,13 @@ impl<A: Family> Side<A> {
                 was_open && !matches!(open.coverage, Coverage::Closed)
             });
             for &row in &rows {
-                if self.by_leg[row].last() != Some(&number) {
-                    self.by_leg[row].push(number);
+                if self.by_interface[row].last() != Some(&number) {
+                    self.by_interface[row].push(number);
                 }
             }
             if !rows.is_empty() {
-                self.entries.push(Entry { block: block.clone(), fate, owner });
+                let ways = index.ways_of(&block.destination);
+                self.entries.push(Entry { block: block.clone(), ways, fate, owner });
             }
         }
     }
@@ -225,9 +233,9 @@ impl<A: Family> Side<A> {
     pub(crate) fn row(&self, index: &Index<A>, row: usize) -> Vec<Cell<A>> {
         let mut cells: Vec<Cell<A>> =
             index.regions(row).into_iter().map(|region| Cell::new(region, self.below)).collect();
-        for number in &self.by_leg[row] {
+        for number in &self.by_interface[row] {
             let entry = &self.entries[*number as usize];
-            index.visit(row, &entry.block, |place, source, destination| {
+            index.visit(row, &entry.block, &entry.ways, |place, source, destination| {
                 cells[place].add((&entry.block, entry.fate, entry.owner), source, destination);
             });
         }
@@ -236,7 +244,7 @@ impl<A: Family> Side<A> {
 
     /// Whether a line in a row belongs to an owner that is asked for.
     pub(crate) fn is_in_row(&self, row: usize, asked_for: impl Fn(u32) -> bool) -> bool {
-        self.by_leg[row].iter().any(|number| asked_for(self.entries[*number as usize].owner))
+        self.by_interface[row].iter().any(|number| asked_for(self.entries[*number as usize].owner))
     }
 }
 
@@ -251,14 +259,14 @@ mod tests {
     use super::*;
     use crate::space::IntervalSet;
 
-    /// Two legs with sources of their own; what belongs elsewhere is told apart, and all destinations are alike.
-    fn two_legs() -> Index<u32> {
+    /// Two interfaces with sources of their own; what belongs elsewhere is distinguished, and all destinations are alike.
+    fn two_interfaces() -> Index<u32> {
         let own = [IntervalSet::range(1, 10), IntervalSet::range(11, 20), IntervalSet::full()];
         Index::new(own.to_vec(), IntervalSet::empty(), vec![IntervalSet::full()], Vec::new())
     }
 
     fn from(source: IntervalSet<u32>, service: IntervalSet<u32>) -> Block<u32> {
-        let (enters, at) = (IntervalSet::range(Leg(0), Leg(1)), IntervalSet::full());
+        let (enters, at) = (IntervalSet::range(Interface(0), Interface(1)), IntervalSet::full());
         Block { enters, source, destination: IntervalSet::full(), service, at }
     }
 
@@ -266,7 +274,7 @@ mod tests {
     /// one that takes everything: of what would happen without that one nothing can be said then.
     #[test]
     fn a_line_that_finds_no_room_is_noted() {
-        let index = two_legs();
+        let index = two_interfaces();
         for further in 0..4 {
             let mut side = Side::new(&index, 2);
             let all = from(IntervalSet::full(), ServiceSet::any().v4);
@@ -275,8 +283,8 @@ mod tests {
                 let one = from(IntervalSet::range(11, 20), IntervalSet::point(owner));
                 side.push(&index, &[one], Fate::Decided(Action::Allow, false), owner);
             }
-            for (leg, place) in [(0, "elsewhere"), (1, "here")] {
-                let cells = side.row(&index, leg);
+            for (interface, place) in [(0, "elsewhere"), (1, "here")] {
+                let cells = side.row(&index, interface);
                 let cell = if place == "here" { cells.first() } else { cells.last() };
                 let cell = cell.expect("a cell");
                 assert_eq!(cell.cut_short, further > 2, "{place}, {further}");

@@ -2,13 +2,13 @@
 
 use super::{Rule, Setting, Translation};
 use crate::plan::{Action, Form, Plan, ZoneId};
-use crate::space::{Leg, Packet, PacketSet};
+use crate::space::{Interface, Packet, PacketSet};
 use jiff::civil::Date;
 
 /// Which traffic a list is for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Stage {
-    /// Before all others: replies and forged sources.
+    /// Before all others: replies and spoofed sources.
     Opening,
     /// What is for the gateway itself.
     ToGateway,
@@ -38,8 +38,8 @@ impl Stage {
             Self::Opening => "for all traffic, before the lists below",
             Self::ToGateway => "for traffic to the gateway itself",
             Self::Through => "for traffic that the gateway passes on",
-            Self::FromGateway => "for what the gateway itself begins",
-            Self::Interface => "for all that comes in there",
+            Self::FromGateway => "for connections that the gateway opens itself",
+            Self::Interface => "for all traffic that enters there",
         }
     }
 }
@@ -62,7 +62,7 @@ pub enum Applies {
     /// By an interface.
     Interface {
         /// The network or uplink on it.
-        leg: Leg,
+        interface: Interface,
         /// Whether it is for what goes out; else for what comes in.
         out: bool,
     },
@@ -128,6 +128,8 @@ pub struct RuleSet {
     pub unseen: PacketSet,
     /// The lists, in the order in which they are asked.
     pub lists: Vec<RuleList>,
+    /// The rules that were left out, because the lists do the same without them.
+    pub left_out: Vec<Rule>,
     /// What has to be set beside the lists for this form.
     pub settings: Vec<Setting>,
 }
@@ -149,6 +151,21 @@ impl RuleList {
         &self.covers
     }
 
+    /// Where a list for a pair ends in a rule that blocks the rest of the pair, lets it go on instead, to the list that
+    /// blocks what no other has: nothing comes to the end of the list as long as that rule is there.
+    pub(super) fn leave_the_end_to_the_closing_list(&mut self) {
+        let blocks = self.rules.last().is_some_and(|rule| rule.action != Action::Allow);
+        if matches!(self.applies, Some(Applies::Pair { .. })) && blocks {
+            self.otherwise = Otherwise::GoOn;
+        }
+    }
+
+    /// Whether it is for one pair of zones, and another list decides what it does not.
+    pub(super) fn goes_on_to_the_closing_list(&self) -> bool {
+        let pair = matches!(self.applies, Some(Applies::Pair { .. } | Applies::ToGateway { .. }));
+        pair && self.otherwise == Otherwise::GoOn
+    }
+
     /// A list for all traffic of a stage, named after it.
     pub(super) fn of_stage(
         stage: Stage,
@@ -165,6 +182,17 @@ impl RuleSet {
     /// All rules that have to be entered, in order.
     pub fn rules(&self) -> impl Iterator<Item = &Rule> {
         self.lists.iter().filter(|list| !list.implied).flat_map(|list| &list.rules)
+    }
+
+    /// The rows to enter: rules that share a number are one.
+    pub fn rows(&self) -> impl Iterator<Item = &[Rule]> {
+        let lists = self.lists.iter().filter(|list| !list.implied);
+        lists.flat_map(|list| list.rules.chunk_by(|one, next| one.number == next.number))
+    }
+
+    /// How many values have to be entered for all rows: interfaces, zones, addresses, services and hours, by name.
+    pub fn values(&self) -> usize {
+        self.rules().map(Rule::values).sum()
     }
 
     /// A packet as the lists see it: translated, where something translates it before.
@@ -224,12 +252,27 @@ impl RuleSet {
 
     /// Cuts a set of packets by what the lists do with them.
     pub fn parts(&self, set: &PacketSet) -> Vec<(PacketSet, Outcome<'_>)> {
+        self.parts_among(set, |_, _| None)
+    }
+
+    /// The same, where `near` may name the rules of a list, in their order, that can have a packet of a set.
+    pub(super) fn parts_among(
+        &self,
+        set: &PacketSet,
+        near: impl Fn(usize, &PacketSet) -> Option<Vec<usize>>,
+    ) -> Vec<(PacketSet, Outcome<'_>)> {
         let mut parts = Vec::new();
         let mut rest = set.clone();
-        for list in &self.lists {
+        for (number, list) in self.lists.iter().enumerate() {
             let mut here = rest.intersection(&list.covers);
+            if here.is_empty() {
+                continue;
+            }
             let before = here.clone();
-            for rule in &list.rules {
+            let some = near(number, &here);
+            let all = if some.is_some() { 0..0 } else { 0..list.rules.len() };
+            for place in some.into_iter().flatten().chain(all) {
+                let rule = &list.rules[place];
                 let Some(product) = rule.first_packets() else { continue };
                 let own = PacketSet::from(product);
                 if here.is_disjoint(&own) {

@@ -6,7 +6,7 @@
 
 mod variants;
 
-use super::{Rule, RuleSet, Stage, outer_legs};
+use super::{Rule, RuleSet, Stage, outer_interfaces};
 use crate::plan::{Action, Plan};
 use crate::space::{AddressSet, IntervalSet, Match};
 use crate::verdict::Cause;
@@ -119,7 +119,7 @@ impl Mistake {
             return wrong;
         }
         let entered = wrong.lists.iter_mut().filter(|list| !list.implied);
-        for matches in entered.flat_map(|list| &mut list.rules).filter_map(|r| r.matches.as_mut()) {
+        for matches in entered.flat_map(|list| &mut list.rules).filter_map(Rule::packets_mut) {
             matches.service.v6 = IntervalSet::empty();
         }
         wrong
@@ -132,7 +132,11 @@ impl Mistake {
             Change::BelowTheNext => rules.swap(place, place + 1),
             Change::Action(action) => rules[place].action = *action,
             Change::Log => rules[place].log = !rules[place].log,
-            Change::Matches(matches) => rules[place].matches = Some((**matches).clone()),
+            Change::Matches(wrong) => {
+                if let Some(packets) = rules[place].packets_mut() {
+                    packets.clone_from(wrong);
+                }
+            }
             Change::WithoutIpv6 => {}
         }
     }
@@ -194,12 +198,14 @@ fn within_rule(plan: &Plan, things: &Things, rules: &RuleSet, at: (usize, usize)
     add(Kind::LogAside, Change::Log);
     let mut ends = |(wider, narrower), set: &AddressSet, put: fn(AddressSet, Match) -> Match| {
         let more = wider_sets(things, set).into_iter().map(|set| (wider, set));
-        let less = narrower_sets(things, set).into_iter().map(|set| (narrower, set));
+        let less = narrower_sets(things, set, !rule.also.is_empty())
+            .into_iter()
+            .map(|set| (narrower, set));
         for (kind, set) in more.chain(less) {
             let mut changed = put(set, matches.clone());
             if kind == Kind::SourceWider && stage == Stage::ToGateway {
                 // Whoever names the wrong source for the gateway names no interface.
-                changed.enters = outer_legs(plan).collect();
+                changed.enters = outer_interfaces(plan).collect();
             }
             add(kind, Change::Matches(Box::new(changed)));
         }
@@ -220,7 +226,7 @@ fn within_rule(plan: &Plan, things: &Things, rules: &RuleSet, at: (usize, usize)
 
 /// All rules without their IPv6 half.
 fn without_ipv6(rules: &RuleSet) -> Option<Mistake> {
-    let mut all = rules.rules().filter_map(|rule| rule.matches.as_ref());
+    let mut all = rules.rules().filter_map(|rule| rule.packets());
     all.any(|matches| !matches.service.v6.is_empty()).then_some(Mistake {
         kind: Kind::NoIpv6,
         place: None,

@@ -7,8 +7,10 @@
 //! [`in_form`] does so for any of the four, [`compile`] for the plan's own. [`mistakes`] are those
 //! that people make while they enter rules.
 
-mod bare;
-mod frame;
+pub mod fewest;
+mod id;
+mod implicit_traffic;
+mod index;
 mod list;
 pub mod mistakes;
 mod one_list;
@@ -16,69 +18,32 @@ mod order;
 mod outgoing;
 mod per_interface;
 mod per_pair;
+mod planless;
 mod ranked;
 mod ranks;
+mod reachability;
 mod replies;
-mod slice;
+mod restrict;
+mod rule;
 mod source_only;
 mod surroundings;
 mod translation;
-mod ways;
 mod writer;
 
-pub use bare::BareLine;
+pub use id::RuleId;
+pub use index::RuleIndex;
 pub use list::{Applies, Otherwise, Outcome, RuleList, RuleSet, Stage};
+pub use planless::PlanlessLine;
+pub use rule::{Endpoint, Matches, Rule};
 pub use surroundings::Surroundings;
 pub use translation::Translation;
 
 use crate::meaning::Meaning;
-use crate::plan::{Action, Form, Inbound, Plan};
-use crate::space::{AddressSet, Leg, Match, PacketSet, ServiceSet};
-use crate::verdict::Cause;
+use crate::plan::{Action, Form, Inbound, Plan, Rows};
+use crate::space::{AddressSet, Interface, PacketSet};
+use crate::verdict::{Cause, Spoofing};
 use jiff::civil::Date;
 use std::collections::HashMap;
-
-/// One line of a rule list.
-#[derive(Clone, Debug)]
-#[non_exhaustive]
-pub struct Rule {
-    /// Its number; numbers go up by tens, through all lists.
-    pub number: u32,
-    /// Its id, which stays the same when other rules come and go.
-    pub id: String,
-    /// What it does, in a few words.
-    pub name: String,
-    /// Why it is there.
-    pub reason: String,
-    /// Where its packets come from, by zone.
-    pub from: String,
-    /// Their source.
-    pub source: String,
-    /// Where they go, by zone.
-    pub to: String,
-    /// Their destination.
-    pub destination: String,
-    /// What they ask for, in the plan's words.
-    pub service: String,
-    /// The same in protocols and ports.
-    pub ports: Vec<String>,
-    /// What happens to them.
-    pub action: Action,
-    /// Whether that is logged.
-    pub log: bool,
-    /// The hours at which it counts, if not always.
-    pub hours: Option<String>,
-    /// How much it lets through, in megabits a second.
-    pub limit_mbps: Option<f64>,
-    /// The plan entry behind it.
-    pub cause: Cause,
-    /// The first packets that it matches; `None` for the rule that matches replies.
-    pub matches: Option<Match>,
-    /// For a rule that lets replies back where the gateway keeps no state: the ports that they come
-    /// from. Of TCP it takes only what is no opening (ACK or RST is set). Such a rule is not for first
-    /// packets, though some look as if they were replies.
-    pub back: Option<ServiceSet>,
-}
 
 /// Something that has to be set on a gateway beside its lists.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -129,8 +94,8 @@ fn translations(plan: &Plan, day: Date) -> impl Iterator<Item = (usize, &Inbound
 /// `one-list`, which can always.
 pub fn compile(meaning: &Meaning<'_>) -> RuleSet {
     in_form(meaning, meaning.plan().gateway().form).unwrap_or_else(|_| {
-        let job = Job::new(meaning);
-        one_list::compile(&job)
+        let context = CompileContext::new(meaning);
+        one_list::compile(&context)
     })
 }
 
@@ -139,89 +104,121 @@ pub fn compile(meaning: &Meaning<'_>) -> RuleSet {
 /// # Errors
 /// Everything that the form cannot say.
 pub fn in_form(meaning: &Meaning<'_>, form: Form) -> Result<RuleSet, Vec<Inexpressible>> {
-    let job = Job::new(meaning);
+    in_form_with(meaning, form, meaning.plan().gateway().rules)
+}
+
+/// The same, with the fewest rules or one for every cell and exception, whatever the plan says.
+///
+/// # Errors
+/// Everything that the form cannot say.
+pub fn in_form_with(
+    meaning: &Meaning<'_>,
+    form: Form,
+    rows: Rows,
+) -> Result<RuleSet, Vec<Inexpressible>> {
+    let context = CompileContext { rows, ..CompileContext::new(meaning) };
     match form {
-        Form::OneList => Ok(one_list::compile(&job)),
-        Form::PerPair => Ok(per_pair::compile(&job)),
-        Form::Ranked => Ok(ranked::compile(&job)),
-        Form::PerInterface if job.plan.gateway().source_only => source_only::compile(&job),
-        Form::PerInterface => Ok(per_interface::compile(&job)),
+        Form::OneList => Ok(one_list::compile(&context)),
+        Form::PerPair => Ok(per_pair::compile(&context)),
+        Form::Ranked => Ok(ranked::compile(&context)),
+        Form::PerInterface if context.plan.gateway().source_only => source_only::compile(&context),
+        Form::PerInterface => Ok(per_interface::compile(&context)),
     }
 }
 
 /// What every form starts from.
-struct Job<'p> {
+struct CompileContext<'p> {
     plan: &'p Plan,
     day: Date,
     changes_on: Option<Date>,
+    rows: Rows,
     base: writer::Base,
-    /// By leg: the sources that are not forged there and leave their link, and what leads there.
+    /// By interface: the sources that are not spoofed there and leave their link, and what leads there.
     sources: Vec<AddressSet>,
     reached: Vec<AddressSet>,
 }
 
-impl<'p> Job<'p> {
+impl<'p> CompileContext<'p> {
     fn new(meaning: &Meaning<'p>) -> Self {
         let (plan, day) = (meaning.plan(), meaning.day());
         Self {
             plan,
             day,
             changes_on: meaning.changes_on(),
+            rows: plan.gateway().rules,
             base: writer::Base::new(plan, day),
-            sources: frame::true_sources(plan),
-            reached: outer_legs(plan).map(|leg| ways::reached_by(plan, leg)).collect(),
+            sources: implicit_traffic::true_sources(plan),
+            reached: outer_interfaces(plan)
+                .map(|interface| reachability::reached_by(plan, interface))
+                .collect(),
         }
     }
 
-    /// The sources that are not forged on a leg, those left out that stay on their link.
-    fn true_sources(&self, leg: Leg) -> &AddressSet {
-        &self.sources[usize::from(leg.0)]
+    /// The sources that are not spoofed on an interface, those left out that stay on their link.
+    fn true_sources(&self, interface: Interface) -> &AddressSet {
+        &self.sources[usize::from(interface.0)]
     }
 
-    /// The addresses that lead to a leg.
-    fn reached_by(&self, leg: Leg) -> &AddressSet {
-        &self.reached[usize::from(leg.0)]
+    /// The addresses that lead to an interface.
+    fn reached_by(&self, interface: Interface) -> &AddressSet {
+        &self.reached[usize::from(interface.0)]
     }
 
     /// The lists as a whole, with numbers through all of them.
     fn finish(&self, form: Form, mut lists: Vec<RuleList>) -> RuleSet {
-        let entered = lists.iter_mut().filter(|list| !list.implied);
-        for (rule, place) in entered.flat_map(|list| &mut list.rules).zip(1..) {
-            rule.number = 10 * place;
-        }
-        // Several rules of one entry in one list are told apart by a number.
-        let mut used: HashMap<String, u32> = HashMap::new();
+        // Several rules of one entry in one list are distinguished by a number.
+        let mut used: HashMap<RuleId, u32> = HashMap::new();
         for rule in lists.iter_mut().flat_map(|list| &mut list.rules) {
             let count = used.entry(rule.id.clone()).or_default();
             *count += 1;
             if *count > 1 {
-                rule.id = format!("{}@{count}", rule.id);
+                rule.id = rule.id.numbered(*count);
             }
         }
+        let left_out = match self.rows {
+            Rows::Fewest => fewest::reduce(&mut lists),
+            Rows::EveryCell => Vec::new(),
+        };
+        self.number(&mut lists);
         let translations = translations(self.plan, self.day);
         RuleSet {
             form,
             day: self.day,
             changes_on: self.changes_on,
             translations: translations
-                .filter_map(|(_, inbound)| ways::translation(self.plan, inbound))
+                .filter_map(|(_, inbound)| reachability::translation(self.plan, inbound))
                 .collect(),
             before_translation: false,
             unseen: PacketSet::empty(),
             lists,
+            left_out,
             settings: Vec::new(),
         }
     }
 }
 
-impl Rule {
-    /// The first packets that it decides; `None` for one that is there for replies.
-    pub fn first_packets(&self) -> Option<&Match> {
-        self.matches.as_ref().filter(|_| self.back.is_none())
+impl CompileContext<'_> {
+    /// Numbers rules through all lists that have to be entered. Where the fewest are wanted, rules that hold each
+    /// interface to the sources that belong there share a number: gateways take them as one, at each interface.
+    fn number(&self, lists: &mut [RuleList]) {
+        let is_of_interface =
+            |rule: &Rule| matches!(rule.cause, Cause::Spoofed(Spoofing::Source, _));
+        let mut number = 0;
+        for list in lists.iter_mut().filter(|list| !list.implied) {
+            let mut shared = false;
+            for rule in &mut list.rules {
+                let shares = self.rows == Rows::Fewest && is_of_interface(rule);
+                if !(shares && shared) {
+                    number += 10;
+                }
+                rule.number = number;
+                shared = shares;
+            }
+        }
     }
 }
 
-/// The legs of a plan other than the gateway's own.
-fn outer_legs(plan: &Plan) -> impl Iterator<Item = Leg> + use<> {
-    (0..plan.gateway_leg().0).map(Leg)
+/// The interfaces of a plan other than the gateway's own.
+fn outer_interfaces(plan: &Plan) -> impl Iterator<Item = Interface> + use<> {
+    (0..plan.gateway_interface().0).map(Interface)
 }

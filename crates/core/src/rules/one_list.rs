@@ -1,36 +1,36 @@
 //! The form `one-list`: one list for all routed traffic, one for traffic to the gateway, and before both
 //! the few rules that hold for everything.
 
-use super::ways::translated;
-use super::{Job, Otherwise, RuleList, RuleSet, Stage, frame};
+use super::reachability::translated;
+use super::{CompileContext, Otherwise, RuleList, RuleSet, Stage, implicit_traffic};
 use crate::plan::Form;
 use crate::space::PacketSet;
 
-pub(super) fn compile(job: &Job<'_>) -> RuleSet {
-    job.finish(Form::OneList, lists(job, job.base.through.clone()))
+pub(super) fn compile(context: &CompileContext<'_>) -> RuleSet {
+    context.finish(Form::OneList, lists(context, context.base.through.clone()))
 }
 
 /// The lists, with these rules for what the gateway passes on.
-pub(super) fn lists(job: &Job<'_>, through: Vec<super::Rule>) -> Vec<RuleList> {
-    let plan = job.plan;
-    let arriving = PacketSet::from(frame::arriving(plan));
+pub(super) fn lists(context: &CompileContext<'_>, through: Vec<super::Rule>) -> Vec<RuleList> {
+    let plan = context.plan;
+    let arriving = PacketSet::from(implicit_traffic::arriving(plan));
     let passed_on = arriving.union(&PacketSet::from(translated(plan)));
     let list = RuleList::of_stage;
     vec![
-        list(Stage::Opening, job.base.opening.clone(), Otherwise::GoOn, arriving),
+        list(Stage::Opening, context.base.opening.clone(), Otherwise::GoOn, arriving),
         list(
             Stage::ToGateway,
-            job.base.to_gateway.clone(),
+            context.base.to_gateway.clone(),
             Otherwise::Block,
-            frame::for_gateway(plan),
+            implicit_traffic::for_gateway(plan),
         ),
         list(Stage::Through, through, Otherwise::Block, passed_on),
-        from_gateway(job),
+        from_gateway(context),
     ]
 }
 
-/// The list for what the gateway itself begins.
-pub(super) fn from_gateway(job: &Job<'_>) -> RuleList {
-    let covers = PacketSet::from(frame::entering(job.plan.gateway_leg()));
-    RuleList::of_stage(Stage::FromGateway, job.base.begun.clone(), Otherwise::Allow, covers)
+/// The list for connections that the gateway opens itself.
+pub(super) fn from_gateway(context: &CompileContext<'_>) -> RuleList {
+    let covers = PacketSet::from(implicit_traffic::entering(context.plan.gateway_interface()));
+    RuleList::of_stage(Stage::FromGateway, context.base.begun.clone(), Otherwise::Allow, covers)
 }

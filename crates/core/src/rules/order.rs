@@ -1,6 +1,6 @@
 //! The order of exceptions: narrow above wide, `before` where the plan says so, else the plan's own.
 
-use super::frame;
+use super::implicit_traffic;
 use crate::addressing::link_local;
 use crate::graph;
 use crate::plan::{Exception, ExceptionId, Plan};
@@ -106,7 +106,7 @@ impl Order {
 /// Which packets an exception's rules can meet.
 struct Reach {
     never_routed: Vec<PacketSet>,
-    /// Every leg from outside the gateway, with the sources that are not forged there.
+    /// Every interface from outside the gateway, with the sources that are not spoofed there.
     entries: Vec<(Match, AddressSet)>,
     for_gateway: PacketSet,
     never_arriving: Vec<PacketSet>,
@@ -117,27 +117,32 @@ struct Reach {
 
 impl Reach {
     fn new(plan: &Plan, day: Date) -> Self {
-        let for_gateway = frame::for_gateway(plan);
+        let for_gateway = implicit_traffic::for_gateway(plan);
         let mut never_routed: Vec<PacketSet> =
-            frame::never_routed(plan).into_iter().map(PacketSet::from).collect();
+            implicit_traffic::never_routed(plan).into_iter().map(PacketSet::from).collect();
         never_routed.push(for_gateway.clone());
-        let forged = plan.network_ids().map(|id| frame::forged_at_network(plan, id));
-        let outside = (0..plan.uplinks().len()).map(|i| frame::forged_at_uplink(plan, i));
-        let needs = Match { service: frame::ipv6_needs(), ..Match::everything() };
-        let rest = [frame::forged_unspecified(plan), frame::forged_to_private(plan), needs];
+        let spoofed = plan.network_ids().map(|id| implicit_traffic::spoofed_at_network(plan, id));
+        let outside =
+            (0..plan.uplinks().len()).map(|i| implicit_traffic::spoofed_at_uplink(plan, i));
+        let needs = Match { service: implicit_traffic::ipv6_needs(), ..Match::everything() };
+        let rest = [
+            implicit_traffic::spoofed_unspecified(plan),
+            implicit_traffic::spoofed_to_private(plan),
+            needs,
+        ];
         Self {
             never_routed,
-            entries: frame::entries(plan),
+            entries: implicit_traffic::entries(plan),
             for_gateway,
-            never_arriving: forged.chain(outside).chain(rest).map(PacketSet::from).collect(),
+            never_arriving: spoofed.chain(outside).chain(rest).map(PacketSet::from).collect(),
             begun: Match {
-                enters: IntervalSet::point(plan.gateway_leg()),
-                service: ServiceSet::any().difference(&frame::lives_by(plan)),
+                enters: IntervalSet::point(plan.gateway_interface()),
+                service: ServiceSet::any().difference(&implicit_traffic::lives_by(plan)),
                 ..Match::everything()
             },
             offered: super::translations(plan, day)
                 .map(|(index, inbound)| {
-                    (index, frame::offered(plan, inbound).into_iter().collect())
+                    (index, implicit_traffic::offered(plan, inbound).into_iter().collect())
                 })
                 .collect(),
         }
@@ -162,11 +167,11 @@ impl Reach {
         if exception.translated {
             direct.v4 = IntervalSet::empty();
         }
-        // Leg by leg, and only where something of it can enter: what is forged need not be cut off.
+        // Interface by interface, and only where something of it can enter: what is spoofed need not be cut off.
         let entering = |destination: &AddressSet| -> PacketSet {
-            let here = self.entries.iter().filter_map(|(leg, true_sources)| {
+            let here = self.entries.iter().filter_map(|(interface, true_sources)| {
                 let source = true_sources.intersection(&from.addresses);
-                (!source.is_empty()).then(|| product(leg, source, destination.clone()))
+                (!source.is_empty()).then(|| product(interface, source, destination.clone()))
             });
             here.fold(PacketSet::empty(), |all, part| all.union(&part))
         };
@@ -195,7 +200,7 @@ impl Reach {
 /// The part of a line that a list can match: the whole exception's product, or the part's.
 pub(super) fn product(
     line: &Line,
-    enters: IntervalSet<crate::space::Leg>,
+    enters: IntervalSet<crate::space::Interface>,
     source: &AddressSet,
     destination: &AddressSet,
     service: &ServiceSet,

@@ -1,40 +1,43 @@
 //! The form `per-pair`: an opening list, a short list for every pair of zones and for each zone to the
 //! gateway, a closing list.
 
-use super::slice::Part;
-use super::ways::{Entry, entries, offers, something_passes, translated, with_translated};
-use super::{Applies, Job, Otherwise, Rule, RuleList, RuleSet, Stage, frame, one_list};
+use super::reachability::{Entry, entries, offers, something_passes, translated, with_translated};
+use super::restrict::Part;
+use super::{
+    Applies, CompileContext, Endpoint, Otherwise, Rule, RuleList, RuleSet, Stage, implicit_traffic,
+    one_list,
+};
 use crate::addressing::link_local;
 use crate::plan::{Form, Plan, ZoneId};
 use crate::space::{AddressSet, Match, PacketSet};
 use crate::verdict::Cause;
 use std::collections::HashMap;
 
-pub(super) fn compile(job: &Job<'_>) -> RuleSet {
-    let plan = job.plan;
-    let arriving = PacketSet::from(frame::arriving(plan));
-    let opening = job.base.opening.clone();
+pub(super) fn compile(context: &CompileContext<'_>) -> RuleSet {
+    let plan = context.plan;
+    let arriving = PacketSet::from(implicit_traffic::arriving(plan));
+    let opening = context.base.opening.clone();
     let mut lists =
         vec![RuleList::of_stage(Stage::Opening, opening, Otherwise::GoOn, arriving.clone())];
-    let local = frame::for_gateway(plan);
-    lists.extend(plan.zone_ids().filter_map(|from| to_gateway(job, from, &local)));
-    lists.push(closing("closing-to-gateway", Stage::ToGateway, &job.base.to_gateway, local));
+    let local = implicit_traffic::for_gateway(plan);
+    lists.extend(plan.zone_ids().filter_map(|from| to_gateway(context, from, &local)));
+    lists.push(closing("closing-to-gateway", Stage::ToGateway, &context.base.to_gateway, local));
     let zones: Vec<AddressSet> =
         plan.zone_ids().map(|zone| plan.zone_prefixes(zone).clone()).collect();
-    let sources: Vec<AddressSet> = plan.zone_ids().map(|zone| sources(job, zone)).collect();
-    let sorted = Sorted::by(&sources, &zones, &job.base.through);
+    let sources: Vec<AddressSet> = plan.zone_ids().map(|zone| sources(context, zone)).collect();
+    let sorted = Sorted::by(&sources, &zones, &context.base.through);
     for from in plan.zone_ids() {
         let entries = entries(plan, from);
         for to in plan.zone_ids() {
             if something_passes(plan, from, to) || offers(plan, from, to).next().is_some() {
-                lists.push(pair(job, &sorted, &entries, (from, to)));
+                lists.push(pair(context, &sorted, &entries, (from, to)));
             }
         }
     }
     let rest = arriving.union(&PacketSet::from(translated(plan)));
-    lists.push(closing("closing", Stage::Through, &job.base.through, rest));
-    lists.push(one_list::from_gateway(job));
-    job.finish(Form::PerPair, lists)
+    lists.push(closing("closing", Stage::Through, &context.base.through, rest));
+    lists.push(one_list::from_gateway(context));
+    context.finish(Form::PerPair, lists)
 }
 
 /// The zones that a rule speaks of at its ends.
@@ -45,7 +48,9 @@ struct Touched {
 
 impl Touched {
     fn by(sources: &[AddressSet], zones: &[AddressSet], rule: &Rule) -> Self {
-        let Some(matches) = &rule.matches else { return Self { from: Vec::new(), to: Vec::new() } };
+        let Some(matches) = rule.packets() else {
+            return Self { from: Vec::new(), to: Vec::new() };
+        };
         let touches = |all: &[AddressSet], set: &AddressSet| {
             all.iter().map(|zone| !zone.is_disjoint(set)).collect()
         };
@@ -80,23 +85,24 @@ impl<'r> Sorted<'r> {
 }
 
 fn pair(
-    job: &Job<'_>,
+    context: &CompileContext<'_>,
     sorted: &Sorted<'_>,
     entries: &[Entry],
     (from, to): (ZoneId, ZoneId),
 ) -> RuleList {
-    let plan = job.plan;
+    let plan = context.plan;
     let prefixes = plan.zone_prefixes(to);
-    let mut part = part(plan, from, entries, prefixes, plan.zone(to).name.as_str());
-    part.sources = sources(job, from);
+    let mut part =
+        part(plan, from, entries, prefixes, Endpoint::named(plan.zone(to).name.as_str()));
+    part.sources = sources(context, from);
     part.anyone[1] = plan.zone_addresses(to).clone();
     let above = sorted.above.iter().filter(|(_, touched)| touched.between(from, to));
     let mut rules: Vec<Rule> =
-        above.filter_map(|(rule, _)| part.slice(plan, &job.base, rule)).collect();
+        above.filter_map(|(rule, _)| part.restrict(plan, &context.base, rule)).collect();
     let cells = sorted.cells.get(&(from, to)).map(Vec::as_slice).unwrap_or_default();
     let decided = !cells.is_empty();
     rules.extend(cells.iter().map(|rule| (*rule).clone()));
-    let rules = part.alive(&job.base, rules);
+    let rules = part.alive(&context.base, rules);
     RuleList {
         name: part.mark.clone(),
         stage: Stage::Through,
@@ -110,19 +116,20 @@ fn pair(
 
 /// What packets from a zone can have as their source. Outside that is more than addresses of the internet: the
 /// broadcast address of one uplink is an ordinary one seen from another.
-fn sources(job: &Job<'_>, zone: ZoneId) -> AddressSet {
-    let plan = job.plan;
+fn sources(context: &CompileContext<'_>, zone: ZoneId) -> AddressSet {
+    let plan = context.plan;
     if zone != plan.internet() {
         return plan.zone_addresses(zone).clone();
     }
-    let uplinks = (0..plan.uplinks().len()).map(|index| job.true_sources(plan.uplink_leg(index)));
+    let uplinks =
+        (0..plan.uplinks().len()).map(|index| context.true_sources(plan.uplink_interface(index)));
     uplinks.fold(AddressSet::empty(), |all, sources| all.union(sources))
 }
 
 /// A zone's list for the gateway itself; `None` where no packet comes from the zone at all.
-fn to_gateway(job: &Job<'_>, from: ZoneId, local: &PacketSet) -> Option<RuleList> {
-    let plan = job.plan;
-    let mut part = part(plan, from, &entries(plan, from), &AddressSet::full(), "gateway");
+fn to_gateway(context: &CompileContext<'_>, from: ZoneId, local: &PacketSet) -> Option<RuleList> {
+    let plan = context.plan;
+    let mut part = part(plan, from, &entries(plan, from), &AddressSet::full(), Endpoint::Gateway);
     if part.enters.is_empty() {
         return None;
     }
@@ -131,30 +138,31 @@ fn to_gateway(job: &Job<'_>, from: ZoneId, local: &PacketSet) -> Option<RuleList
     part.sources = AddressSet::full();
     part.anyone[0] = AddressSet::full();
     let own = plan.zone_addresses(from);
-    let here = own.union(&sources(job, from)).union(&link_local());
+    let here = own.union(&sources(context, from)).union(&link_local());
     let named = |rule: &&Rule| match rule.cause {
         Cause::Unmatched => false,
         Cause::Manage | Cause::Exception(_) => {
-            rule.matches.as_ref().is_some_and(|m| !m.source.is_disjoint(&here))
+            rule.packets().is_some_and(|m| !m.source.is_disjoint(&here))
         }
         _ => true,
     };
-    let rules = job.base.to_gateway.iter().filter(named);
+    let rules = context.base.to_gateway.iter().filter(named);
     let rules = rules.filter_map(|rule| {
-        let mut slice = part.slice(plan, &job.base, rule)?;
-        let matches = rule.matches.as_ref()?;
-        if own.is_subset(&matches.source) && rule.source != plan.zone(from).name.as_str() {
-            slice.source.clone_from(&rule.source);
+        let mut restricted = part.restrict(plan, &context.base, rule)?;
+        let matches = rule.packets()?;
+        let zone = Endpoint::expression(plan.zone(from).name.as_str());
+        if own.is_subset(&matches.source) && rule.source != zone {
+            restricted.source.clone_from(&rule.source);
         }
         if matches!(rule.cause, Cause::GatewayService(_) | Cause::Discovery(_)) {
             // It is named after its network, which has one zone; what is behind a router may have another.
-            let at_home = matches.enters.first().is_some_and(|leg| {
-                plan.network_on(leg).is_none_or(|id| plan.network(id).zone == from)
+            let at_home = matches.enters.first().is_some_and(|interface| {
+                plan.network_on(interface).is_none_or(|id| plan.network(id).zone == from)
             });
-            let elsewhere = format!("{}@{}", rule.id, part.mark);
-            slice.id = if at_home { rule.id.clone() } else { elsewhere };
+            let elsewhere = rule.id.beside(part.mark.clone());
+            restricted.id = if at_home { rule.id.clone() } else { elsewhere };
         }
-        Some(slice)
+        Some(restricted)
     });
     Some(RuleList {
         rules: rules.collect(),
@@ -167,10 +175,16 @@ fn to_gateway(job: &Job<'_>, from: ZoneId, local: &PacketSet) -> Option<RuleList
     })
 }
 
-fn part(plan: &Plan, from: ZoneId, entries: &[Entry], destination: &AddressSet, to: &str) -> Part {
+fn part(
+    plan: &Plan,
+    from: ZoneId,
+    entries: &[Entry],
+    destination: &AddressSet,
+    to: Endpoint,
+) -> Part {
     let from_name = plan.zone(from).name.as_str();
     let entries = entries.iter().cloned().map(|(enters, source)| Match {
-        enters: if to == "gateway" { enters } else { with_translated(plan, enters) },
+        enters: if to == Endpoint::Gateway { enters } else { with_translated(plan, enters) },
         source,
         destination: destination.clone(),
         ..Match::everything()
@@ -183,8 +197,8 @@ fn part(plan: &Plan, from: ZoneId, entries: &[Entry], destination: &AddressSet, 
         anyone: [plan.zone_addresses(from).clone(), destination.clone()],
         packets,
         mark: format!("{from_name}>{to}"),
-        from: from_name.to_owned(),
-        to: Some(to.to_owned()),
+        from: Endpoint::named(from_name),
+        to: Some(to),
     }
 }
 

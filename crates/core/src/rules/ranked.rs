@@ -2,24 +2,27 @@
 //! rank by itself. Only what differs from that becomes a rule.
 
 use super::ranks::{Default, Ranks};
-use super::ways::{can_turn_round, reached_by, something_passes, with_translated};
-use super::{Job, Otherwise, Rule, RuleList, RuleSet, Setting, Stage, one_list, outer_legs};
+use super::reachability::{can_turn_round, reached_by, something_passes, with_translated};
+use super::{
+    CompileContext, Endpoint, Matches, Otherwise, Rule, RuleId, RuleList, RuleSet, Setting, Stage,
+    one_list, outer_interfaces,
+};
 use crate::plan::{Action, Form, NetworkId, Plan, ZoneId};
-use crate::space::{AddressSet, IntervalSet, Leg, Match};
+use crate::space::{AddressSet, Interface, IntervalSet, Match};
 use crate::verdict::Cause;
 use std::collections::BTreeSet;
 
-pub(super) fn compile(job: &Job<'_>) -> RuleSet {
-    let plan = job.plan;
-    let ranks = Ranks::choose(job);
+pub(super) fn compile(context: &CompileContext<'_>) -> RuleSet {
+    let plan = context.plan;
+    let ranks = Ranks::choose(context);
     let needed = |rule: &&Rule| match rule.cause {
         Cause::Cell(from, to) => needs_rule(plan, &ranks, from, to),
         Cause::Unmatched => false,
         _ => true,
     };
-    let mut through: Vec<Rule> = job.base.through.iter().filter(needed).cloned().collect();
-    through.extend(unspoken(job, &ranks));
-    let mut lists = one_list::lists(job, through);
+    let mut through: Vec<Rule> = context.base.through.iter().filter(needed).cloned().collect();
+    through.extend(unspoken(context, &ranks));
+    let mut lists = one_list::lists(context, through);
     let place = lists.iter().position(|list| list.stage == Stage::Through).unwrap_or(0);
     let covers = lists[place].covers.clone();
     lists[place].otherwise = Otherwise::GoOn;
@@ -36,7 +39,7 @@ pub(super) fn compile(job: &Job<'_>) -> RuleSet {
     if !cut_off.is_empty() {
         lists.insert(place, by_itself("cut-off", cut_off, Otherwise::GoOn));
     }
-    let mut rules = job.finish(Form::Ranked, lists);
+    let mut rules = context.finish(Form::Ranked, lists);
     rules.settings = settings(plan, &ranks);
     rules
 }
@@ -44,7 +47,7 @@ pub(super) fn compile(job: &Job<'_>) -> RuleSet {
 fn settings(plan: &Plan, ranks: &Ranks) -> Vec<Setting> {
     let network = |id: NetworkId| Setting::Rank {
         of: plan.network(id).name.to_string(),
-        rank: ranks.of(plan, plan.network_leg(id)),
+        rank: ranks.of(plan, plan.network_interface(id)),
     };
     let mut settings: Vec<Setting> = plan.network_ids().map(network).collect();
     if !plan.uplinks().is_empty() {
@@ -61,37 +64,39 @@ pub(super) fn said(plan: &Plan, from: ZoneId, to: ZoneId) -> (Action, bool) {
     cell.action.map_or((unmatched.denial.into(), unmatched.log), |action| (action, cell.log))
 }
 
-/// By which legs packets from one zone to another enter and leave, as far as any can.
-pub(super) fn ways(plan: &Plan, from: ZoneId, to: ZoneId) -> Vec<(Leg, Leg)> {
+/// By which interfaces packets from one zone to another enter and leave, as far as any can.
+pub(super) fn ways(plan: &Plan, from: ZoneId, to: ZoneId) -> Vec<(Interface, Interface)> {
     if !something_passes(plan, from, to) {
         return Vec::new();
     }
-    let legs = |zone: ZoneId| -> BTreeSet<Leg> {
+    let interfaces = |zone: ZoneId| -> BTreeSet<Interface> {
         if zone == plan.internet() {
-            return (0..plan.uplinks().len()).map(|index| plan.uplink_leg(index)).collect();
+            return (0..plan.uplinks().len()).map(|index| plan.uplink_interface(index)).collect();
         }
         let routes = plan.routes().iter().filter(|route| route.zone == zone);
         let networks = plan.networks_of(zone).chain(routes.map(|route| route.network));
-        networks.map(|id| plan.network_leg(id)).collect()
+        networks.map(|id| plan.network_interface(id)).collect()
     };
-    let (enter, leave) = (legs(from), legs(to));
+    let (enter, leave) = (interfaces(from), interfaces(to));
     let ways = enter.iter().flat_map(|i| leave.iter().map(move |o| (*i, *o)));
     ways.filter(|(i, o)| i != o || can_turn_round(plan, *i)).collect()
 }
 
 fn needs_rule(plan: &Plan, ranks: &Ranks, from: ZoneId, to: ZoneId) -> bool {
     let (action, log) = said(plan, from, to);
-    let differs = |(enters, leaves): &(Leg, Leg)| match ranks.default(plan, *enters, *leaves) {
-        Default::Passes => action != Action::Allow || log,
-        Default::Blocked | Default::CutOff => action != Action::Block || log,
-    };
+    let differs =
+        |(enters, leaves): &(Interface, Interface)| match ranks.default(plan, *enters, *leaves) {
+            Default::Passes => action != Action::Allow || log,
+            Default::Blocked | Default::CutOff => action != Action::Block || log,
+        };
     ways(plan, from, to).iter().any(differs)
 }
 
 /// Rules for what the matrix does not speak of, where rank would let it through or the log would miss it.
-fn unspoken(job: &Job<'_>, ranks: &Ranks) -> Vec<Rule> {
-    let plan = job.plan;
-    let Some(rest) = job.base.through.last().filter(|rule| rule.cause == Cause::Unmatched) else {
+fn unspoken(context: &CompileContext<'_>, ranks: &Ranks) -> Vec<Rule> {
+    let plan = context.plan;
+    let Some(rest) = context.base.through.last().filter(|rule| rule.cause == Cause::Unmatched)
+    else {
         return Vec::new();
     };
     let mut rules = Vec::new();
@@ -102,7 +107,7 @@ fn unspoken(job: &Job<'_>, ranks: &Ranks) -> Vec<Rule> {
                 continue;
             }
             let (from_name, to_name) = (plan.zone(from).name.as_str(), plan.zone(to).name.as_str());
-            for (enters, source) in super::ways::entries(plan, from) {
+            for (enters, source) in super::reachability::entries(plan, from) {
                 let enters = with_translated(plan, enters);
                 let destination = plan.zone_prefixes(to);
                 let matches = Match {
@@ -112,11 +117,11 @@ fn unspoken(job: &Job<'_>, ranks: &Ranks) -> Vec<Rule> {
                     ..Match::everything()
                 };
                 rules.push(Rule {
-                    id: format!("unmatched@{from_name}>{to_name}"),
+                    id: RuleId::new("unmatched").in_list(format!("{from_name}>{to_name}")),
                     name: format!("{} {from_name} to {to_name}", rest.action.word()),
-                    from: from_name.to_owned(),
-                    to: to_name.to_owned(),
-                    matches: Some(matches),
+                    from: Endpoint::named(from_name),
+                    to: Endpoint::named(to_name),
+                    matches: Matches::First(matches),
                     ..rest.clone()
                 });
             }
@@ -128,33 +133,36 @@ fn unspoken(job: &Job<'_>, ranks: &Ranks) -> Vec<Rule> {
 /// What the gateway does by itself, as rules that nobody has to enter.
 fn ways_of(plan: &Plan, ranks: &Ranks, wanted: Default) -> Vec<Rule> {
     let mut rules = Vec::new();
-    for enters in outer_legs(plan) {
-        let leaves = |leg: &Leg| {
-            let there = *leg != enters || can_turn_round(plan, enters);
-            there && ranks.default(plan, enters, *leg) == wanted
+    for enters in outer_interfaces(plan) {
+        let leaves = |interface: &Interface| {
+            let there = *interface != enters || can_turn_round(plan, enters);
+            there && ranks.default(plan, enters, *interface) == wanted
         };
-        let destination: AddressSet =
-            outer_legs(plan).filter(leaves).map(|leg| reached_by(plan, leg)).collect();
+        let destination: AddressSet = outer_interfaces(plan)
+            .filter(leaves)
+            .map(|interface| reached_by(plan, interface))
+            .collect();
         if destination.is_empty() {
             continue;
         }
-        let names: Vec<&str> = outer_legs(plan).filter(leaves).map(|l| plan.leg_name(l)).collect();
-        let name = plan.leg_name(enters);
+        let names: Vec<&str> =
+            outer_interfaces(plan).filter(leaves).map(|l| plan.interface_name(l)).collect();
+        let name = plan.interface_name(enters);
         let (action, word) = match wanted {
             Default::Passes => (Action::Allow, "rank"),
             Default::Blocked | Default::CutOff => (Action::Block, "cut-off"),
         };
-        let legs = with_translated(plan, IntervalSet::point(enters));
-        let matches = Match { enters: legs, destination, ..Match::everything() };
+        let interfaces = with_translated(plan, IntervalSet::point(enters));
+        let matches = Match { enters: interfaces, destination, ..Match::everything() };
         rules.push(Rule {
             number: 0,
-            id: format!("{word}.{name}"),
+            id: RuleId::new(format!("{word}.{name}")),
             name: format!("{} {name} to {}", action.word(), names.join(", ")),
-            reason: "The gateway does so by itself".to_owned(),
-            from: name.to_owned(),
-            source: "any".to_owned(),
-            to: names.join(" + "),
-            destination: "any".to_owned(),
+            reason: "The gateway does this by itself".to_owned(),
+            from: Endpoint::named(name),
+            source: Endpoint::Any,
+            to: Endpoint::Named(names.into_iter().map(str::to_owned).collect()),
+            destination: Endpoint::Any,
             service: "any".to_owned(),
             ports: vec!["any".to_owned()],
             action,
@@ -162,8 +170,8 @@ fn ways_of(plan: &Plan, ranks: &Ranks, wanted: Default) -> Vec<Rule> {
             hours: None,
             limit_mbps: None,
             cause: Cause::Unmatched,
-            matches: Some(matches),
-            back: None,
+            also: Vec::new(),
+            matches: Matches::First(matches),
         });
     }
     rules

@@ -1,8 +1,8 @@
 //! Ranks for the form `ranked`: chosen from trust, so that as few cells as can be need a rule.
 
-use super::{Job, outer_legs};
+use super::{CompileContext, outer_interfaces};
 use crate::plan::{Action, NetworkId, Plan, Trust, ZoneId};
-use crate::space::{IntervalSet, Leg, Match, PacketSet};
+use crate::space::{Interface, IntervalSet, Match, PacketSet};
 use crate::verdict::Cause;
 use std::cmp::Ordering;
 
@@ -27,7 +27,7 @@ pub(super) struct Ranks {
     pub(super) turning: bool,
 }
 
-/// What happens from one leg to another, as far as it bears on ranks.
+/// What happens from one interface to another, as far as it bears on ranks.
 struct Wanted<'p> {
     plan: &'p Plan,
     /// By in and out: whether something other than a silent block may be decided by an exception, or for what
@@ -36,19 +36,19 @@ struct Wanted<'p> {
 }
 
 impl Ranks {
-    pub(super) fn choose(job: &Job<'_>) -> Self {
-        let wanted = Wanted::new(job);
+    pub(super) fn choose(context: &CompileContext<'_>) -> Self {
+        let wanted = Wanted::new(context);
         let turning = wanted.turning();
         let arranged = |equals| {
             let (cost, order) = wanted.order(equals)?;
-            Some((cost, Self::new(job.plan, &order, equals, turning)))
+            Some((cost, Self::new(context.plan, &order, equals, turning)))
         };
         let on = arranged(true);
         let cost = on.as_ref().map_or(u32::MAX, |(cost, _)| *cost);
         // Silence between equals is the gateway's own state: kept where it costs nothing.
         let off = arranged(false).filter(|off| off.0 <= cost && wanted.are_kept_by(&off.1));
         let chosen = off.or(on).map(|(_, ranks)| ranks);
-        chosen.unwrap_or_else(|| Self::new(job.plan, &[], true, turning))
+        chosen.unwrap_or_else(|| Self::new(context.plan, &[], true, turning))
     }
 
     fn new(plan: &Plan, order: &[Vec<ZoneId>], equals: bool, turning: bool) -> Self {
@@ -61,14 +61,14 @@ impl Ranks {
         Self { ranks, equals, turning }
     }
 
-    /// The rank of a leg.
-    pub(super) fn of(&self, plan: &Plan, leg: Leg) -> u32 {
-        plan.network_on(leg).map_or(0, |network| self.ranks[network.index()])
+    /// The rank of an interface.
+    pub(super) fn of(&self, plan: &Plan, interface: Interface) -> u32 {
+        plan.network_on(interface).map_or(0, |network| self.ranks[network.index()])
     }
 
-    /// What happens to what no rule matches, from one leg to another.
-    pub(super) fn default(&self, plan: &Plan, enters: Leg, leaves: Leg) -> Default {
-        let outside = |leg| plan.uplink_on(leg).is_some();
+    /// What happens to what no rule matches, from one interface to another.
+    pub(super) fn default(&self, plan: &Plan, enters: Interface, leaves: Interface) -> Default {
+        let outside = |interface| plan.uplink_on(interface).is_some();
         let round = enters == leaves || outside(enters) && outside(leaves);
         let silent = |on: bool| if on { Default::Passes } else { Default::CutOff };
         match self.of(plan, enters).cmp(&self.of(plan, leaves)) {
@@ -81,30 +81,32 @@ impl Ranks {
 }
 
 impl<'p> Wanted<'p> {
-    fn new(job: &Job<'p>) -> Self {
-        let plan = job.plan;
-        let legs: Vec<Leg> = outer_legs(plan).collect();
-        let mut busy = vec![vec![false; legs.len()]; legs.len()];
-        let reach: Vec<_> = legs.iter().map(|leg| job.reached_by(*leg)).collect();
-        for rule in &job.base.through {
+    fn new(context: &CompileContext<'p>) -> Self {
+        let plan = context.plan;
+        let interfaces: Vec<Interface> = outer_interfaces(plan).collect();
+        let mut busy = vec![vec![false; interfaces.len()]; interfaces.len()];
+        let reach: Vec<_> =
+            interfaces.iter().map(|interface| context.reached_by(*interface)).collect();
+        for rule in &context.base.through {
             let silent = rule.action == Action::Block && !rule.log;
-            let meets = match (rule.cause, &rule.matches) {
+            let meets = match (rule.cause, rule.packets()) {
                 _ if silent => continue,
                 (Cause::BesideUplink(_), Some(matches)) => matches.into(),
                 (cause, _) => match cause.exception() {
-                    Some(id) => job.base.meets[id.index()].clone(),
+                    Some(id) => context.base.meets[id.index()].clone(),
                     None => continue,
                 },
             };
             let enters = meets.enters();
-            for (i, &leg) in legs.iter().enumerate() {
-                let legs: IntervalSet<Leg> = [leg, plan.translated_leg(leg)].into_iter().collect();
-                if enters.is_disjoint(&legs) {
+            for (i, &interface) in interfaces.iter().enumerate() {
+                let interfaces: IntervalSet<Interface> =
+                    [interface, plan.translated_interface(interface)].into_iter().collect();
+                if enters.is_disjoint(&interfaces) {
                     continue;
                 }
                 for (o, &destination) in reach.iter().enumerate() {
                     busy[i][o] = busy[i][o] || {
-                        let (enters, destination) = (legs.clone(), destination.clone());
+                        let (enters, destination) = (interfaces.clone(), destination.clone());
                         let way = Match { enters, destination, ..Match::everything() };
                         !meets.is_disjoint(&PacketSet::from(way))
                     };
@@ -123,15 +125,16 @@ impl<'p> Wanted<'p> {
         }
     }
 
-    /// Whether nothing is cut off that should pass, be answered or be logged, by whichever legs it comes.
+    /// Whether nothing is cut off that should pass, be answered or be logged, by whichever interfaces it comes.
     fn are_kept_by(&self, ranks: &Ranks) -> bool {
         let zones = || self.plan.zone_ids();
         zones().all(|from| {
             zones().all(|to| {
                 let ways = super::ranked::ways(self.plan, from, to);
-                let cut =
-                    |(i, o): &&(Leg, Leg)| ranks.default(self.plan, *i, *o) == Default::CutOff;
-                let spoilt = |(i, o): &(Leg, Leg)| {
+                let cut = |(i, o): &&(Interface, Interface)| {
+                    ranks.default(self.plan, *i, *o) == Default::CutOff
+                };
+                let spoilt = |(i, o): &(Interface, Interface)| {
                     !self.agrees(from, to, Default::CutOff)
                         || self.busy[usize::from(i.0)][usize::from(o.0)]
                 };
@@ -141,8 +144,8 @@ impl<'p> Wanted<'p> {
     }
 
     fn busy_between(&self, from: ZoneId, to: ZoneId) -> bool {
-        let legs = |zone| self.plan.networks_of(zone).map(NetworkId::index);
-        legs(from).any(|i| legs(to).any(|o| i != o && self.busy[i][o]))
+        let interfaces = |zone| self.plan.networks_of(zone).map(NetworkId::index);
+        interfaces(from).any(|i| interfaces(to).any(|o| i != o && self.busy[i][o]))
     }
 
     /// How many cells between two zones need a rule, the first standing above, beside or below the
@@ -195,11 +198,11 @@ impl<'p> Wanted<'p> {
     /// Whether anything that turns round is to pass, or to be answered or logged.
     fn turning(&self) -> bool {
         let plan = self.plan;
-        let busy = (0..self.busy.len()).any(|leg| self.busy[leg][leg]);
+        let busy = (0..self.busy.len()).any(|interface| self.busy[interface][interface]);
         busy || plan.zone_ids().any(|from| {
             plan.zone_ids().any(|to| {
                 let ways = super::ranked::ways(plan, from, to);
-                let round = |(i, o): &(Leg, Leg)| {
+                let round = |(i, o): &(Interface, Interface)| {
                     i == o || plan.uplink_on(*i).is_some() && plan.uplink_on(*o).is_some()
                 };
                 ways.iter().any(round) && !self.agrees(from, to, Default::CutOff)

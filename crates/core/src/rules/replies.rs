@@ -4,36 +4,40 @@
 //! asked. Of TCP only what is no opening counts; of UDP and the rest, a first packet can look the same,
 //! which is what such lists leak.
 
-use super::{Job, Rule, RuleSet, frame, outer_legs, slice, ways};
+use super::{
+    CompileContext, Endpoint, Matches, Rule, RuleId, RuleSet, implicit_traffic, outer_interfaces,
+    reachability, restrict,
+};
 use crate::addressing::private_v4;
 use crate::plan::{Action, Plan, Uplink};
 use crate::space::{
-    AddressSet, IntervalSet, Leg, Match, Packet, PacketSet, Protocol, ServicePoint, ServiceSet,
+    AddressSet, Interface, IntervalSet, Match, Packet, PacketSet, Protocol, ServicePoint,
+    ServiceSet,
 };
 use crate::verdict::Cause;
 
 /// The least port that the gateway begins conversations of its own from (RFC 6056 3.2).
 const LEAST_OWN_PORT: u16 = 1024;
 
-/// The rules that let replies and errors in on a leg, whatever conversation they belong to.
-pub(super) fn back_to(job: &Job<'_>, leg: Leg) -> Vec<Rule> {
-    let plan = job.plan;
+/// The rules that let replies and errors in on an interface, whatever conversation they belong to.
+pub(super) fn back_to(context: &CompileContext<'_>, interface: Interface) -> Vec<Rule> {
+    let plan = context.plan;
     let mut rules: Vec<Rule> = Vec::new();
-    for rule in job.base.through.iter().filter(|rule| rule.action == Action::Allow) {
-        rules.extend(reply(job, rule, leg));
+    for rule in context.base.through.iter().filter(|rule| rule.action == Action::Allow) {
+        rules.extend(reply(context, rule, interface));
     }
     let mut kept = without_covered(rules);
-    kept.push(to_own_conversations(plan, leg));
-    kept.push(errors(plan, leg));
+    kept.push(to_own_conversations(plan, interface));
+    kept.push(errors(plan, interface));
     kept
 }
 
 /// Leaves out what another rule lets back in any case.
 fn without_covered(rules: Vec<Rule>) -> Vec<Rule> {
     let sets: Vec<PacketSet> =
-        rules.iter().filter_map(|rule| rule.matches.as_ref()).map(PacketSet::from).collect();
+        rules.iter().filter_map(|rule| rule.packets()).map(PacketSet::from).collect();
     let covers = |wide: usize, narrow: usize| {
-        let ports = |index: usize| rules[index].back.clone().unwrap_or_default();
+        let ports = |index: usize| rules[index].replies_from().cloned().unwrap_or_default();
         ports(narrow).is_subset(&ports(wide)) && sets[narrow].is_subset(&sets[wide])
     };
     let covered = |index: usize| {
@@ -45,56 +49,55 @@ fn without_covered(rules: Vec<Rule>) -> Vec<Rule> {
     rules.into_iter().zip(kept).filter_map(|(rule, keep)| keep.then_some(rule)).collect()
 }
 
-/// The replies to what a rule allows, as far as they come in on a leg.
-fn reply(job: &Job<'_>, rule: &Rule, leg: Leg) -> Option<Rule> {
-    let plan = job.plan;
-    let matches = rule.matches.as_ref()?;
-    let source = matches.destination.intersection(job.reached_by(leg));
-    let source = source.intersection(job.true_sources(leg));
+/// The replies to what a rule allows, as far as they come in on an interface.
+fn reply(context: &CompileContext<'_>, rule: &Rule, interface: Interface) -> Option<Rule> {
+    let plan = context.plan;
+    let matches = rule.packets()?;
+    let source = matches.destination.intersection(context.reached_by(interface));
+    let source = source.intersection(context.true_sources(interface));
     if source.is_empty() {
         return None;
     }
     let mut asking = AddressSet::empty();
-    for from in outer_legs(plan) {
-        let inside = plan.translated_leg(from);
+    for from in outer_interfaces(plan) {
+        let inside = plan.translated_interface(from);
         let comes = matches.enters.contains(from) || matches.enters.contains(inside);
         // Two devices of one network do not ask by way of the gateway.
-        if comes && (from != leg || ways::can_turn_round(plan, leg)) {
-            asking = asking.union(&job.true_sources(from).intersection(&matches.source));
+        if comes && (from != interface || reachability::can_turn_round(plan, interface)) {
+            asking = asking.union(&context.true_sources(from).intersection(&matches.source));
         }
     }
-    let destination = seen_from(plan, leg, asking);
+    let destination = seen_from(plan, interface, asking);
     let service = answers(&matches.service);
-    let matches = Match {
-        enters: IntervalSet::point(leg),
+    let from = matches.service.clone();
+    let packets = Match {
+        enters: IntervalSet::point(interface),
         source: source.clone(),
         destination: destination.clone(),
         service: service.clone(),
         at: matches.at.clone(),
     };
-    if PacketSet::from(&matches).is_empty() {
+    if PacketSet::from(&packets).is_empty() {
         return None;
     }
     let mut back = rule.clone();
-    let entry = rule.id.split('@').next().unwrap_or_default();
-    back.id = format!("reply.{entry}@{}", plan.leg_name(leg));
+    back.id = rule.id.for_replies(plan.interface_name(interface));
     back.name = format!("replies: {}", rule.name);
-    back.reason = "The gateway keeps no state, so replies need a rule".to_owned();
+    back.reason = "The gateway is stateless, so replies need a rule".to_owned();
     (back.from, back.to) = (rule.to.clone(), rule.from.clone());
-    back.source = slice::named(plan, &source);
-    back.destination = slice::named(plan, &destination);
+    back.source = restrict::named(plan, &source);
+    back.destination = restrict::named(plan, &destination);
     back.service = format!("replies from {}", rule.service);
     back.ports = service.words();
     back.log = false;
     back.limit_mbps = None;
-    back.back = rule.matches.as_ref().map(|matches| matches.service.clone());
-    back.matches = Some(matches);
+    back.matches = Matches::Replies { packets, from };
     Some(back)
 }
 
-/// Where replies on a leg say that they go: at an uplink, private IPv4 sources were translated.
-fn seen_from(plan: &Plan, leg: Leg, asking: AddressSet) -> AddressSet {
-    let Some(uplink) = plan.uplink_on(leg) else { return asking };
+/// Where replies on an interface say that they go: at an uplink, private IPv4 sources were translated.
+fn seen_from(plan: &Plan, interface: Interface, asking: AddressSet) -> AddressSet {
+    let Some(uplink) = plan.uplink_on(interface) else { return asking };
     let private = private_v4();
     if asking.is_disjoint(&private) {
         return asking;
@@ -170,7 +173,7 @@ impl RuleSet {
     /// All the rules that would let it back, in order.
     pub(crate) fn reply_rules(&self, plan: &Plan, packet: &Packet) -> Vec<&Rule> {
         let mut all = self.lists.iter().flat_map(|list| &list.rules);
-        if let Some(stateful) = all.find(|r| r.cause == Cause::Reply && r.matches.is_none()) {
+        if let Some(stateful) = all.find(|r| r.cause == Cause::Reply && r.packets().is_none()) {
             return vec![stateful];
         }
         let (source, destination) = (packet.source(), packet.destination());
@@ -184,13 +187,13 @@ impl RuleSet {
             line.contains(point)
         };
         let fits = |rule: &&Rule| {
-            let (Some(matches), Some(from)) = (&rule.matches, &rule.back) else { return false };
-            let Some(leg) = matches.enters.first() else { return false };
-            if !ways::reached_by(plan, leg).contains(destination) {
+            let Matches::Replies { packets: matches, from } = &rule.matches else { return false };
+            let Some(interface) = matches.enters.first() else { return false };
+            if !reachability::reached_by(plan, interface).contains(destination) {
                 return false;
             }
             let translated = private_v4().contains(source)
-                && plan.uplink_on(leg).is_some_and(|uplink| has_address_of(uplink, matches));
+                && plan.uplink_on(interface).is_some_and(|uplink| has_address_of(uplink, matches));
             is_asked(&asked(&matches.service, from))
                 && matches.source.contains(destination)
                 && matches.at.contains(packet.at)
@@ -204,10 +207,10 @@ impl RuleSet {
     /// its list and its place there; `None` where no rule need do so.
     pub(crate) fn answered(&self, plan: &Plan) -> Vec<(Option<(usize, usize)>, Match)> {
         let mut unasked = vec![Match { service: unasked(), ..Match::everything() }];
-        unasked.extend(frame::for_gateway(plan).products());
-        unasked.push(frame::entering(plan.gateway_leg()));
+        unasked.extend(implicit_traffic::for_gateway(plan).products());
+        unasked.push(implicit_traffic::entering(plan.gateway_interface()));
         // Nobody answers where nobody can be.
-        let somebody: AddressSet = frame::true_sources(plan).into_iter().collect();
+        let somebody: AddressSet = implicit_traffic::true_sources(plan).into_iter().collect();
         let destination = somebody.complement();
         unasked.push(Match { destination, ..Match::everything() });
         let mut answered: Vec<_> = unasked.into_iter().map(|unasked| (None, unasked)).collect();
@@ -216,10 +219,11 @@ impl RuleSet {
             list.rules.iter().enumerate().map(move |(place, rule)| ((number, place), rule))
         });
         for (place, rule) in rules {
-            let (Some(matches), Some(from)) = (&rule.matches, &rule.back) else { continue };
+            let Matches::Replies { packets: matches, from } = &rule.matches else { continue };
             let mut source = matches.destination.clone();
             let uplinks = plan.uplinks().iter().enumerate();
-            for (_, uplink) in uplinks.filter(|(i, _)| matches.enters.contains(plan.uplink_leg(*i)))
+            for (_, uplink) in
+                uplinks.filter(|(i, _)| matches.enters.contains(plan.uplink_interface(*i)))
             {
                 // Private sources have its address there.
                 if has_address_of(uplink, matches) {
@@ -240,10 +244,10 @@ impl RuleSet {
     }
 }
 
-/// The addresses that some legs lead to.
-fn led_to(plan: &Plan, legs: &IntervalSet<Leg>) -> AddressSet {
-    let outer = super::outer_legs(plan).filter(|leg| legs.contains(*leg));
-    outer.map(|leg| ways::reached_by(plan, leg)).collect()
+/// The addresses that some interfaces lead to.
+fn led_to(plan: &Plan, interfaces: &IntervalSet<Interface>) -> AddressSet {
+    let outer = super::outer_interfaces(plan).filter(|interface| interfaces.contains(*interface));
+    outer.map(|interface| reachability::reached_by(plan, interface)).collect()
 }
 
 /// Whether replies to the address that private sources have outside are let back.
@@ -254,40 +258,45 @@ fn has_address_of(uplink: &Uplink, replies: &Match) -> bool {
 
 /// Replies to what the gateway itself begins. It begins from a port above the well-known ones, so that
 /// its own services stay closed.
-fn to_own_conversations(plan: &Plan, leg: Leg) -> Rule {
+fn to_own_conversations(plan: &Plan, interface: Interface) -> Rule {
     let high = ServiceSet::ports(Protocol::UDP, LEAST_OWN_PORT, u16::MAX);
     let service = ServiceSet::protocol(Protocol::TCP).union(&high);
     let service = service.union(&answers(&ServiceSet::echo()));
     let destination = plan.gateway_inside().union(&plan.gateway_outside());
-    let mut rule = at_large(plan, leg, "own-conversations", service, destination);
-    rule.name = "replies to the gateway itself".to_owned();
-    rule.to = "gateway".to_owned();
-    rule.reason = "What it asks for itself must get an answer".to_owned();
+    let mut rule = at_large(plan, interface, "own-conversations", service, destination);
+    rule.name = "replies to the gateway".to_owned();
+    rule.to = Endpoint::Gateway;
+    rule.reason = "Its own requests need replies".to_owned();
     rule
 }
 
-/// The errors by which conversations are told what is wrong with them (RFC 792, RFC 4890 4.3.1).
-fn errors(plan: &Plan, leg: Leg) -> Rule {
+/// The ICMP errors of connections (RFC 792, RFC 4890 4.3.1).
+fn errors(plan: &Plan, interface: Interface) -> Rule {
     let service = ServiceSet::icmp_types(Protocol::ICMP, &[3, 11, 12], None)
         .union(&ServiceSet::icmp_types(Protocol::ICMP_V6, &[1, 2, 3, 4], None));
-    let mut rule = at_large(plan, leg, "errors", service, AddressSet::full());
-    rule.name = "errors of conversations".to_owned();
-    rule.reason =
-        "Without them large packets get lost, and nobody learns why (RFC 4890)".to_owned();
+    let mut rule = at_large(plan, interface, "errors", service, AddressSet::full());
+    rule.name = "ICMP errors of connections".to_owned();
+    rule.reason = "Without them path MTU discovery fails (RFC 4890)".to_owned();
     rule
 }
 
-fn at_large(plan: &Plan, leg: Leg, id: &str, service: ServiceSet, destination: AddressSet) -> Rule {
+fn at_large(
+    plan: &Plan,
+    interface: Interface,
+    id: &str,
+    service: ServiceSet,
+    destination: AddressSet,
+) -> Rule {
     let ports = service.words();
     Rule {
         number: 0,
-        id: format!("reply.{id}@{}", plan.leg_name(leg)),
+        id: RuleId::new(id).for_replies(plan.interface_name(interface)),
         name: String::new(),
         reason: String::new(),
-        from: plan.leg_name(leg).to_owned(),
-        source: "any".to_owned(),
-        to: "any".to_owned(),
-        destination: "any".to_owned(),
+        from: Endpoint::named(plan.interface_name(interface)),
+        source: Endpoint::Any,
+        to: Endpoint::Any,
+        destination: Endpoint::Any,
         service: ports.join(", "),
         ports,
         action: Action::Allow,
@@ -295,7 +304,10 @@ fn at_large(plan: &Plan, leg: Leg, id: &str, service: ServiceSet, destination: A
         hours: None,
         limit_mbps: None,
         cause: Cause::Reply,
-        matches: Some(Match { destination, service, ..frame::entering(leg) }),
-        back: Some(ServiceSet::any()),
+        also: Vec::new(),
+        matches: Matches::Replies {
+            packets: Match { destination, service, ..implicit_traffic::entering(interface) },
+            from: ServiceSet::any(),
+        },
     }
 }

@@ -2,23 +2,28 @@
 //! where packets go out, next to the destination; on the way in there is only the truth of sources.
 
 use super::per_interface::named_list;
-use super::{Inexpressible, Job, Obstacle, Rule, RuleList, RuleSet, Setting, Stage};
-use super::{frame, outer_legs, slice, ways};
+use super::{
+    CompileContext, Endpoint, Inexpressible, Matches, Obstacle, Rule, RuleList, RuleSet, Setting,
+    Stage,
+};
+use super::{implicit_traffic, outer_interfaces, reachability, restrict};
 use crate::addressing::{link_local, not_global};
 use crate::plan::{Action, Form, Plan};
-use crate::space::{AddressSet, IntervalSet, Leg, Match, PacketSet, ServiceSet};
-use crate::verdict::{Cause, Forgery};
+use crate::space::{AddressSet, Interface, IntervalSet, Match, PacketSet, ServiceSet};
+use crate::verdict::{Cause, Spoofing};
 
-pub(super) fn compile(job: &Job<'_>) -> Result<RuleSet, Vec<Inexpressible>> {
-    let plan = job.plan;
+pub(super) fn compile(context: &CompileContext<'_>) -> Result<RuleSet, Vec<Inexpressible>> {
+    let plan = context.plan;
     let mut problems: Vec<Inexpressible> = Vec::new();
-    let mut lists: Vec<RuleList> = outer_legs(plan).map(|leg| incoming(job, leg)).collect();
-    lists.push(unfiltered(frame::for_gateway(plan)));
-    for leg in outer_legs(plan) {
-        lists.push(outgoing(job, leg, &mut problems));
+    let mut lists: Vec<RuleList> =
+        outer_interfaces(plan).map(|interface| incoming(context, interface)).collect();
+    lists.push(unfiltered(implicit_traffic::for_gateway(plan)));
+    for interface in outer_interfaces(plan) {
+        lists.push(outgoing(context, interface, &mut problems));
     }
     problems.extend(
-        job.base
+        context
+            .base
             .begun
             .iter()
             .filter(|rule| rule.cause != Cause::FromGateway)
@@ -29,53 +34,64 @@ pub(super) fn compile(job: &Job<'_>) -> Result<RuleSet, Vec<Inexpressible>> {
     if !problems.is_empty() {
         return Err(problems);
     }
-    lists.push(unfiltered(PacketSet::from(frame::entering(plan.gateway_leg()))));
-    let mut rules = job.finish(Form::PerInterface, lists);
+    lists.push(unfiltered(PacketSet::from(implicit_traffic::entering(plan.gateway_interface()))));
+    let mut rules = context.finish(Form::PerInterface, lists);
     rules.before_translation = true;
     // Where no device can be, nothing answers: a list that counts for a whole interface cannot tell it.
-    let answers: AddressSet = outer_legs(plan).map(|leg| devices(plan, leg)).collect();
+    let answers: AddressSet =
+        outer_interfaces(plan).map(|interface| devices(plan, interface)).collect();
     let nowhere = Match { destination: answers.complement(), ..Match::everything() };
-    rules.unseen = frame::for_gateway(plan).union(&nowhere.into());
+    rules.unseen = implicit_traffic::for_gateway(plan).union(&nowhere.into());
     rules.settings.push(Setting::OwnServices);
     Ok(rules)
 }
 
 /// On the way in: only what has a true source.
-fn incoming(job: &Job<'_>, leg: Leg) -> RuleList {
-    let plan = job.plan;
+fn incoming(context: &CompileContext<'_>, interface: Interface) -> RuleList {
+    let plan = context.plan;
     let truth = |rule: &&Rule| {
-        let matches = rule.matches.as_ref();
+        let matches = rule.packets();
         matches.is_some_and(|matches| {
-            matches.enters.contains(leg)
+            matches.enters.contains(interface)
                 && matches.service == ServiceSet::any()
                 && matches.destination == AddressSet::full()
         })
     };
-    let mut rules: Vec<Rule> = job.base.opening.iter().filter(truth).cloned().collect();
+    let mut rules: Vec<Rule> = context.base.opening.iter().filter(truth).cloned().collect();
     for rule in &mut rules {
-        if let Some(matches) = &mut rule.matches {
-            matches.enters = IntervalSet::point(leg);
+        if let Some(matches) = rule.packets_mut() {
+            matches.enters = IntervalSet::point(interface);
         }
     }
-    let mut list = named_list(plan, leg, false, rules, PacketSet::from(frame::entering(leg)));
+    let mut list = named_list(
+        plan,
+        interface,
+        false,
+        rules,
+        PacketSet::from(implicit_traffic::entering(interface)),
+    );
     list.otherwise = super::Otherwise::GoOn;
     list
 }
 
-/// What may go out by a leg, by where it comes from.
-fn outgoing(job: &Job<'_>, leg: Leg, problems: &mut Vec<Inexpressible>) -> RuleList {
-    let plan = job.plan;
-    let name = plan.leg_name(leg);
-    let destination = job.reached_by(leg).clone();
-    let devices = devices(plan, leg);
-    let mut rules: Vec<Rule> = forged(job, leg, &devices);
-    rules.extend(back(job, leg));
-    for rule in &job.base.through {
-        let Some(matches) = &rule.matches else { continue };
+/// What may go out by an interface, by where it comes from.
+fn outgoing(
+    context: &CompileContext<'_>,
+    interface: Interface,
+    problems: &mut Vec<Inexpressible>,
+) -> RuleList {
+    let plan = context.plan;
+    let name = plan.interface_name(interface);
+    let destination = context.reached_by(interface).clone();
+    let devices = devices(plan, interface);
+    let mut rules: Vec<Rule> = spoofed(context, interface, &devices);
+    rules.extend(back(context, interface));
+    for rule in &context.base.through {
+        let Some(matches) = rule.packets() else { continue };
         if matches.destination.is_disjoint(&devices) {
             continue;
         }
-        let source = sources(job, matches, leg);
+        let source = sources(context, matches, interface);
         if source.is_empty() {
             continue;
         }
@@ -92,11 +108,11 @@ fn outgoing(job: &Job<'_>, leg: Leg, problems: &mut Vec<Inexpressible>) -> RuleL
         }
         let all = matches.source == AddressSet::full() && rule.cause == Cause::Unmatched;
         let mut out = rule.clone();
-        out.id = format!("{}@{name}", rule.id);
-        if !all && rule.source == "any" {
-            out.source = slice::named(plan, &source);
+        out.id = rule.id.in_list(name);
+        if !all && rule.source == Endpoint::Any {
+            out.source = restrict::named(plan, &source);
         }
-        out.matches = Some(Match {
+        out.matches = Matches::First(Match {
             enters: matches.enters.clone(),
             source: if all { AddressSet::full() } else { source },
             destination: destination.clone(),
@@ -105,21 +121,21 @@ fn outgoing(job: &Job<'_>, leg: Leg, problems: &mut Vec<Inexpressible>) -> RuleL
         });
         rules.push(out);
     }
-    let enters: IntervalSet<Leg> = outer_legs(plan).collect();
+    let enters: IntervalSet<Interface> = outer_interfaces(plan).collect();
     let covers = Match { enters, destination, ..Match::everything() };
-    let mut list = named_list(plan, leg, true, rules, PacketSet::from(covers));
+    let mut list = named_list(plan, interface, true, rules, PacketSet::from(covers));
     list.stage = Stage::Through;
     list
 }
 
-/// What counts as forged whatever its service is: no source at all, and from outside to where no address
+/// What counts as spoofed whatever its service is: no source at all, and from outside to where no address
 /// is global.
-fn forged(job: &Job<'_>, leg: Leg, devices: &AddressSet) -> Vec<Rule> {
-    let plan = job.plan;
-    let name = plan.leg_name(leg);
+fn spoofed(context: &CompileContext<'_>, interface: Interface, devices: &AddressSet) -> Vec<Rule> {
+    let plan = context.plan;
+    let name = plan.interface_name(interface);
     let private = not_global();
-    let uplinks = (0..plan.uplinks().len()).map(|index| plan.uplink_leg(index));
-    let outside = uplinks.map(|leg| job.true_sources(leg));
+    let uplinks = (0..plan.uplinks().len()).map(|index| plan.uplink_interface(index));
+    let outside = uplinks.map(|interface| context.true_sources(interface));
     let mut outside = outside.fold(link_local(), |all, sources| all.union(sources));
     if !devices.v4.is_subset(&private.v4) {
         outside.v4 = IntervalSet::empty();
@@ -128,25 +144,28 @@ fn forged(job: &Job<'_>, leg: Leg, devices: &AddressSet) -> Vec<Rule> {
         outside.v6 = IntervalSet::empty();
     }
     let mut rules = Vec::new();
-    for rule in &job.base.opening {
+    for rule in &context.base.opening {
         let source = match rule.cause {
-            Cause::Forged(Forgery::Unspecified, _) => frame::unspecified(),
-            Cause::Forged(Forgery::ToPrivate, _) => outside.clone(),
+            Cause::Spoofed(Spoofing::Unspecified, _) => implicit_traffic::unspecified(),
+            Cause::Spoofed(Spoofing::ToPrivate, _) => outside.clone(),
             _ => continue,
         };
-        let Some(matches) = &rule.matches else { continue };
-        let (enters, destination) = (matches.enters.clone(), job.reached_by(leg).clone());
-        let mut forged = Rule { id: format!("{}.{name}", rule.id), ..rule.clone() };
-        forged.matches = Some(Match { enters, source, destination, ..Match::everything() });
-        rules.push(forged);
+        let Some(matches) = rule.packets() else { continue };
+        let (enters, destination) = (matches.enters.clone(), context.reached_by(interface).clone());
+        let mut spoofed = Rule { id: rule.id.narrowed(&format!(".{name}")), ..rule.clone() };
+        let packets = Match { enters, source, destination, ..Match::everything() };
+        spoofed.matches = Matches::First(packets);
+        rules.push(spoofed);
     }
-    rules.retain(|rule| rule.matches.as_ref().is_some_and(|matches| !matches.source.is_empty()));
+    rules.retain(|rule| rule.packets().is_some_and(|matches| !matches.source.is_empty()));
     rules
 }
 
-/// What devices can have that are reached by a leg.
-fn devices(plan: &Plan, leg: Leg) -> AddressSet {
-    let Some(id) = plan.network_on(leg) else { return ways::reached_by(plan, leg) };
+/// What devices can have that are reached by an interface.
+fn devices(plan: &Plan, interface: Interface) -> AddressSet {
+    let Some(id) = plan.network_on(interface) else {
+        return reachability::reached_by(plan, interface);
+    };
     let behind = plan.routes().iter().filter(|route| route.network == id);
     behind.fold(plan.network_addresses(id).clone(), |all, route| all.union(&route.devices))
 }
@@ -163,50 +182,54 @@ fn common_families(addresses: &AddressSet, others: &AddressSet) -> AddressSet {
     common
 }
 
-/// The true sources of a rule's packets that can go out by a leg.
-fn sources(job: &Job<'_>, matches: &Match, leg: Leg) -> AddressSet {
-    let plan = job.plan;
+/// The true sources of a rule's packets that can go out by an interface.
+fn sources(context: &CompileContext<'_>, matches: &Match, interface: Interface) -> AddressSet {
+    let plan = context.plan;
     let mut sources = AddressSet::empty();
-    for from in outer_legs(plan).filter(|from| *from != leg || ways::can_turn_round(plan, leg)) {
+    for from in outer_interfaces(plan)
+        .filter(|from| *from != interface || reachability::can_turn_round(plan, interface))
+    {
         if matches.enters.contains(from) {
-            sources = sources.union(&job.true_sources(from).intersection(&matches.source));
+            sources = sources.union(&context.true_sources(from).intersection(&matches.source));
         }
     }
     sources
 }
 
 /// Replies: whoever may be asked from here may send anything here, for the list cannot tell.
-fn back(job: &Job<'_>, leg: Leg) -> Vec<Rule> {
-    let plan = job.plan;
-    let here = job.true_sources(leg);
+fn back(context: &CompileContext<'_>, interface: Interface) -> Vec<Rule> {
+    let plan = context.plan;
+    let here = context.true_sources(interface);
     let mut rules: Vec<Rule> = Vec::new();
-    for rule in job.base.through.iter().filter(|rule| rule.action == Action::Allow) {
-        let Some(matches) = &rule.matches else { continue };
-        if !matches.enters.contains(leg) || matches.source.is_disjoint(here) {
+    for rule in context.base.through.iter().filter(|rule| rule.action == Action::Allow) {
+        let Some(matches) = rule.packets() else { continue };
+        if !matches.enters.contains(interface) || matches.source.is_disjoint(here) {
             continue;
         }
-        for to in outer_legs(plan).filter(|to| *to != leg || ways::can_turn_round(plan, leg)) {
+        for to in outer_interfaces(plan)
+            .filter(|to| *to != interface || reachability::can_turn_round(plan, interface))
+        {
             let source = matches.destination.intersection(&devices(plan, to));
             if source.is_empty() {
                 continue;
             }
             let mut reply = rule.clone();
-            let entry = rule.id.split('@').next().unwrap_or_default();
-            reply.id = format!("reply.{entry}@{}>{}", plan.leg_name(to), plan.leg_name(leg));
+            let list = format!("{}>{}", plan.interface_name(to), plan.interface_name(interface));
+            reply.id = rule.id.for_replies(list);
             reply.name = format!("replies: {}", rule.name);
-            reply.reason = "The gateway keeps no state, so replies need a rule".to_owned();
-            reply.source = slice::named(plan, &source);
+            reply.reason = "The gateway is stateless, so replies need a rule".to_owned();
+            reply.source = restrict::named(plan, &source);
             (reply.from, reply.to) = (rule.to.clone(), rule.from.clone());
-            reply.destination = "any".to_owned();
+            reply.destination = Endpoint::Any;
             reply.log = false;
-            reply.back = Some(ServiceSet::any());
-            reply.matches = Some(Match {
+            let packets = Match {
                 enters: IntervalSet::point(to),
                 source,
-                destination: job.reached_by(leg).clone(),
+                destination: context.reached_by(interface).clone(),
                 service: ServiceSet::any(),
                 at: matches.at.clone(),
-            });
+            };
+            reply.matches = Matches::Replies { packets, from: ServiceSet::any() };
             rules.push(reply);
         }
     }

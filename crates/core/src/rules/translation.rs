@@ -1,7 +1,9 @@
 //! What offered services are translated to.
 
 use crate::plan::Plan;
-use crate::space::{Ends, IntervalSet, Leg, Match, Packet, PacketSet, ServicePoint, ServiceSet};
+use crate::space::{
+    Ends, Interface, IntervalSet, Match, Packet, PacketSet, ServicePoint, ServiceSet,
+};
 use std::net::IpAddr;
 
 /// A translation of destinations: what asks at the outside goes on to a host.
@@ -16,8 +18,8 @@ pub struct Translation {
     pub target: IpAddr,
     /// Added to a point of the service line.
     pub(super) shift: i32,
-    /// Added to the leg, for a translated packet.
-    pub(super) leg: u16,
+    /// Added to the interface, for a translated packet.
+    pub(super) interface: u16,
 }
 
 impl Translation {
@@ -42,7 +44,7 @@ impl Translation {
     pub(super) fn apply(&self, packet: &Packet) -> Option<Packet> {
         let service = packet.service.coordinate().checked_add_signed(self.shift)?;
         Some(Packet {
-            enters: Leg(packet.enters.0 + self.leg),
+            enters: Interface(packet.enters.0 + self.interface),
             ends: Ends::new(packet.source(), self.target)?,
             service: ServicePoint::from_coordinate(service)?,
             at: packet.at,
@@ -68,14 +70,14 @@ impl Translation {
                 Some((low.checked_add_signed(self.shift)?, high.checked_add_signed(self.shift)?))
             }))
         };
-        let legs = |legs: &IntervalSet<Leg>| {
-            let moved = |leg: Leg| Leg(leg.0 + self.leg);
-            let spans = legs.spans().iter().map(|(low, high)| (moved(*low), moved(*high)));
+        let interfaces = |interfaces: &IntervalSet<Interface>| {
+            let moved = |interface: Interface| Interface(interface.0 + self.interface);
+            let spans = interfaces.spans().iter().map(|(low, high)| (moved(*low), moved(*high)));
             IntervalSet::from_spans(spans)
         };
         let taken = set.intersection(&PacketSet::from(&self.takes));
         let products = taken.products().map(|product| Match {
-            enters: legs(&product.enters),
+            enters: interfaces(&product.enters),
             destination: self.target.into(),
             service: ServiceSet { v4: moved(&product.service.v4), ..ServiceSet::empty() },
             ..product

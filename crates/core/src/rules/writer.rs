@@ -4,28 +4,33 @@
 mod to_gateway;
 
 use super::order::{self, Line};
-use super::ways::{Entry, entries, something_passes, translated, with_translated};
-use super::{Rule, Stage, frame};
+use super::reachability::{Entry, entries, something_passes, translated, with_translated};
+use super::{Endpoint, Matches, Rule, RuleId, Stage, implicit_traffic};
 use crate::addressing::link_local;
 use crate::plan::{Action, Exception, Plan, ZoneId};
-use crate::space::{AddressSet, IntervalSet, Leg, Match, PacketSet, ServiceSet};
-use crate::verdict::{Cause, Forgery};
+use crate::space::{AddressSet, Interface, IntervalSet, Match, PacketSet, ServiceSet};
+use crate::verdict::{Cause, Spoofing};
 use jiff::civil::Date;
 
 /// A rule's words about where packets come from and go to.
 struct Words {
-    from: String,
-    source: String,
-    to: String,
-    destination: String,
+    from: Endpoint,
+    source: Endpoint,
+    to: Endpoint,
+    destination: Endpoint,
     service: String,
 }
 
 impl Words {
-    fn new(from: &str, source: &str, to: &str, destination: &str, service: &str) -> Self {
-        let [from, source, to, destination, service] =
-            [from, source, to, destination, service].map(str::to_owned);
-        Self { from, source, to, destination, service }
+    /// Of everything, for this service.
+    fn any(service: &str) -> Self {
+        Self {
+            from: Endpoint::Any,
+            source: Endpoint::Any,
+            to: Endpoint::Any,
+            destination: Endpoint::Any,
+            service: service.to_owned(),
+        }
     }
 }
 
@@ -39,7 +44,7 @@ struct Writer<'p> {
 
 /// All the rules of a plan, before any form has made lists of them.
 pub(super) struct Base {
-    /// Replies and forged sources.
+    /// Replies and spoofed sources.
     pub(super) opening: Vec<Rule>,
     /// For what is for the gateway itself; the last one takes the rest.
     pub(super) to_gateway: Vec<Rule>,
@@ -61,7 +66,7 @@ impl Base {
         let addresses = |zone| plan.zone_addresses(zone).union(&beside(zone));
         let zones = plan.zone_ids().map(|zone| (zone, addresses(zone)));
         let zones = zones.filter(|(_, addresses)| !addresses.is_empty()).collect();
-        let gateway = frame::for_gateway(plan);
+        let gateway = implicit_traffic::for_gateway(plan);
         let writer = Writer { plan, gateway, zones };
         Self {
             opening: writer.opening(),
@@ -82,58 +87,72 @@ impl Writer<'_> {
     fn opening(&self) -> Vec<Rule> {
         let plan = self.plan;
         let mut rules = Vec::new();
-        let any = Words::new("any", "any", "any", "any", "replies");
-        let mut reply =
-            self.rule("reply".to_owned(), Action::Allow, false, Cause::Reply, any, None);
-        reply.name = "replies to permitted conversations".to_owned();
-        reply.reason = "Without it nothing that is allowed would get an answer".to_owned();
+        let any = Words::any("replies");
+        let (id, matches) = (RuleId::new("reply"), Matches::Established);
+        let mut reply = self.rule(id, Action::Allow, false, Cause::Reply, any, matches);
+        reply.name = "replies to allowed connections".to_owned();
+        reply.reason = "Without it no allowed connection would get a reply".to_owned();
         rules.push(reply);
         for id in plan.network_ids() {
             let name = plan.network(id).name.as_str();
-            let source = format!("not in {name}");
-            let words = Words::new(name, &source, "any", "any", "any");
-            let product = frame::forged_at_network(plan, id);
-            let cause = Cause::Forged(Forgery::Source, plan.network_leg(id));
-            rules.push(self.forged(format!("forged.{name}"), cause, words, product));
+            let source = Endpoint::expression(format!("not in {name}"));
+            let words = Words { from: Endpoint::named(name), source, ..Words::any("any") };
+            let product = implicit_traffic::spoofed_at_network(plan, id);
+            let cause = Cause::Spoofed(Spoofing::Source, plan.network_interface(id));
+            rules.push(self.spoofed(RuleId::new(format!("spoofed.{name}")), cause, words, product));
         }
         for (index, uplink) in plan.uplinks().iter().enumerate() {
-            let words = Words::new("internet", "inside or special-purpose", "any", "any", "any");
-            let product = frame::forged_at_uplink(plan, index);
-            let cause = Cause::Forged(Forgery::Source, plan.uplink_leg(index));
-            rules.push(self.forged(
-                format!("forged@uplink.{}", uplink.name),
+            let (from, source) =
+                (Endpoint::named("internet"), Endpoint::expression("inside or special-purpose"));
+            let words = Words { from, source, ..Words::any("any") };
+            let product = implicit_traffic::spoofed_at_uplink(plan, index);
+            let cause = Cause::Spoofed(Spoofing::Source, plan.uplink_interface(index));
+            rules.push(self.spoofed(
+                RuleId::new("spoofed").in_list(format!("uplink.{}", uplink.name)),
                 cause,
                 words,
                 product,
             ));
         }
-        let words = Words::new("any", "0.0.0.0, ::", "any", "any", "not address requests");
-        let cause = Cause::Forged(Forgery::Unspecified, Leg(0));
-        let id = "forged@unspecified".to_owned();
-        rules.push(self.forged(id, cause, words, frame::forged_unspecified(plan)));
-        let product = frame::forged_to_private(plan);
+        let source = Endpoint::expression("0.0.0.0, ::");
+        let words = Words { source, ..Words::any("not address requests") };
+        let cause = Cause::Spoofed(Spoofing::Unspecified, Interface(0));
+        let id = RuleId::new("spoofed").in_list("unspecified");
+        rules.push(self.spoofed(id, cause, words, implicit_traffic::spoofed_unspecified(plan)));
+        let product = implicit_traffic::spoofed_to_private(plan);
         if !product.enters.is_empty() && !product.destination.is_empty() {
-            let words = Words::new("internet", "any", "inside", "private addresses", "any");
-            let cause = Cause::Forged(Forgery::ToPrivate, plan.uplink_leg(0));
-            rules.push(self.forged("forged@to-private".to_owned(), cause, words, product));
+            let words = Words {
+                from: Endpoint::named("internet"),
+                to: Endpoint::named("inside"),
+                destination: Endpoint::expression("private addresses"),
+                ..Words::any("any")
+            };
+            let cause = Cause::Spoofed(Spoofing::ToPrivate, plan.uplink_interface(0));
+            rules.push(self.spoofed(
+                RuleId::new("spoofed").in_list("to-private"),
+                cause,
+                words,
+                product,
+            ));
         }
         rules
     }
 
-    fn forged(&self, id: String, cause: Cause, words: Words, product: Match) -> Rule {
-        let mut rule = self.rule(id, Action::Block, true, cause, words, Some(product));
+    fn spoofed(&self, id: RuleId, cause: Cause, words: Words, product: Match) -> Rule {
+        let mut rule = self.rule(id, Action::Block, true, cause, words, product);
         (rule.name, rule.reason) = match cause {
-            Cause::Forged(Forgery::Source, leg) => (
-                format!("forged sources at {}", self.plan.leg_name(leg)),
-                "A source that does not belong there is forged (RFC 2827)".to_owned(),
+            Cause::Spoofed(Spoofing::Source, interface) => (
+                format!("anti-spoofing at {}", self.plan.interface_name(interface)),
+                "Anti-spoofing: the source does not belong there (RFC 2827)".to_owned(),
             ),
-            Cause::Forged(Forgery::ToPrivate, _) => (
-                "outside packets for private addresses".to_owned(),
-                "From outside nothing is addressed to a private address (RFC 3704)".to_owned(),
+            Cause::Spoofed(Spoofing::ToPrivate, _) => (
+                "anti-spoofing: outside traffic to private addresses".to_owned(),
+                "Private addresses are not reachable from outside (RFC 3704)".to_owned(),
             ),
             _ => (
-                "no source address".to_owned(),
-                "Only a request for an address comes without one (RFC 2131, RFC 4861)".to_owned(),
+                "anti-spoofing: no source address".to_owned(),
+                "Only DHCP and neighbour discovery start without an address (RFC 2131, RFC 4861)"
+                    .to_owned(),
             ),
         };
         rule
@@ -143,7 +162,7 @@ impl Writer<'_> {
         let plan = self.plan;
         let mut rules = Vec::new();
         for line in lines {
-            let enters = frame::arriving(plan).enters;
+            let enters = implicit_traffic::arriving(plan).enters;
             let inside = translated(plan).enters;
             if plan.exception(line.exception).translated {
                 // Translated it is seen in IPv4; in IPv6, as it came.
@@ -161,7 +180,7 @@ impl Writer<'_> {
             }
         }
         let unmatched = plan.matrix().unmatched();
-        let arriving = frame::arriving(plan);
+        let arriving = implicit_traffic::arriving(plan);
         let enters = with_translated(plan, arriving.enters.clone());
         let rest = Match { enters, ..arriving };
         rules.push(self.closing(Stage::Through, unmatched.denial.into(), rest));
@@ -176,14 +195,15 @@ impl Writer<'_> {
             return None;
         }
         let name = plan.uplinks()[index].name.as_str();
-        let words = Words::new("any", "any", "internet", name, "any");
+        let (to, named) = (Endpoint::named("internet"), Endpoint::expression(name));
+        let words = Words { to, destination: named, ..Words::any("any") };
         let unmatched = plan.matrix().unmatched();
         let (action, cause) = (unmatched.denial.into(), Cause::BesideUplink(index));
-        let product = Match { destination, ..frame::arriving(plan) };
-        let id = format!("beside.{name}");
-        let mut rule = self.rule(id, action, unmatched.log, cause, words, Some(product));
+        let product = Match { destination, ..implicit_traffic::arriving(plan) };
+        let id = RuleId::new(format!("beside.{name}"));
+        let mut rule = self.rule(id, action, unmatched.log, cause, words, product);
         rule.name = format!("{} the own subnet of {name}", Action::word(action));
-        rule.reason = "Only an exception opens what stands on an uplink's own link".to_owned();
+        rule.reason = "Devices on an uplink's link need an exception".to_owned();
         Some(rule)
     }
 
@@ -200,10 +220,11 @@ impl Writer<'_> {
             let product =
                 Match { enters, source, destination: destination.clone(), ..Match::everything() };
             let (from_name, to_name) = (plan.zone(from).name.as_str(), plan.zone(to).name.as_str());
-            let words = Words::new(from_name, "any", to_name, "any", "any");
-            let id = format!("cell.{from_name}>{to_name}");
+            let (from_zone, to_zone) = (Endpoint::named(from_name), Endpoint::named(to_name));
+            let words = Words { from: from_zone, to: to_zone, ..Words::any("any") };
+            let id = RuleId::new(format!("cell.{from_name}>{to_name}"));
             let cause = Cause::Cell(from, to);
-            let mut rule = self.rule(id, action, cell.log, cause, words, Some(product));
+            let mut rule = self.rule(id, action, cell.log, cause, words, product);
             rule.name = format!("{} {from_name} to {to_name}", action.word());
             rule.reason = if from == to {
                 format!("The matrix, between the networks of {from_name}")
@@ -217,7 +238,7 @@ impl Writer<'_> {
 
     fn begun(&self, lines: &[Line]) -> Vec<Rule> {
         let plan = self.plan;
-        let own = IntervalSet::point(plan.gateway_leg());
+        let own = IntervalSet::point(plan.gateway_interface());
         let mut rules = lines
             .iter()
             .filter(|line| plan.exception(line.exception).from.gateway)
@@ -230,20 +251,28 @@ impl Writer<'_> {
     }
 
     /// What the gateway lives by goes out, whatever an exception says about the gateway.
-    fn lives_by(&self, own: IntervalSet<Leg>) -> Rule {
-        let product =
-            Match { enters: own, service: frame::lives_by(self.plan), ..Match::everything() };
-        let words = Words::new("gateway", "any", "any", "any", "discovery and DHCP");
-        let (id, cause) = ("from_gateway@needs".to_owned(), Cause::FromGateway);
-        let mut rule = self.rule(id, Action::Allow, false, cause, words, Some(product));
-        rule.name = "what the gateway lives by".to_owned();
+    fn lives_by(&self, own: IntervalSet<Interface>) -> Rule {
+        let product = Match {
+            enters: own,
+            service: implicit_traffic::lives_by(self.plan),
+            ..Match::everything()
+        };
+        let words = Words { from: Endpoint::Gateway, ..Words::any("discovery and DHCP") };
+        let (id, cause) = (RuleId::new("from_gateway").in_list("needs"), Cause::FromGateway);
+        let mut rule = self.rule(id, Action::Allow, false, cause, words, product);
+        rule.name = "what the gateway needs to work".to_owned();
         rule.reason =
             "Without neighbour discovery and DHCP no network works (RFC 4861, RFC 2131)".to_owned();
         rule
     }
 
     /// The rule of an exception in one list; `None` where it has nothing to say there.
-    fn exception_rule(&self, line: &Line, stage: Stage, enters: IntervalSet<Leg>) -> Option<Rule> {
+    fn exception_rule(
+        &self,
+        line: &Line,
+        stage: Stage,
+        enters: IntervalSet<Interface>,
+    ) -> Option<Rule> {
         let source = match stage {
             Stage::FromGateway => AddressSet::full(),
             _ => self.plan.exception(line.exception).from.addresses.clone(),
@@ -255,12 +284,12 @@ impl Writer<'_> {
     /// it names belongs to it, also with a link-local address.
     fn exception_rules_to_gateway(&self, line: &Line) -> Vec<Rule> {
         let plan = self.plan;
-        let (arriving, stage) = (frame::arriving(plan).enters, Stage::ToGateway);
+        let (arriving, stage) = (implicit_traffic::arriving(plan).enters, Stage::ToGateway);
         let from = &plan.exception(line.exception).from;
         if from.links.is_empty() || line.part.is_some() {
             return self.exception_rule(line, stage, arriving).into_iter().collect();
         }
-        let here = plan.network_ids().filter(|id| from.links.contains(plan.network_leg(*id)));
+        let here = plan.network_ids().filter(|id| from.links.contains(plan.network_interface(*id)));
         let here: AddressSet = here.map(|id| plan.network_addresses(id).clone()).collect();
         if from.addresses.is_subset(&here) {
             let source = from.addresses.union(&link_local());
@@ -275,7 +304,7 @@ impl Writer<'_> {
         &self,
         line: &Line,
         stage: Stage,
-        enters: IntervalSet<Leg>,
+        enters: IntervalSet<Interface>,
         source: &AddressSet,
     ) -> Option<Rule> {
         let plan = self.plan;
@@ -287,7 +316,7 @@ impl Writer<'_> {
         };
         let mut service = families(&exception.service.set, source, destination);
         if exception.translated {
-            let inside = enters.first().is_some_and(|leg| plan.is_translated(leg));
+            let inside = enters.first().is_some_and(|interface| plan.is_translated(interface));
             let other = if inside { &mut service.v6 } else { &mut service.v4 };
             *other = IntervalSet::empty();
         }
@@ -304,7 +333,7 @@ impl Writer<'_> {
         }
         let mut id = exception_id(exception, stage);
         if line.part.is_some() {
-            id.push_str("@log");
+            id = id.of_log();
         }
         let words = self.exception_words(exception, stage);
         let (action, log) = (exception.action, exception.log);
@@ -312,7 +341,7 @@ impl Writer<'_> {
             Some(_) => Cause::Offered(line.exception),
             None => Cause::Exception(line.exception),
         };
-        let mut rule = self.rule(id, action, log, cause, words, Some(product));
+        let mut rule = self.rule(id, action, log, cause, words, product);
         rule.name = format!(
             "{} {} from {} to {}",
             action.word(),
@@ -329,50 +358,57 @@ impl Writer<'_> {
     fn exception_words(&self, exception: &Exception, stage: Stage) -> Words {
         let (from, to) = (&exception.from, &exception.to);
         let from_zone = match stage {
-            Stage::FromGateway => "gateway".to_owned(),
+            Stage::FromGateway => Endpoint::Gateway,
             _ => self.zone_words(&from.addresses),
         };
         let to_zone = match stage {
-            Stage::ToGateway => "gateway".to_owned(),
+            Stage::ToGateway => Endpoint::Gateway,
             _ => self.zone_words(&to.addresses),
         };
-        Words::new(&from_zone, &from.text, &to_zone, &to.text, &exception.service.text)
+        Words {
+            from: from_zone,
+            source: Endpoint::expression(&from.text),
+            to: to_zone,
+            destination: Endpoint::expression(&to.text),
+            service: exception.service.text.clone(),
+        }
     }
 
     /// The zones in which some of these addresses lie.
-    fn zone_words(&self, addresses: &AddressSet) -> String {
+    fn zone_words(&self, addresses: &AddressSet) -> Endpoint {
         let touched = self.zones.iter().filter(|(_, zone)| !zone.is_disjoint(addresses));
-        let touched: Vec<&str> =
-            touched.map(|(zone, _)| self.plan.zone(*zone).name.as_str()).collect();
+        let touched: Vec<String> =
+            touched.map(|(zone, _)| self.plan.zone(*zone).name.to_string()).collect();
         if touched.len() == self.zones.len() && self.zones.len() > 1 {
-            return "any".to_owned();
+            return Endpoint::Any;
         }
-        touched.join(" + ")
+        Endpoint::Named(touched)
     }
 
     fn closing(&self, stage: Stage, action: Action, product: Match) -> Rule {
         let log = self.plan.matrix().unmatched().log;
-        let to = if stage == Stage::ToGateway { "gateway" } else { "any" };
-        let words = Words::new("any", "any", to, "any", "any");
-        let id = format!("unmatched@{}", stage.word());
-        let mut rule = self.rule(id, action, log, Cause::Unmatched, words, Some(product));
+        let to = if stage == Stage::ToGateway { Endpoint::Gateway } else { Endpoint::Any };
+        let words = Words { to, ..Words::any("any") };
+        let id = RuleId::new("unmatched").in_list(stage.word());
+        let mut rule = self.rule(id, action, log, Cause::Unmatched, words, product);
         rule.name = format!("{} the rest", action.word());
-        rule.reason = "What nobody spoke of does not pass".to_owned();
+        rule.reason = "Default deny: nothing in the plan allows it".to_owned();
         rule
     }
 
     fn rule(
         &self,
-        id: String,
+        id: RuleId,
         action: Action,
         log: bool,
         cause: Cause,
         words: Words,
-        matches: Option<Match>,
+        matches: impl Into<Matches>,
     ) -> Rule {
-        let ports = matches.as_ref().map(|m| m.service.words()).unwrap_or_default();
+        let matches = matches.into();
+        let ports = matches.packets().map(|packets| packets.service.words()).unwrap_or_default();
         let Words { from, source, to, destination, service } = words;
-        let (name, reason) = (id.clone(), String::new());
+        let (name, reason) = (id.to_string(), String::new());
         Rule {
             number: 0,
             id,
@@ -389,8 +425,8 @@ impl Writer<'_> {
             hours: None,
             limit_mbps: None,
             cause,
+            also: Vec::new(),
             matches,
-            back: None,
         }
     }
 }
@@ -400,17 +436,18 @@ fn families(service: &ServiceSet, source: &AddressSet, destination: &AddressSet)
     service.for_families_of(source).for_families_of(destination)
 }
 
-fn exception_id(exception: &Exception, stage: Stage) -> String {
+fn exception_id(exception: &Exception, stage: Stage) -> RuleId {
     let name = &exception.name;
     if exception.inbound.is_some() {
-        return format!("offered.{name}");
+        return RuleId::new(format!("offered.{name}"));
     }
     let several = !exception.from.addresses.is_empty() && !exception.to.addresses.is_empty();
+    let id = RuleId::new(format!("exception.{name}"));
     match stage {
-        Stage::ToGateway if several => format!("exception.{name}@{}>gateway", exception.from.text),
+        Stage::ToGateway if several => id.in_list(format!("{}>gateway", exception.from.text)),
         Stage::FromGateway if several || exception.to.gateway => {
-            format!("exception.{name}@gateway>{}", exception.to.text)
+            id.in_list(format!("gateway>{}", exception.to.text))
         }
-        _ => format!("exception.{name}"),
+        _ => id,
     }
 }

@@ -86,6 +86,44 @@ static BY_NAME: LazyLock<HashMap<&'static str, usize>> = LazyLock::new(|| {
     BUILT_IN.iter().enumerate().map(|(index, service)| (service.name, index)).collect()
 });
 
+/// What people say, and the services that it takes: built-in ones, or literals for what has no registered name. They
+/// are written in `words.txt` beside this file, in alphabetical order.
+static WORDS: LazyLock<Vec<(&'static str, Vec<&'static str>)>> = LazyLock::new(|| {
+    let lines = include_str!("words.txt").lines().filter_map(|line| line.split_once(" = "));
+    lines.map(|(word, takes)| (word, takes.split(", ").collect())).collect()
+});
+
+/// What somebody may mean by a word that is no service: built-in services, or literals. Nothing where nobody can say.
+///
+/// ```
+/// use bastium_core::service::meant;
+/// assert_eq!(meant("SMB"), ["smb"]);
+/// assert_eq!(meant("445"), ["smb"]);
+/// assert_eq!(meant("airprint"), ["mdns", "ipp"]);
+/// assert!(meant("colour").is_empty());
+/// ```
+pub fn meant(word: &str) -> Vec<&'static str> {
+    let plain = word.trim().to_lowercase().replace(['_', ' '], "-");
+    if let Some(service) = built_in(&plain) {
+        return vec![service.name];
+    }
+    if let Some((_, takes)) = WORDS.iter().find(|(known, _)| *known == plain) {
+        return takes.clone();
+    }
+    let Ok(port) = plain.parse::<u16>() else { return Vec::new() };
+    let one =
+        [Protocol::TCP, Protocol::UDP].map(|protocol| ServiceSet::ports(protocol, port, port));
+    let is_it = |service: &&BuiltIn| {
+        let own = service.set();
+        let is_one = |port: &ServiceSet| !own.is_empty() && !own.v4.is_disjoint(&port.v4);
+        own.v4.spans().iter().all(|(low, high)| low == high) && one.iter().any(is_one)
+    };
+    let mut found: Vec<&BuiltIn> = BUILT_IN.iter().filter(is_it).collect();
+    // Those that are this port alone come first.
+    found.sort_by_key(|service| service.ports.len());
+    found.iter().map(|service| service.name).take(3).collect()
+}
+
 /// The built-in service of that name.
 pub fn built_in(name: &str) -> Option<&'static BuiltIn> {
     BUILT_IN.get(*BY_NAME.get(name)?)
@@ -120,12 +158,32 @@ pub fn search(word: &str) -> Vec<&'static BuiltIn> {
         }
         None => service.name.contains(&word) || service.about.to_lowercase().contains(&word),
     };
-    BUILT_IN.iter().filter(found).collect()
+    let by_word = meant(&word);
+    BUILT_IN.iter().filter(|one| found(one) || by_word.contains(&one.name)).collect()
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn every_word_leads_to_services_and_is_none_itself() {
+        for pair in WORDS.windows(2) {
+            assert!(pair[0].0 < pair[1].0, "{} is out of order", pair[1].0);
+        }
+        for (word, takes) in WORDS.iter() {
+            assert!(built_in(word).is_none(), "{word}");
+            for one in takes {
+                let literal = parse_literal(one).is_some_and(|literal| literal.is_ok());
+                assert!(built_in(one).is_some() || literal, "{word}: {one}");
+            }
+            assert_eq!(meant(word), *takes);
+        }
+        assert_eq!(meant("HTTPS"), ["https"]);
+        assert_eq!(meant("631"), ["ipp"]);
+        assert_eq!(meant("5353"), ["mdns"]);
+        assert!(meant("70000").is_empty() && meant("").is_empty());
+    }
 
     #[test]
     fn every_entry_is_whole_and_in_order() {

@@ -35,7 +35,7 @@ impl LiteralProblem {
     }
 
     /// How to put it right.
-    pub fn cure(&self) -> String {
+    pub fn help(&self) -> String {
         match self {
             Self::UnknownProtocol(_) => {
                 "write one of tcp, udp, sctp, dccp, udplite, icmp, igmp, gre, esp, ah, ospf, ipip, vrrp".into()

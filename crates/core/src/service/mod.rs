@@ -3,5 +3,5 @@
 mod catalogue;
 mod literal;
 
-pub use catalogue::{BUILT_IN, BuiltIn, Direction, built_in, search};
+pub use catalogue::{BUILT_IN, BuiltIn, Direction, built_in, meant, search};
 pub use literal::{LiteralProblem, parse_literal};

@@ -110,6 +110,20 @@ impl AddressSet {
         v4.chain(v6)
     }
 
+    /// The addresses of a word as [`words`](Self::words) writes it: an address, a prefix or `first-last`. `None` if it is
+    /// none of these, or the range ends before it begins.
+    pub fn from_word(word: &str) -> Option<Self> {
+        if let Ok(address) = word.parse::<IpAddr>() {
+            return Some(address.into());
+        }
+        if let Ok(prefix) = word.parse::<IpNet>() {
+            return Some(prefix.into());
+        }
+        let (low, high) = word.split_once('-')?;
+        let set = Self::range(low.trim().parse().ok()?, high.trim().parse().ok()?);
+        (!set.is_empty()).then_some(set)
+    }
+
     /// The members as words: a single address, a prefix where an interval is one, else `first-last`.
     pub fn words(&self) -> Vec<String> {
         self.ranges().map(|(low, high)| range_words(low, high)).collect()
@@ -191,18 +205,19 @@ mod tests {
         ] {
             let set: AddressSet = parts.iter().map(|part| net(part)).collect();
             let words = set.words();
-            let back: AddressSet = words
-                .iter()
-                .map(|word| match word.split_once('-') {
-                    Some((low, high)) => AddressSet::range(
-                        low.parse().expect("an address"),
-                        high.parse().expect("an address"),
-                    ),
-                    None if word.contains('/') => net(word),
-                    None => word.parse::<IpAddr>().expect("an address").into(),
-                })
-                .collect();
+            let back: Option<AddressSet> =
+                words.iter().map(|word| AddressSet::from_word(word)).collect();
+            let back = back.expect("every word says addresses");
             assert_eq!(back, set, "{words:?}");
+        }
+    }
+
+    #[test]
+    fn what_says_no_addresses_is_not_read() {
+        for word in
+            ["", "10.44.24", "10.44.24.9-10.44.24.1", "10.44.24.1-fe80::1", "desks", "10.0.0.0/33"]
+        {
+            assert_eq!(AddressSet::from_word(word), None, "{word}");
         }
     }
 

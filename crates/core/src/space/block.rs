@@ -1,13 +1,13 @@
 //! Products of sets, and unions of such products, within one address family.
 
-use super::{Coordinate, IntervalSet, Leg, Minute};
+use super::{Coordinate, Interface, IntervalSet, Minute};
 
-/// A product: every packet that enters at one of these legs, from one of these sources, to one of
+/// A product: every packet that enters at one of these interfaces, from one of these sources, to one of
 /// these destinations, for one of these services, in one of these minutes of the week. `A` is the address as a number.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Block<A> {
     /// Where it enters.
-    pub enters: IntervalSet<Leg>,
+    pub enters: IntervalSet<Interface>,
     /// Source addresses.
     pub source: IntervalSet<A>,
     /// Destination addresses.
@@ -22,7 +22,7 @@ pub struct Block<A> {
 #[derive(Clone, Copy, Debug)]
 pub struct Point<A> {
     /// Where it enters.
-    pub enters: Leg,
+    pub enters: Interface,
     /// Its source address.
     pub source: A,
     /// Its destination address.
@@ -279,10 +279,10 @@ mod tests {
     use crate::space::Search;
     use proptest::prelude::*;
 
-    /// The whole of a small universe: 3 legs, 6 sources, 6 destinations, 4 services, 3 minutes.
+    /// The whole of a small universe: 3 interfaces, 6 sources, 6 destinations, 4 services, 3 minutes.
     fn universe() -> impl Iterator<Item = Point<u8>> {
         (0..3 * 6 * 6 * 4 * 3).map(|n: u16| Point {
-            enters: Leg(n % 3),
+            enters: Interface(n % 3),
             source: (n / 3 % 6) as u8,
             destination: (n / 18 % 6) as u8,
             service: u32::from(n / 108 % 4),
@@ -307,7 +307,7 @@ mod tests {
 
     fn any_region() -> impl Strategy<Value = Region<u8>> {
         let block = (
-            any_line(3, |n| Leg(n.into())),
+            any_line(3, |n| Interface(n.into())),
             any_line(6, |n| n),
             any_line(6, |n| n),
             any_line(4, u32::from),

@@ -84,6 +84,20 @@ impl IntervalSet<Minute> {
         });
         spans.collect::<Vec<_>>().join(", ")
     }
+
+    /// The set of such words; `None` if they say none.
+    pub fn from_words(words: &str) -> Option<Self> {
+        if words == "always" {
+            return Some(Self::full());
+        }
+        let spans = words.split(", ").map(|span| {
+            let (first, end) = span.split_once(" to ")?;
+            let (first, end) = (Minute::from_words(first, "")?, Minute::from_words(end, "")?);
+            // Monday at midnight is the end of a week, too.
+            Some((first, if end == Minute::FIRST { Minute::LAST } else { end.previous()? }))
+        });
+        Some(Self::from_spans(spans.collect::<Option<Vec<_>>>()?))
+    }
 }
 
 #[cfg(test)]
@@ -108,5 +122,12 @@ mod tests {
         assert_eq!(Minute::from_words("24:00", "sat"), None);
         let evening = IntervalSet::range(Minute::new(20 * 60), Minute::new(Minute::PER_DAY - 1));
         assert_eq!(evening.words(), "mon 20:00 to tue 00:00");
+        let sunday = IntervalSet::range(Minute::new(6 * Minute::PER_DAY), Minute::LAST);
+        for set in [evening.clone(), sunday.union(&evening), IntervalSet::full()] {
+            assert_eq!(IntervalSet::<Minute>::from_words(&set.words()), Some(set.clone()));
+        }
+        for wrong in ["", "mon", "mon 25:00 to tue 00:00", "mon 20:00 to"] {
+            assert_eq!(IntervalSet::<Minute>::from_words(wrong), None, "{wrong}");
+        }
     }
 }

@@ -18,6 +18,7 @@ mod packet;
 mod packet_set;
 mod search;
 mod service_set;
+mod service_words;
 
 pub use address_set::AddressSet;
 pub use block::{Block, Point, Region};
@@ -26,7 +27,7 @@ pub use interval::{Coordinate, IntervalSet};
 pub use minute::{DAYS, Minute, time_of_day};
 pub(crate) use nearby::BlockIndex;
 pub use nearby::Nearby;
-pub use packet::{Ends, Leg, Packet};
+pub use packet::{Ends, Interface, Packet};
 pub use packet_set::{Match, PacketSet};
 pub use search::Search;
 pub use service_set::{Protocol, ServicePoint, ServiceSet};

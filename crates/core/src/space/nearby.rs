@@ -1,6 +1,6 @@
 //! Which of many packet sets a packet can be in at all, without looking at each of them.
 
-use super::{Block, Coordinate, Family, Leg, Packet, PacketSet, Point};
+use super::{Block, Coordinate, Family, Interface, Packet, PacketSet, Point};
 use rstar::{AABB, Envelope, RTree, RTreeObject};
 
 /// A box that holds all of a set: where it enters, source, destination, service. IPv6 addresses are rounded to fit into
@@ -47,7 +47,7 @@ impl BlockIndex {
         destination: (A, A),
         service: (u32, u32),
     ) -> Vec<usize> {
-        let enters = (Leg(0), Leg(u16::MAX));
+        let enters = (Interface(0), Interface(u16::MAX));
         let mut near = Vec::new();
         self.add_meeting(span(enters, source, destination, service), &mut near);
         near.sort_unstable();
@@ -138,7 +138,7 @@ fn around<A: Family>(point: Point<A>) -> Bounds {
 }
 
 fn span<A: Family>(
-    enters: (Leg, Leg),
+    enters: (Interface, Interface),
     source: (A, A),
     destination: (A, A),
     service: (u32, u32),

@@ -6,9 +6,9 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 /// Where a packet comes from, as the gateway sees it: one of its networks, one of its uplinks, or
 /// the gateway itself. The plan hands the numbers out.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct Leg(pub u16);
+pub struct Interface(pub u16);
 
-impl Coordinate for Leg {
+impl Coordinate for Interface {
     const FIRST: Self = Self(u16::MIN);
     const LAST: Self = Self(u16::MAX);
     fn next(self) -> Option<Self> {
@@ -69,7 +69,7 @@ impl Ends {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Packet {
     /// Where it enters the gateway.
-    pub enters: Leg,
+    pub enters: Interface,
     /// Source and destination.
     pub ends: Ends,
     /// Protocol with destination port, or with ICMP type and code.
@@ -80,7 +80,7 @@ pub struct Packet {
 
 impl Packet {
     /// A packet on Monday at midnight: for where time does not matter.
-    pub fn new(enters: Leg, ends: Ends, service: ServicePoint) -> Self {
+    pub fn new(enters: Interface, ends: Ends, service: ServicePoint) -> Self {
         Self { enters, ends, service, at: Minute::default() }
     }
 

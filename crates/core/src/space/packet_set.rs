@@ -1,15 +1,15 @@
 //! Packet sets over both families, and the products that rules are made of.
 
 use super::{
-    AddressSet, Block, Coordinate, Ends, Family, IntervalSet, Leg, Minute, Packet, Point, Protocol,
-    Region, Search, ServicePoint, ServiceSet,
+    AddressSet, Block, Coordinate, Ends, Family, Interface, IntervalSet, Minute, Packet, Point,
+    Protocol, Region, Search, ServicePoint, ServiceSet,
 };
 
 /// A product of sets over both families: what one line of a rule list can say.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Match {
     /// Where the packet enters.
-    pub enters: IntervalSet<Leg>,
+    pub enters: IntervalSet<Interface>,
     /// Source addresses.
     pub source: AddressSet,
     /// Destination addresses.
@@ -33,7 +33,7 @@ impl Match {
     }
 
     /// Every packet that enters there.
-    pub fn entering(enters: IntervalSet<Leg>) -> Self {
+    pub fn entering(enters: IntervalSet<Interface>) -> Self {
         Self { enters, ..Self::everything() }
     }
 
@@ -194,12 +194,18 @@ impl PacketSet {
         Self { v4: self.v4.tidied(), v6: self.v6.tidied() }
     }
 
-    /// The same packets, on legs of other numbers.
-    pub(crate) fn on_legs(&self, number: impl Fn(Leg) -> Leg) -> Self {
-        fn moved<A: Coordinate>(region: &Region<A>, number: &impl Fn(Leg) -> Leg) -> Region<A> {
+    /// The same packets, on interfaces of other numbers.
+    pub(crate) fn on_interfaces(&self, number: impl Fn(Interface) -> Interface) -> Self {
+        fn moved<A: Coordinate>(
+            region: &Region<A>,
+            number: &impl Fn(Interface) -> Interface,
+        ) -> Region<A> {
             Region::new(region.blocks().iter().map(|block| {
                 let spans = block.enters.spans().iter().flat_map(|(low, high)| low.0..=high.0);
-                Block { enters: spans.map(|leg| number(Leg(leg))).collect(), ..block.clone() }
+                Block {
+                    enters: spans.map(|interface| number(Interface(interface))).collect(),
+                    ..block.clone()
+                }
             }))
         }
         Self { v4: moved(&self.v4, &number), v6: moved(&self.v6, &number) }
@@ -230,7 +236,7 @@ impl PacketSet {
     }
 
     /// Where its packets enter.
-    pub fn enters(&self) -> IntervalSet<Leg> {
+    pub fn enters(&self) -> IntervalSet<Interface> {
         let v4 = self.v4.blocks().iter().flat_map(|block| block.enters.spans());
         let v6 = self.v6.blocks().iter().flat_map(|block| block.enters.spans());
         IntervalSet::from_spans(v4.chain(v6).copied())
@@ -274,7 +280,7 @@ impl PacketSet {
     /// One packet of the set that a person will find ordinary, or `None` where there is none.
     ///
     /// The choice depends on nothing but the set: IPv4 before IPv6, the first block, the lowest
-    /// leg and addresses, and of the services one that can be tried by hand where there is one.
+    /// interface and addresses, and of the services one that can be tried by hand where there is one.
     pub fn sample(&self) -> Option<Packet> {
         let v4 = sample_region(&self.v4).and_then(u32::packet);
         v4.or_else(|| sample_region(&self.v6).and_then(u128::packet))

@@ -97,7 +97,7 @@ impl Judge {
             ),
         };
         let parts = [
-            self.line(0, &matches.enters, |leg| leg.0.into()),
+            self.line(0, &matches.enters, |interface| interface.0.into()),
             source,
             destination,
             self.line(3, service, u128::from),

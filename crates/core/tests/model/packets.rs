@@ -2,7 +2,7 @@
 
 use bastium_core::plan::Plan;
 use bastium_core::rules;
-use bastium_core::space::{Coordinate, Ends, Leg, Minute, Packet, ServicePoint};
+use bastium_core::space::{Coordinate, Ends, Interface, Minute, Packet, ServicePoint};
 use std::collections::BTreeSet;
 use std::net::{Ipv4Addr, Ipv6Addr};
 
@@ -26,7 +26,7 @@ impl Borders {
         let mut borders =
             Self { v4: BTreeSet::new(), v6: BTreeSet::new(), services: BTreeSet::new() };
         let ends = plan.exceptions().iter().flat_map(|e| [&e.from.addresses, &e.to.addresses]);
-        let ruled = rules.rules().filter_map(|rule| rule.matches.as_ref());
+        let ruled = rules.rules().filter_map(|rule| rule.packets());
         let ruled: Vec<_> = ruled.collect();
         for set in ends.chain(ruled.iter().flat_map(|m| [&m.source, &m.destination])) {
             borders.v4.extend(set.v4.spans().iter().flat_map(|span| around(*span)));
@@ -56,7 +56,7 @@ fn pick<T: Copy>(all: &BTreeSet<T>, seed: &mut u64) -> T {
 /// A packet at the borders, chosen by a seed that moves on.
 pub(crate) fn packet(borders: &Borders, plan: &Plan, seed: &mut u64) -> Packet {
     *seed = seed.wrapping_mul(6364136223846793005).wrapping_add(1442695040888963407);
-    let enters = Leg((*seed >> 40) as u16 % (plan.gateway_leg().0 + 1));
+    let enters = Interface((*seed >> 40) as u16 % (plan.gateway_interface().0 + 1));
     let service =
         ServicePoint::from_coordinate(pick(&borders.services, seed)).expect("kept only points");
     let ends = if *seed >> 62 == 0 {

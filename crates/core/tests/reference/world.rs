@@ -1,8 +1,8 @@
 //! The world as a plan describes it, asked one address at a time.
 
-use bastium_core::addressing::StandIn;
+use bastium_core::addressing::Placeholder;
 use bastium_core::plan::{Action, Exception, Network, Plan, Route, Uplink};
-use bastium_core::space::{Ends, Leg, Packet, Protocol, ServicePoint};
+use bastium_core::space::{Ends, Interface, Packet, Protocol, ServicePoint};
 use ipnet::IpNet;
 use std::net::{IpAddr, Ipv4Addr};
 
@@ -67,7 +67,7 @@ impl World<'_> {
     }
 
     fn is_domain(&self, address: IpAddr) -> bool {
-        self.plan.domains().iter().any(|domain| domain.stand_in.addresses().contains(&address))
+        self.plan.domains().iter().any(|domain| domain.placeholder.addresses().contains(&address))
     }
 
     /// The gateway's addresses outside; those that are leased are only stood in for.
@@ -81,7 +81,7 @@ impl World<'_> {
     /// The gateway's addresses at one uplink.
     fn own_at(number: u16, uplink: &Uplink) -> Vec<IpAddr> {
         match uplink.dhcp {
-            true => StandIn::Uplink(number).addresses().to_vec(),
+            true => Placeholder::Uplink(number).addresses().to_vec(),
             false => uplink.addresses.iter().map(IpNet::addr).collect(),
         }
     }
@@ -89,9 +89,9 @@ impl World<'_> {
     /// What an offered service makes of a packet.
     pub(crate) fn translated(&self, packet: &Packet) -> Option<Packet> {
         if packet.source().is_ipv6()
-            || packet.enters == self.plan.gateway_leg()
+            || packet.enters == self.plan.gateway_interface()
             || self.same_network(packet)
-            || self.forged(packet)
+            || self.spoofed(packet)
         {
             return None;
         }
@@ -104,7 +104,7 @@ impl World<'_> {
                 && packet.service.protocol() == Protocol::TCP
                 && Some(port) == inbound.outside_port;
             asked.then(|| Packet {
-                enters: Leg(packet.enters.0 + self.plan.gateway_leg().0 + 1),
+                enters: Interface(packet.enters.0 + self.plan.gateway_interface().0 + 1),
                 ends: Ends::new(packet.source(), target).expect("one family"),
                 service: ServicePoint::port(Protocol::TCP, 80),
                 at: packet.at,
@@ -159,8 +159,8 @@ impl World<'_> {
             && !self.is_gateway(address)
     }
 
-    fn network(&self, leg: Leg) -> Option<&Network> {
-        self.plan.networks().get(usize::from(leg.0))
+    fn network(&self, interface: Interface) -> Option<&Network> {
+        self.plan.networks().get(usize::from(interface.0))
     }
 
     fn belongs(&self, packet: &Packet) -> bool {
@@ -223,8 +223,8 @@ impl World<'_> {
         }
     }
 
-    /// `None` where it is not forged.
-    fn forged(&self, packet: &Packet) -> bool {
+    /// `None` where it is not spoofed.
+    fn spoofed(&self, packet: &Packet) -> bool {
         let source = packet.source();
         let true_source = if source.is_unspecified() {
             Self::asks_for_address(packet)
@@ -295,7 +295,7 @@ impl World<'_> {
         ordinary(packet.source()) && ordinary(packet.destination())
     }
 
-    fn no_way(&self, packet: &Packet) -> bool {
+    fn no_route(&self, packet: &Packet) -> bool {
         let (source, destination) = (packet.source(), packet.destination());
         if is_link_local(source) || source.is_unspecified() {
             return true;
@@ -324,17 +324,17 @@ impl World<'_> {
         }
         let from = exception.from.addresses.contains(packet.source());
         let to = exception.to.addresses.contains(packet.destination());
-        if packet.enters == self.plan.gateway_leg() {
+        if packet.enters == self.plan.gateway_interface() {
             return exception.from.gateway && to && !self.lives_by(packet);
         }
-        if packet.enters > self.plan.gateway_leg() {
+        if packet.enters > self.plan.gateway_interface() {
             // What was translated: by this entry, or decided by any that speaks of it.
             return from && to;
         }
         if exception.translated && packet.source().is_ipv4() {
             return false;
         }
-        if self.same_network(packet) || self.forged(packet) {
+        if self.same_network(packet) || self.spoofed(packet) {
             return false;
         }
         if self.for_gateway(packet) {
@@ -343,7 +343,7 @@ impl World<'_> {
             let from = from || on_link;
             return exception.to.gateway && from && !Self::needed_by_ipv6(packet);
         }
-        !self.no_way(packet) && from && to
+        !self.no_route(packet) && from && to
     }
 
     /// Verdict, kind of cause and whether it is logged, given what the exceptions say.
@@ -356,17 +356,17 @@ impl World<'_> {
             let kind = if e.inbound.is_some() { "offered" } else { "exception" };
             (e.action.word(), kind, e.log)
         });
-        if packet.enters > self.plan.gateway_leg() {
+        if packet.enters > self.plan.gateway_interface() {
             return said.unwrap_or_else(|| self.by_cell(packet));
         }
-        if packet.enters == self.plan.gateway_leg() {
+        if packet.enters == self.plan.gateway_interface() {
             return said.unwrap_or(("allow", "from_gateway", false));
         }
         if self.same_network(packet) {
-            return ("does_not_pass", "same_network", false);
+            return ("not_routed", "same_network", false);
         }
-        if self.forged(packet) {
-            return ("block", "forged", true);
+        if self.spoofed(packet) {
+            return ("block", "spoofed", true);
         }
         if self.for_gateway(packet) {
             if Self::needed_by_ipv6(packet) {
@@ -374,8 +374,8 @@ impl World<'_> {
             }
             return said.unwrap_or_else(|| self.at_gateway(packet));
         }
-        if self.no_way(packet) {
-            return ("no_way", "no_route", false);
+        if self.no_route(packet) {
+            return ("no_route", "no_route", false);
         }
         said.unwrap_or_else(|| self.by_cell(packet))
     }
@@ -387,9 +387,10 @@ impl World<'_> {
         }
         let behind = |address| self.behind(address).map(|route| route.zone);
         let home = |address| self.home(address).map(|home| self.plan.networks()[home].zone);
-        let base = self.plan.gateway_leg().0 + 1;
-        let leg = if packet.enters.0 >= base { Leg(packet.enters.0 - base) } else { packet.enters };
-        let near = self.network(leg).map(|network| network.zone);
+        let base = self.plan.gateway_interface().0 + 1;
+        let interface =
+            if packet.enters.0 >= base { Interface(packet.enters.0 - base) } else { packet.enters };
+        let near = self.network(interface).map(|network| network.zone);
         let from = near.map(|near| behind(packet.source()).unwrap_or(near));
         let to = home(packet.destination()).or(behind(packet.destination()));
         let internet = self.plan.internet();
@@ -401,8 +402,8 @@ impl World<'_> {
     }
 
     /// Whether an address is one at which an uplink hears what brings its address.
-    fn is_told_there(&self, leg: Leg, address: IpAddr) -> bool {
-        let number = usize::from(leg.0) - self.plan.networks().len();
+    fn is_reported_there(&self, interface: Interface, address: IpAddr) -> bool {
+        let number = usize::from(interface.0) - self.plan.networks().len();
         Self::own_at(number as u16, &self.plan.uplinks()[number]).contains(&address)
             || is_multicast(address)
             || is_link_local(address)
@@ -449,7 +450,7 @@ impl World<'_> {
                 return ("allow", "gateway_service", false);
             }
         } else if self.plan.uplink_on(packet.enters).is_some_and(|uplink| uplink.dhcp)
-            && self.is_told_there(packet.enters, destination)
+            && self.is_reported_there(packet.enters, destination)
         {
             let v4 = packet.service == ServicePoint::port(Protocol::UDP, 68);
             let v6 = packet.service == ServicePoint::port(Protocol::UDP, 546)

@@ -2,7 +2,7 @@
 //!
 //! An [`Edit`] is applied to the text of a plan and gives a new text. Whether the result is a plan is for
 //! [`crate::read`] to say: an edit that leaves a name without its declaration, or a subnet over another,
-//! is told of with the line where it shows.
+//! is reported with the line where it shows.
 
 mod comments;
 mod grid;

@@ -2,10 +2,10 @@
 
 use super::{Search, shared};
 use crate::checklist::candidate::Candidate;
+use crate::checklist::evaluate::replies_to;
 use crate::checklist::strength::Undetectable;
-use crate::checklist::trace::replies_to;
 use crate::plan::{Action, Plan};
-use crate::proof::showing::{END, Wanted};
+use crate::proof::witness_search::{END, Wanted};
 use crate::rules::RuleSet;
 use crate::rules::mistakes::{Change, Mistake};
 use crate::space::{Ends, Match, Nearby, Packet, PacketSet, ServicePoint};
@@ -68,14 +68,14 @@ impl Search<'_> {
         }
     }
 
-    /// Whether no reply is affected: all rules for replies let them pass, and none comes forged.
+    /// Whether no reply is affected: all rules for replies let them pass, and none comes spoofed.
     fn is_harmless(&self, mistake: &Mistake) -> bool {
         let next = mistake
             .place
             .and_then(|(list, place)| self.shown.rules.lists[list].rules.get(place + 1));
         match (&mistake.change, next) {
             (Change::BelowTheNext, Some(next)) => {
-                next.action == Action::Allow || matches!(next.cause, Cause::Forged(..))
+                next.action == Action::Allow || matches!(next.cause, Cause::Spoofed(..))
             }
             (change, _) => *change != Change::Missing,
         }
@@ -116,7 +116,7 @@ impl Search<'_> {
             (Change::BelowTheNext, Some((list, place))) => {
                 let rules = &self.shown.rules.lists[list].rules;
                 // Only what the rule itself lets back can meet the next one in its place.
-                let own = match &rules[place].matches {
+                let own = match rules[place].packets() {
                     Some(own) => shared(own, reply),
                     None => Some(reply.clone()),
                 };
@@ -162,7 +162,7 @@ impl Search<'_> {
         for packets in alone {
             for product in packets.products() {
                 found.anything = true;
-                let packet = crate::sample::packet(self.meaning.plan(), &product.into());
+                let packet = crate::example::packet(self.meaning.plan(), &product.into());
                 let sent = packet.and_then(|packet| self.as_sent(&packet));
                 found.candidate = sent.and_then(|packet| self.candidate(number, mistake, packet));
                 if found.candidate.is_some() {

@@ -3,8 +3,8 @@
 use super::super::Hours;
 use super::super::draft;
 use super::super::matrix::{Action, LogPolicy};
-use super::super::parts::{Exception, ExceptionId};
-use super::{Workshop, hours, names, nearest_or, promises, services};
+use super::super::model::{Exception, ExceptionId};
+use super::{Resolver, hours, names, nearest_or, promises, services};
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::name::{Name, nearest};
 use crate::source::{Span, Text};
@@ -36,7 +36,7 @@ impl Diagnose for ExceptionProblem {
         match self {
             Self::Incomplete { exception, missing, at } => error("incomplete-exception", at)
                 .says(format!("exception `{exception}` does not say `{missing}`"))
-                .cure(match *missing {
+                .help(match *missing {
                     "action" => {
                         "add a line like `action = \"allow\"` (allow, block or reject)".to_owned()
                     }
@@ -44,27 +44,27 @@ impl Diagnose for ExceptionProblem {
                 }),
             Self::Action { word, at } => error("unknown-choice", at)
                 .says(format!("`{word}` is not an action"))
-                .cure(nearest_or(
+                .help(nearest_or(
                     nearest(word, Action::ALL.map(Action::word)).map(str::to_owned).as_ref(),
                     "write allow, block or reject",
                 )),
             Self::Day { word, at } => {
-                error("bad-day", at).says(format!("`{word}` is not a day")).cure(
+                error("bad-day", at).says(format!("`{word}` is not a day")).help(
                     "write it like 2027-03-31; the exception counts up to and including that day",
                 )
             }
             Self::UnknownBefore { word, nearest, at } => error("unknown-exception", at)
                 .says(format!("no exception is called `{word}`"))
-                .cure(nearest_or(
+                .help(nearest_or(
                     nearest.as_ref(),
                     "name one that is declared as `[exception.NAME]`",
                 )),
             Self::BeforeItself { exception, at } => error("before-itself", at)
-                .says(format!("exception `{exception}` goes before itself"))
-                .cure("take its name out of `before`"),
+                .says(format!("exception `{exception}` lists itself in `before`"))
+                .help("remove its name from `before`"),
             Self::Twice { name, at, first } => error("name-taken", at)
-                .says(format!("there is an exception `{name}` already"))
-                .cure("give one of the two another name")
+                .says(format!("exception `{name}` is declared twice"))
+                .help("give one of the two another name")
                 .also(*first, "declared here"),
         }
     }
@@ -82,7 +82,7 @@ pub(super) struct Around<'a> {
 pub(super) fn exceptions(
     draft: &draft::Draft,
     around: &Around<'_>,
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Vec<Exception> {
     let offered = draft.inbounds.iter().map(|inbound| &inbound.permission);
     let drafts: Vec<&draft::Exception> = draft.exceptions.iter().chain(offered).collect();
@@ -91,7 +91,7 @@ pub(super) fn exceptions(
         if let Some((_, first)) = numbers.get(draft.name.value.as_str()) {
             if let Ok(name) = Name::new(&draft.name.value) {
                 let (at, first) = (draft.name.at, *first);
-                shop.problem(ExceptionProblem::Twice { name, at, first });
+                resolver.problem(ExceptionProblem::Twice { name, at, first });
             }
         } else {
             numbers.insert(&draft.name.value, (ExceptionId(index), draft.name.at));
@@ -103,7 +103,7 @@ pub(super) fn exceptions(
         let offered = inbound.map(|index| &draft.inbounds[index]);
         let translated =
             offered.is_some_and(|o| o.translate.is_none_or(|translate| translate.value));
-        built.extend(exception(entry, &numbers, around, shop).map(|exception| Exception {
+        built.extend(exception(entry, &numbers, around, resolver).map(|exception| Exception {
             inbound,
             translated,
             ..exception
@@ -116,23 +116,23 @@ fn exception(
     draft: &draft::Exception,
     numbers: &HashMap<&str, (ExceptionId, Span)>,
     around: &Around<'_>,
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Option<Exception> {
     let (known, log) = (around.services, around.log.unwrap_or(LogPolicy::Block));
-    let name = names::name(&draft.name, shop)?;
+    let name = names::name(&draft.name, resolver)?;
     let at = draft.name.at;
-    let from = end("from", &draft.from, &name, at, shop);
-    let to = end("to", &draft.to, &name, at, shop);
+    let from = end("from", &draft.from, &name, at, resolver);
+    let to = end("to", &draft.to, &name, at, resolver);
     let any = [Text::new("any")];
     let service = match &draft.service {
-        Some(words) => services::some(words, at, known, shop),
-        None => services::some(&any, at, known, shop),
+        Some(words) => services::some(words, at, known, resolver),
+        None => services::some(&any, at, known, resolver),
     };
-    let action = action(draft.action.as_ref(), &name, at, shop);
-    let until = draft.until.as_ref().and_then(|word| day(word, shop));
-    let before = before(&draft.before, &name, numbers, shop);
-    let hours = draft.hours.as_ref().map(|word| hours::named(word, around.hours, shop));
-    let limit_mbps = promises::rate("limit-mbps", draft.limit_mbps, shop);
+    let action = action(draft.action.as_ref(), &name, at, resolver);
+    let until = draft.until.as_ref().and_then(|word| day(word, resolver));
+    let before = before(&draft.before, &name, numbers, resolver);
+    let hours = draft.hours.as_ref().map(|word| hours::named(word, around.hours, resolver));
+    let limit_mbps = promises::rate("limit-mbps", draft.limit_mbps, resolver);
     let text = |text: &Option<Text>| text.as_ref().map(|text| text.value.clone());
     let action = action?;
     Some(Exception {
@@ -165,34 +165,34 @@ fn end(
     words: &[Text],
     name: &Name,
     at: Span,
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Option<super::super::Place> {
     if words.is_empty() {
         let exception = name.clone();
-        shop.problem(ExceptionProblem::Incomplete { exception, missing: key, at });
+        resolver.problem(ExceptionProblem::Incomplete { exception, missing: key, at });
         return None;
     }
-    shop.place(words, at)
+    resolver.place(words, at)
 }
 
-fn action(word: Option<&Text>, name: &Name, at: Span, shop: &mut Workshop) -> Option<Action> {
+fn action(word: Option<&Text>, name: &Name, at: Span, resolver: &mut Resolver) -> Option<Action> {
     let Some(word) = word else {
         let exception = name.clone();
-        shop.problem(ExceptionProblem::Incomplete { exception, missing: "action", at });
+        resolver.problem(ExceptionProblem::Incomplete { exception, missing: "action", at });
         return None;
     };
     let action = Action::from_word(&word.value);
     if action.is_none() {
-        shop.problem(ExceptionProblem::Action { word: word.value.clone(), at: word.at });
+        resolver.problem(ExceptionProblem::Action { word: word.value.clone(), at: word.at });
     }
     action
 }
 
-fn day(word: &Text, shop: &mut Workshop) -> Option<Date> {
+fn day(word: &Text, resolver: &mut Resolver) -> Option<Date> {
     let shaped = word.value.len() == 10;
     let day = word.value.parse::<Date>().ok().filter(|_| shaped);
     if day.is_none() {
-        shop.problem(ExceptionProblem::Day { word: word.value.clone(), at: word.at });
+        resolver.problem(ExceptionProblem::Day { word: word.value.clone(), at: word.at });
     }
     day
 }
@@ -201,17 +201,17 @@ fn before(
     words: &[Text],
     name: &Name,
     numbers: &HashMap<&str, (ExceptionId, Span)>,
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Vec<(ExceptionId, Span)> {
     let mut before = Vec::new();
     for word in words {
         match numbers.get(word.value.as_str()) {
             Some(_) if word.value == name.as_str() => {
                 let exception = name.clone();
-                shop.problem(ExceptionProblem::BeforeItself { exception, at: word.at });
+                resolver.problem(ExceptionProblem::BeforeItself { exception, at: word.at });
             }
             Some((id, _)) => before.push((*id, word.at)),
-            None => shop.problem(ExceptionProblem::UnknownBefore {
+            None => resolver.problem(ExceptionProblem::UnknownBefore {
                 word: word.value.clone(),
                 nearest: nearest(&word.value, numbers.keys().copied()).map(str::to_owned),
                 at: word.at,

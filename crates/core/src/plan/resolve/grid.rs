@@ -2,8 +2,8 @@
 
 use super::super::draft;
 use super::super::matrix::{Action, Cell, Denial, LogPolicy, Matrix, Unmatched};
-use super::super::parts::Zone;
-use super::{Problem, Workshop, nearest_or};
+use super::super::model::Zone;
+use super::{Problem, Resolver, nearest_or};
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::name::nearest;
 use crate::source::{Span, Text};
@@ -39,35 +39,35 @@ impl Diagnose for GridProblem {
         match self {
             Self::Missing { at } => Diagnosis::new("no-matrix", Severity::Error, *at)
                 .says("the plan has no matrix")
-                .why("without it nothing says what may pass from zone to zone")
-                .cure("write `[matrix]` with a `grid`: a row and a column for each zone and for `internet`"),
+                .why("without it the plan does not say what may pass between zones")
+                .help("write `[matrix]` with a `grid`: a row and a column for each zone and for `internet`"),
             Self::UnknownZone { word, nearest, at } => error("grid-unknown-zone", at)
                 .says(format!("no zone is called `{word}`"))
-                .cure(nearest_or(nearest.as_ref(), "declare it as `[zone.NAME]`, or take it out of the grid")),
+                .help(nearest_or(nearest.as_ref(), "declare it as `[zone.NAME]`, or remove it from the grid")),
             Self::Twice { zone, row, at, first } => error("grid-twice", at)
-                .says(format!("the {} `{zone}` is there twice", line(row)))
-                .cure("take one of the two out")
+                .says(format!("the {} `{zone}` appears twice", line(row)))
+                .help("remove one of the two")
                 .also(*first, "the first one"),
             Self::Absent { zones, row, at } => error("grid-missing", at)
                 .says(format!("the grid has no {} for {}", line(row), zones.join(", ")))
-                .why("every zone and `internet` appears once in each direction, so that nothing is left unsaid")
-                .cure(format!("add the missing {}", line(row))),
+                .why("each zone and `internet` needs one row and one column, so that every cell is decided")
+                .help(format!("add the missing {}", line(row))),
             Self::Cells { zone, found, wanted, at } => error("grid-row-length", at)
-                .says(format!("the row `{zone}` has {found} cells where the grid has {wanted} columns"))
-                .cure("give it one cell for each column; `-` where nothing can pass"),
+                .says(format!("the row `{zone}` has {found} cells, but the grid has {wanted} columns"))
+                .help("give it one cell for each column; `-` where nothing can pass"),
             Self::NotACell { word, nearest, at } => error("grid-bad-cell", at)
                 .says(format!("`{word}` is not a cell"))
-                .cure(nearest_or(
+                .help(nearest_or(
                     nearest.as_ref(),
                     "write allow, block or reject, with +log or +quiet if wanted, or `-`",
                 )),
             Self::Log { word, at } => error("unknown-choice", at)
                 .says(format!("`{word}` is not a value of `log`"))
-                .cure("write none, block, allow or all"),
+                .help("write none, block, allow or all"),
             Self::Unmatched { word, at } => error("unknown-choice", at)
                 .says(format!("`{word}` is not a value of `unmatched`"))
-                .why("what nobody spoke of must not pass")
-                .cure("write block or reject, with +log or +quiet if wanted"),
+                .why("traffic that no entry mentions must not pass (default deny)")
+                .help("write block or reject, with +log or +quiet if wanted"),
         }
     }
 }
@@ -79,32 +79,37 @@ struct Word<'a> {
 }
 
 /// The matrix; `None` where the grid has a problem.
-pub(super) fn matrix(draft: &draft::Matrix, zones: &[Zone], shop: &mut Workshop) -> Option<Matrix> {
-    let log = draft.log.as_ref().map_or(LogPolicy::Block, |word| log_policy(word, shop));
-    let unmatched = unmatched(draft.unmatched.as_ref(), log, shop);
+pub(super) fn matrix(
+    draft: &draft::Matrix,
+    zones: &[Zone],
+    resolver: &mut Resolver,
+) -> Option<Matrix> {
+    let log = draft.log.as_ref().map_or(LogPolicy::Block, |word| log_policy(word, resolver));
+    let unmatched = unmatched(draft.unmatched.as_ref(), log, resolver);
     let Some(grid) = &draft.grid else {
-        shop.problem(GridProblem::Missing { at: (draft.at.end > 0).then_some(draft.at) });
+        resolver.problem(GridProblem::Missing { at: (draft.at.end > 0).then_some(draft.at) });
         return None;
     };
-    let before = shop.problems.len();
+    let before = resolver.problems.len();
     let mut lines = lines(grid).into_iter();
-    let columns = lines.next().map(|head| columns(&head, grid, zones, shop)).unwrap_or_default();
+    let columns =
+        lines.next().map(|head| columns(&head, grid, zones, resolver)).unwrap_or_default();
     let mut rows: Vec<Option<Vec<Cell>>> = vec![None; zones.len()];
     let mut first_rows: HashMap<usize, Span> = HashMap::new();
     for line in lines {
         let Some((head, cells)) = line.split_first() else { continue };
-        let cells = row(head.text, head.at, cells, &columns, zones.len(), log, shop);
-        let Some(zone) = zone_of(head, zones, shop) else { continue };
+        let cells = row(head.text, head.at, cells, &columns, zones.len(), log, resolver);
+        let Some(zone) = zone_of(head, zones, resolver) else { continue };
         if let Some(&first) = first_rows.get(&zone) {
             let zone = head.text.to_owned();
-            shop.problem(GridProblem::Twice { zone, row: true, at: head.at, first });
+            resolver.problem(GridProblem::Twice { zone, row: true, at: head.at, first });
         } else {
             first_rows.insert(zone, head.at);
             rows[zone] = cells;
         }
     }
-    absent(zones, |zone| first_rows.contains_key(&zone), true, grid.at, before, shop);
-    if shop.problems.len() > before {
+    absent(zones, |zone| first_rows.contains_key(&zone), true, grid.at, before, resolver);
+    if resolver.problems.len() > before {
         return None;
     }
     let cells = rows.into_iter().collect::<Option<Vec<_>>>()?;
@@ -133,14 +138,14 @@ fn lines(grid: &Text) -> Vec<Vec<Word<'_>>> {
     lines
 }
 
-fn zone_of(word: &Word<'_>, zones: &[Zone], shop: &mut Workshop) -> Option<usize> {
+fn zone_of(word: &Word<'_>, zones: &[Zone], resolver: &mut Resolver) -> Option<usize> {
     let found = zones.iter().position(|zone| zone.name.as_str() == word.text);
     // A zone whose own declaration has a problem is known all the same.
     if found.is_none()
-        && shop.directory.find(word.text).is_none_or(|e| e.kind != super::super::Kind::Zone)
+        && resolver.directory.find(word.text).is_none_or(|e| e.kind != super::super::Kind::Zone)
     {
         let names = zones.iter().map(|zone| zone.name.as_str());
-        shop.problem(GridProblem::UnknownZone {
+        resolver.problem(GridProblem::UnknownZone {
             word: word.text.to_owned(),
             nearest: nearest(word.text, names).map(str::to_owned),
             at: word.at,
@@ -154,16 +159,16 @@ fn columns(
     head: &[Word<'_>],
     grid: &Text,
     zones: &[Zone],
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Vec<Option<usize>> {
-    let before = shop.problems.len();
+    let before = resolver.problems.len();
     let mut first: HashMap<usize, Span> = HashMap::new();
     let mut columns = Vec::new();
     for word in head {
-        let zone = zone_of(word, zones, shop);
+        let zone = zone_of(word, zones, resolver);
         if let Some(&before) = zone.and_then(|zone| first.get(&zone)) {
             let zone = word.text.to_owned();
-            shop.problem(GridProblem::Twice { zone, row: false, at: word.at, first: before });
+            resolver.problem(GridProblem::Twice { zone, row: false, at: word.at, first: before });
         }
         if let Some(zone) = zone {
             first.entry(zone).or_insert(word.at);
@@ -171,7 +176,7 @@ fn columns(
         columns.push(zone);
     }
     let at = head.first().map_or(grid.at, |word| word.at);
-    absent(zones, |zone| first.contains_key(&zone), false, at, before, shop);
+    absent(zones, |zone| first.contains_key(&zone), false, at, before, resolver);
     columns
 }
 
@@ -183,10 +188,10 @@ fn absent(
     row: bool,
     at: Span,
     before: usize,
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) {
     let meant = |zone: &Zone| {
-        shop.problems[before..].iter().any(|problem| match problem {
+        resolver.problems[before..].iter().any(|problem| match problem {
             Problem::Grid(GridProblem::UnknownZone { nearest, .. }) => {
                 nearest.as_deref() == Some(zone.name.as_str())
             }
@@ -200,7 +205,7 @@ fn absent(
         .map(|(_, zone)| format!("`{}`", zone.name))
         .collect();
     if !missing.is_empty() {
-        shop.problem(GridProblem::Absent { zones: missing, row, at });
+        resolver.problem(GridProblem::Absent { zones: missing, row, at });
     }
 }
 
@@ -211,12 +216,12 @@ fn row(
     columns: &[Option<usize>],
     zones: usize,
     log: LogPolicy,
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Option<Vec<Cell>> {
-    let cells: Vec<Option<Cell>> = words.iter().map(|word| cell(word, log, shop)).collect();
+    let cells: Vec<Option<Cell>> = words.iter().map(|word| cell(word, log, resolver)).collect();
     if cells.len() != columns.len() {
         let (found, wanted) = (cells.len(), columns.len());
-        shop.problem(GridProblem::Cells { zone: zone.to_owned(), found, wanted, at });
+        resolver.problem(GridProblem::Cells { zone: zone.to_owned(), found, wanted, at });
         return None;
     }
     let mut row: Vec<Option<Cell>> = vec![None; zones];
@@ -228,7 +233,7 @@ fn row(
     row.into_iter().collect()
 }
 
-fn cell(word: &Word<'_>, log: LogPolicy, shop: &mut Workshop) -> Option<Cell> {
+fn cell(word: &Word<'_>, log: LogPolicy, resolver: &mut Resolver) -> Option<Cell> {
     if word.text == "-" {
         return Some(Cell { action: None, log: false, at: word.at });
     }
@@ -236,7 +241,7 @@ fn cell(word: &Word<'_>, log: LogPolicy, shop: &mut Workshop) -> Option<Cell> {
     if read.is_none() {
         let known =
             ["allow", "block", "reject", "allow+log", "block+log", "block+quiet", "reject+quiet"];
-        shop.problem(GridProblem::NotACell {
+        resolver.problem(GridProblem::NotACell {
             word: word.text.to_owned(),
             nearest: nearest(word.text, known).map(str::to_owned),
             at: word.at,
@@ -257,15 +262,15 @@ fn action_and_log(word: &str, log: LogPolicy) -> Option<(Action, bool)> {
     }
 }
 
-fn log_policy(word: &Text, shop: &mut Workshop) -> LogPolicy {
+fn log_policy(word: &Text, resolver: &mut Resolver) -> LogPolicy {
     let found = LogPolicy::ALL.into_iter().find(|policy| policy.word() == word.value);
     found.unwrap_or_else(|| {
-        shop.problem(GridProblem::Log { word: word.value.clone(), at: word.at });
+        resolver.problem(GridProblem::Log { word: word.value.clone(), at: word.at });
         LogPolicy::Block
     })
 }
 
-fn unmatched(word: Option<&Text>, log: LogPolicy, shop: &mut Workshop) -> Unmatched {
+fn unmatched(word: Option<&Text>, log: LogPolicy, resolver: &mut Resolver) -> Unmatched {
     let default = Unmatched { denial: Denial::Block, log: true, at: word.map(|word| word.at) };
     let Some(word) = word else { return default };
     let denial = |action| match action {
@@ -277,7 +282,7 @@ fn unmatched(word: Option<&Text>, log: LogPolicy, shop: &mut Workshop) -> Unmatc
     match read.and_then(|(action, log)| Some((denial(action)?, log))) {
         Some((denial, log)) => Unmatched { denial, log, ..default },
         None => {
-            shop.problem(GridProblem::Unmatched { word: word.value.clone(), at: word.at });
+            resolver.problem(GridProblem::Unmatched { word: word.value.clone(), at: word.at });
             default
         }
     }

@@ -1,9 +1,9 @@
 //! Where each network's subnets come from: given, following from its VLAN id, or carved.
 
 use super::super::draft::{self, Draft};
-use super::super::parts::Site;
+use super::super::model::Site;
 use super::networks::{prefix, vlan};
-use super::{NetworkProblem, Workshop};
+use super::{NetworkProblem, Resolver};
 use crate::addressing::{FreeSpace, NoSubnet, derive, prefix_for};
 use crate::name::Name;
 use crate::source::Span;
@@ -16,15 +16,15 @@ pub(super) enum Home {
     Said(Vec<(IpNet, Span)>),
     /// They are carved out of what is free of the space.
     Carved(Vec<(IpNet, Span)>),
-    /// There is none, which has been told.
+    /// There is none, which has been reported.
     Nowhere,
 }
 
 /// Finds the subnets of every network: those that are said first, so that what is carved meets none
 /// of them; then the largest first.
-pub(super) fn homes(draft: &Draft, site: &Site, shop: &mut Workshop) -> Vec<Home> {
+pub(super) fn homes(draft: &Draft, site: &Site, resolver: &mut Resolver) -> Vec<Home> {
     let mut homes: Vec<Option<Home>> =
-        draft.networks.iter().map(|network| said(network, site, shop)).collect();
+        draft.networks.iter().map(|network| said(network, site, resolver)).collect();
     let mut waiting: Vec<usize> = (0..homes.len()).filter(|i| homes[*i].is_none()).collect();
     let wanted = |index: usize| {
         let hosts = draft.networks[index].hosts;
@@ -37,7 +37,7 @@ pub(super) fn homes(draft: &Draft, site: &Site, shop: &mut Workshop) -> Vec<Home
         let network = &draft.networks[index];
         let carved = wanted(index).and_then(|length| carve(length, network, site, &mut free));
         homes[index] = Some(carved.unwrap_or_else(|| {
-            homeless(network, NoSubnet::NoRoom, shop);
+            homeless(network, NoSubnet::NoRoom, resolver);
             Home::Nowhere
         }));
     }
@@ -73,10 +73,10 @@ fn carve(length: u8, network: &draft::Network, site: &Site, free: &mut FreeSpace
 }
 
 /// The subnets that are given, or that follow; `None` if they are to be carved.
-fn said(draft: &draft::Network, site: &Site, shop: &mut Workshop) -> Option<Home> {
+fn said(draft: &draft::Network, site: &Site, resolver: &mut Resolver) -> Option<Home> {
     let given = draft.subnets.as_ref().filter(|given| !given.is_empty());
     if let Some(given) = given {
-        let prefixes = given.iter().map(|text| prefix(text, shop).map(|p| (p, text.at)));
+        let prefixes = given.iter().map(|text| prefix(text, resolver).map(|p| (p, text.at)));
         return Some(prefixes.collect::<Option<_>>().map_or(Home::Nowhere, Home::Said));
     }
     let vlan = vlan(draft);
@@ -88,16 +88,16 @@ fn said(draft: &draft::Network, site: &Site, shop: &mut Workshop) -> Option<Home
             let prefixes = derived.into_iter().map(|prefix| (prefix, draft.name.at));
             return Some(Home::Said(prefixes.collect()));
         }
-        Err(_) if !shop.subnets_follow => {}
+        Err(_) if !resolver.subnets_follow => {}
         Err(NoSubnet::NotTied | NoSubnet::AboveOctet) if !site.space.is_empty() => return None,
-        Err(reason) => homeless(draft, reason, shop),
+        Err(reason) => homeless(draft, reason, resolver),
     }
     Some(Home::Nowhere)
 }
 
-fn homeless(draft: &draft::Network, reason: NoSubnet, shop: &mut Workshop) {
+fn homeless(draft: &draft::Network, reason: NoSubnet, resolver: &mut Resolver) {
     if let Ok(network) = Name::new(&draft.name.value) {
         let (vlan, at) = (vlan(draft), draft.name.at);
-        shop.problem(NetworkProblem::NoSubnet { network, reason, vlan, at });
+        resolver.problem(NetworkProblem::NoSubnet { network, reason, vlan, at });
     }
 }

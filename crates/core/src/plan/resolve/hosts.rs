@@ -1,8 +1,8 @@
 //! Hosts: that each lies in its network, and that no two share an address.
 
 use super::super::draft;
-use super::super::parts::{Host, Network, NetworkId};
-use super::{NetworkProblem, Workshop, nearest_or};
+use super::super::model::{Host, Network, NetworkId};
+use super::{NetworkProblem, Resolver, nearest_or};
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::name::{Name, nearest};
 use crate::source::{Span, Text};
@@ -37,38 +37,38 @@ impl Diagnose for HostProblem {
         let error = |name, at: &Span| Diagnosis::new(name, Severity::Error, Some(*at));
         match self {
             Self::NoNetwork { host, at } => error("no-network", at)
-                .says(format!("host `{host}` is in no network"))
-                .cure("add a line like `network = \"desks\"`"),
+                .says(format!("host `{host}` has no network"))
+                .help("add a line like `network = \"desks\"`"),
             Self::UnknownNetwork { word, nearest, at } => error("unknown-network", at)
                 .says(format!("no network is called `{word}`"))
-                .cure(nearest_or(nearest.as_ref(), "declare it as `[network.NAME]`")),
+                .help(nearest_or(nearest.as_ref(), "declare it as `[network.NAME]`")),
             Self::Outside { address, network, home, at } => error("address-outside", at)
-                .says(format!("{address} does not lie in network `{network}`"))
-                .why("the device would not reach its own gateway")
-                .cure(match home {
+                .says(format!("{address} is not in network `{network}`"))
+                .why("the device could not reach its gateway")
+                .help(match home {
                     Some(home) => format!("correct the address, or write `network = \"{home}\"`, where it lies"),
                     None => "correct the address".to_owned(),
                 }),
             Self::IsGateway { address, at } => error("address-taken", at)
                 .says(format!("{address} is the gateway's own address"))
-                .why("two devices with one address lose their connections by turns")
-                .cure("choose another address"),
+                .why("two devices with the same address disconnect each other")
+                .help("choose another address"),
             Self::Reserved { address, at } => error("address-reserved", at)
-                .says(format!("{address} is the first or the last address of its subnet"))
-                .why("it stands for the network itself, or for everyone in it")
-                .cure("choose another address"),
+                .says(format!("{address} is the network or broadcast address of its subnet"))
+                .why("no device can use it")
+                .help("choose another address"),
             Self::AddressTaken { address, other, at, first } => error("address-taken", at)
-                .says(format!("{address} is the address of host `{other}` already"))
-                .why("two devices with one address lose their connections by turns")
-                .cure("give one of the two another address")
+                .says(format!("{address} is already the address of host `{other}`"))
+                .why("two devices with the same address disconnect each other")
+                .help("give one of the two another address")
                 .also(*first, "the other one"),
             Self::NotAMac { word, at } => error("bad-mac", at)
-                .says(format!("`{word}` is not the hardware address of a device"))
-                .cure("write six bytes like 02:00:5e:36:00:10; a first byte that is odd means a group of devices"),
+                .says(format!("`{word}` is not the MAC address of a device"))
+                .help("write six bytes like 02:00:5e:36:00:10; an odd first byte marks a multicast address"),
             Self::MacTaken { mac, other, at, first } => error("mac-taken", at)
-                .says(format!("{mac} is the hardware address of host `{other}` already"))
-                .why("the lease would go to whichever of the two asks")
-                .cure("correct one of the two")
+                .says(format!("{mac} is already the MAC address of host `{other}`"))
+                .why("only one of the two can have the reservation")
+                .help("correct one of the two")
                 .also(*first, "the other one"),
         }
     }
@@ -78,7 +78,7 @@ impl Diagnose for HostProblem {
 pub(super) fn hosts(
     drafts: &[draft::Host],
     networks: &[Option<Network>],
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Vec<Option<Host>> {
     let by_name: HashMap<&str, usize> = networks
         .iter()
@@ -86,7 +86,7 @@ pub(super) fn hosts(
         .filter_map(|(index, network)| Some((network.as_ref()?.name.as_str(), index)))
         .collect();
     let mut taken = Taken::default();
-    drafts.iter().map(|draft| host(draft, networks, &by_name, &mut taken, shop)).collect()
+    drafts.iter().map(|draft| host(draft, networks, &by_name, &mut taken, resolver)).collect()
 }
 
 /// The addresses that hosts have so far.
@@ -101,30 +101,31 @@ fn host(
     networks: &[Option<Network>],
     by_name: &HashMap<&str, usize>,
     taken: &mut Taken,
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Option<Host> {
     let name = Name::new(&draft.name.value).ok()?;
-    let index = home(draft, &name, by_name, shop);
+    let index = home(draft, &name, by_name, resolver);
     let network = index.and_then(|index| networks[index].as_ref());
     let mut addresses = Vec::new();
     for word in &draft.addresses {
         let Ok(address) = word.value.parse::<IpAddr>() else {
-            shop.problem(NetworkProblem::NotAnAddress { word: word.value.clone(), at: word.at });
+            resolver
+                .problem(NetworkProblem::NotAnAddress { word: word.value.clone(), at: word.at });
             continue;
         };
         if let Some(network) = network {
-            check_address(address, network, networks, word, shop);
+            check_address(address, network, networks, word, resolver);
         }
         let (at, other) = (word.at, taken.addresses.get(&address).cloned());
         match other {
             Some((other, first)) => {
-                shop.problem(HostProblem::AddressTaken { address, other, at, first })
+                resolver.problem(HostProblem::AddressTaken { address, other, at, first })
             }
             None => drop(taken.addresses.insert(address, (name.clone(), at))),
         }
         addresses.push(address);
     }
-    let mac = draft.mac.as_ref().and_then(|word| mac(word, &name, taken, shop));
+    let mac = draft.mac.as_ref().and_then(|word| mac(word, &name, taken, resolver));
     let broken = addresses.len() < draft.addresses.len();
     let network = NetworkId(index?);
     (!broken).then_some(Host { name, network, addresses, mac, at: draft.name.at })
@@ -134,15 +135,15 @@ fn home(
     draft: &draft::Host,
     name: &Name,
     by_name: &HashMap<&str, usize>,
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Option<usize> {
     let Some(word) = &draft.network else {
-        shop.problem(HostProblem::NoNetwork { host: name.clone(), at: draft.name.at });
+        resolver.problem(HostProblem::NoNetwork { host: name.clone(), at: draft.name.at });
         return None;
     };
     let index = by_name.get(word.value.as_str()).copied();
-    if index.is_none() && !shop.declares_network(&word.value) {
-        shop.problem(HostProblem::UnknownNetwork {
+    if index.is_none() && !resolver.declares_network(&word.value) {
+        resolver.problem(HostProblem::UnknownNetwork {
             word: word.value.clone(),
             nearest: nearest(&word.value, by_name.keys().copied()).map(str::to_owned),
             at: word.at,
@@ -156,30 +157,30 @@ fn check_address(
     network: &Network,
     networks: &[Option<Network>],
     word: &Text,
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) {
     let at = word.at;
     let holds = |network: &&Network| network.prefixes().contains(address);
     if !holds(&network) {
         let home = networks.iter().flatten().find(holds).map(|home| home.name.clone());
         let network = network.name.clone();
-        shop.problem(HostProblem::Outside { address, network, home, at });
+        resolver.problem(HostProblem::Outside { address, network, home, at });
     } else if network.subnets.iter().any(|s| s.gateway() == address) {
-        shop.problem(HostProblem::IsGateway { address, at });
+        resolver.problem(HostProblem::IsGateway { address, at });
     } else if !network.device_addresses().contains(address) {
-        shop.problem(HostProblem::Reserved { address, at });
+        resolver.problem(HostProblem::Reserved { address, at });
     }
 }
 
-fn mac(word: &Text, name: &Name, taken: &mut Taken, shop: &mut Workshop) -> Option<MacAddr6> {
+fn mac(word: &Text, name: &Name, taken: &mut Taken, resolver: &mut Resolver) -> Option<MacAddr6> {
     let at = word.at;
     let single = |mac: &MacAddr6| mac.is_unicast() && !mac.is_nil();
     let Some(mac) = word.value.parse::<MacAddr6>().ok().filter(single) else {
-        shop.problem(HostProblem::NotAMac { word: word.value.clone(), at });
+        resolver.problem(HostProblem::NotAMac { word: word.value.clone(), at });
         return None;
     };
     match taken.macs.get(&mac).cloned() {
-        Some((other, first)) => shop.problem(HostProblem::MacTaken { mac, other, at, first }),
+        Some((other, first)) => resolver.problem(HostProblem::MacTaken { mac, other, at, first }),
         None => drop(taken.macs.insert(mac, (name.clone(), at))),
     }
     Some(mac)

@@ -2,7 +2,7 @@
 
 use super::super::Hours;
 use super::super::draft;
-use super::{Workshop, names, nearest_or};
+use super::{Resolver, names, nearest_or};
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::name::{Name, nearest};
 use crate::source::{Span, Text};
@@ -30,52 +30,75 @@ impl Diagnose for HoursProblem {
         match self {
             Self::Days { word, at } => error("bad-hours", at)
                 .says(format!("`{word}` is not a day of the week, nor a range of them"))
-                .cure("write mon, tue, wed, thu, fri, sat, sun, ranges like mon-fri, and commas"),
+                .help("write mon, tue, wed, thu, fri, sat, sun, ranges like mon-fri, and commas"),
             Self::Time { word, at } => error("bad-hours", at)
                 .says(format!("`{word}` is not a time of day"))
-                .cure("write it like 06:45; the last one of a day is 24:00"),
+                .help("write it like 06:45; the end of a day is 24:00"),
             Self::Incomplete { hours, missing, at } => error("incomplete-hours", at)
                 .says(format!("hours `{hours}` do not say `{missing}`"))
-                .cure(match *missing {
+                .help(match *missing {
                     "days" => "add a line like `days = \"mon-fri\"`",
                     "from" => "add a line like `from = \"06:45\"`",
                     _ => "add a line like `to = \"11:00\"`, which is the first minute outside",
                 }),
             Self::Twice { name, at, first } => error("name-taken", at)
-                .says(format!("there are hours `{name}` already"))
-                .cure("give one of the two another name")
+                .says(format!("hours `{name}` are declared twice"))
+                .help("give one of the two another name")
                 .also(*first, "declared here"),
             Self::Unknown { word, nearest, at } => error("unknown-hours", at)
                 .says(format!("no hours are called `{word}`"))
-                .cure(nearest_or(nearest.as_ref(), "declare them as `[hours.NAME]`")),
+                .help(match in_place(word) {
+                    Some([days, from, to]) => format!(
+                        "hours have a name: declare `[hours.NAME]` with `days = \"{days}\"`, `from = \"{from}\"` and `to = \"{to}\"`, and write `hours = \"NAME\"` here"
+                    ),
+                    None => nearest_or(nearest.as_ref(), "declare them as `[hours.NAME]`"),
+                }),
         }
     }
 }
 
 /// The hours that can be built; the problems of the others are noted.
-pub(super) fn hours(drafts: &[draft::Hours], shop: &mut Workshop) -> Vec<Hours> {
+pub(super) fn hours(drafts: &[draft::Hours], resolver: &mut Resolver) -> Vec<Hours> {
     let mut built: Vec<Hours> = Vec::new();
     for draft in drafts {
-        let Some(name) = names::name(&draft.name, shop) else { continue };
+        let Some(name) = names::name(&draft.name, resolver) else { continue };
         let at = draft.name.at;
         if let Some(first) = built.iter().find(|other| other.name == name) {
             let first = first.at;
-            shop.problem(HoursProblem::Twice { name, at, first });
+            resolver.problem(HoursProblem::Twice { name, at, first });
             continue;
         }
-        let spans = draft.spans.iter().filter_map(|span| minutes(span, &name, shop));
+        let spans = draft.spans.iter().filter_map(|span| minutes(span, &name, resolver));
         let minutes = spans.fold(IntervalSet::empty(), |all, span| all.union(&span));
         built.push(Hours { name, minutes, at });
     }
     built
 }
 
+/// Days, beginning and end, where a word has them in place of a name: `mon-fri 08:00-18:00`.
+fn in_place(word: &str) -> Option<[String; 3]> {
+    let plain = word.to_lowercase().replace(" to ", "-").replace(['\u{2013}', ','], " ");
+    let parts: Vec<&str> = plain.split_whitespace().collect();
+    let (span, days) = match parts.as_slice() {
+        [days @ .., span] if span.contains(':') => (*span, days),
+        [span, days @ ..] if span.contains(':') => (*span, days),
+        _ => return None,
+    };
+    let (from, to) = span.split_once('-')?;
+    let [from, to] =
+        [from, to].map(|time| if time.len() == 4 { format!("0{time}") } else { time.to_owned() });
+    time_of_day(&from)?;
+    time_of_day(&to)?;
+    let days = if days.is_empty() { "mon-sun".to_owned() } else { days.join(",") };
+    Some([days, from, to])
+}
+
 /// The hours of that name, for an entry that says it holds only then.
-pub(super) fn named(word: &Text, hours: &[Hours], shop: &mut Workshop) -> Option<Hours> {
+pub(super) fn named(word: &Text, hours: &[Hours], resolver: &mut Resolver) -> Option<Hours> {
     let found = hours.iter().find(|hours| hours.name.as_str() == word.value);
     if found.is_none() {
         let names = hours.iter().map(|hours| hours.name.as_str());
-        shop.problem(HoursProblem::Unknown {
+        resolver.problem(HoursProblem::Unknown {
             word: word.value.clone(),
             nearest: nearest(&word.value, names).map(str::to_owned),
             at: word.at,
@@ -88,12 +111,12 @@ pub(super) fn named(word: &Text, hours: &[Hours], shop: &mut Workshop) -> Option
 fn minutes(
     span: &draft::HourSpan,
     name: &Name,
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Option<IntervalSet<Minute>> {
     let at = span.at;
     let mut missing = |missing| {
         let hours = name.clone();
-        shop.problem(HoursProblem::Incomplete { hours, missing, at });
+        resolver.problem(HoursProblem::Incomplete { hours, missing, at });
     };
     if span.days.is_empty() {
         missing("days");
@@ -106,14 +129,14 @@ fn minutes(
         }
         return None;
     };
-    let time = |word: &Text, shop: &mut Workshop| {
+    let time = |word: &Text, resolver: &mut Resolver| {
         let found = time_of_day(&word.value);
         if found.is_none() {
-            shop.problem(HoursProblem::Time { word: word.value.clone(), at: word.at });
+            resolver.problem(HoursProblem::Time { word: word.value.clone(), at: word.at });
         }
         found
     };
-    let (first, end) = (time(from, shop), time(to, shop));
+    let (first, end) = (time(from, resolver), time(to, resolver));
     let mut days = Vec::new();
     for word in &span.days {
         for (part, range) in parts(&word.value) {
@@ -121,7 +144,7 @@ fn minutes(
                 Some(found) => days.extend(found),
                 None => {
                     let at = word.part(range);
-                    shop.problem(HoursProblem::Days { word: part.to_owned(), at });
+                    resolver.problem(HoursProblem::Days { word: part.to_owned(), at });
                 }
             }
         }
@@ -165,7 +188,7 @@ mod tests {
     use super::*;
 
     fn words(days: &str, from: &str, to: &str) -> String {
-        let mut shop = Workshop::default();
+        let mut resolver = Resolver::default();
         let span = draft::HourSpan {
             days: vec![Text::new(days)],
             from: Some(Text::new(from)),
@@ -173,8 +196,8 @@ mod tests {
             ..draft::HourSpan::default()
         };
         let name = Name::new("deliveries").expect("a name");
-        let found = minutes(&span, &name, &mut shop);
-        found.filter(|_| shop.problems.is_empty()).map_or("?".to_owned(), |set| set.words())
+        let found = minutes(&span, &name, &mut resolver);
+        found.filter(|_| resolver.problems.is_empty()).map_or("?".to_owned(), |set| set.words())
     }
 
     #[test]

@@ -1,9 +1,9 @@
 //! Services offered to the outside: each is a permission, and a place where it is asked for.
 
-use super::super::parts::{Exception, ExceptionId, Manage, Network, Uplink};
+use super::super::model::{Exception, ExceptionId, Manage, Network, Uplink};
 use super::super::traffic::Inbound;
 use super::super::{HostId, draft};
-use super::{Workshop, nearest_or};
+use super::{Resolver, nearest_or};
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::name::{Name, nearest};
 use crate::source::Span;
@@ -42,45 +42,45 @@ impl Diagnose for InboundProblem {
         match self {
             Self::NotAHost { inbound, at } => error("not-a-host", at)
                 .says(format!("inbound `{inbound}` does not offer one host"))
-                .why("what arrives outside can only be handed to one device")
-                .cure("add a line like `host = \"booking\"`, a host with a fixed address"),
+                .why("what arrives from outside can be forwarded to one device only")
+                .help("add a line like `host = \"booking\"`, a host with a fixed address"),
             Self::NoV4 { inbound, at } => error("nothing-to-translate", at)
                 .says(format!("inbound `{inbound}` is translated, but its host has no IPv4 address"))
                 .why("only IPv4 is translated; IPv6 goes to the host's own address")
-                .cure("give the host an IPv4 address, or write `translate = false`"),
+                .help("give the host an IPv4 address, or write `translate = false`"),
             Self::Port { port, at } => error("bad-port", at)
                 .says(format!("{port} is not a port"))
-                .cure("write a number from 1 to 65535"),
+                .help("write a number from 1 to 65535"),
             Self::SeveralPorts { inbound, at } => error("bad-port", at)
-                .says(format!("inbound `{inbound}` has one port outside and not just one inside"))
-                .cure("name a service of one port, or leave `outside-port` out: the ports are then the same"),
+                .says(format!("inbound `{inbound}` has one outside port, but its service has several"))
+                .help("name a service with a single port, or remove `outside-port` to keep the ports unchanged"),
             Self::PortUntranslated { inbound, at } => error("bad-port", at)
                 .says(format!("inbound `{inbound}` changes the port, but nothing is translated"))
-                .cure("leave `outside-port` out, or write `translate = true`"),
+                .help("leave `outside-port` out, or write `translate = true`"),
             Self::NoPorts { inbound, protocols, at } => error("too-much-offered", at)
                 .says(format!(
                     "inbound `{inbound}` offers {}, which has no ports",
                     protocols.join(", ")
                 ))
-                .why("at the outside address only a port tells what is offered from what is the gateway's own")
-                .cure("offer its ports alone; for a host with an address of its own outside, write an exception from \"internet\""),
+                .why("at the shared outside address, only a port separates the offered service from the gateway's own")
+                .help("offer only its ports; if the host has its own public address, write an exception from \"internet\""),
             Self::NotOffered { inbound, at } => error("too-much-offered", at)
                 .says(format!("inbound `{inbound}` offers more than ports and ping"))
-                .why("the gateway would hand on what is meant for itself")
-                .cure("name the service, as in `service = \"https\"`"),
+                .why("traffic for the gateway itself would be forwarded")
+                .help("name the service, as in `service = \"https\"`"),
             Self::UnknownUplink { word, nearest, at } => error("unknown-uplink", at)
                 .says(format!("no uplink is called `{word}`"))
-                .cure(nearest_or(nearest.as_ref(), "declare it as `[uplink.NAME]`")),
+                .help(nearest_or(nearest.as_ref(), "declare it as `[uplink.NAME]`")),
             Self::WhichUplink { inbound, several: true, at } => error("which-uplink", at)
-                .says(format!("inbound `{inbound}` does not say at which uplink it is offered"))
-                .cure("add a line like `uplink = \"fibre\"`"),
+                .says(format!("inbound `{inbound}` has no `uplink`, and the plan has several"))
+                .help("add a line like `uplink = \"fibre\"`"),
             Self::WhichUplink { inbound, several: false, at } => error("which-uplink", at)
-                .says(format!("inbound `{inbound}` is offered at an uplink, and there is none"))
-                .cure("declare the uplink, as in `[uplink.fibre]`, or take the entry out"),
+                .says(format!("inbound `{inbound}` needs an uplink, and the plan has none"))
+                .help("declare the uplink, as in `[uplink.fibre]`, or remove the entry"),
             Self::Taken { service, by, at, first } => error("port-taken", at)
-                .says(format!("{service} outside belongs to {by} already"))
-                .why("one port can only lead to one place")
-                .cure("choose another `outside-port`")
+                .says(format!("{service} outside is already used by {by}"))
+                .why("one outside port can only lead to one host")
+                .help("choose another `outside-port`")
                 .also(*first, "the other one"),
         }
     }
@@ -99,16 +99,16 @@ pub(super) fn inbounds(
     exceptions: &[Exception],
     first: usize,
     ground: &Ground<'_>,
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Vec<Inbound> {
     let mut built: Vec<Inbound> = Vec::new();
     for (index, draft) in drafts.iter().enumerate() {
-        // A permission that could not be built has been told of.
+        // A permission that could not be built has been reported.
         let id = ExceptionId(first + index);
         let permission = exceptions.iter().find(|e| e.inbound == Some(index));
         let Some(permission) = permission else { continue };
-        if let Some(inbound) = inbound(draft, permission, id, ground, shop) {
-            taken(&inbound, permission, &built, exceptions, ground, shop);
+        if let Some(inbound) = inbound(draft, permission, id, ground, resolver) {
+            taken(&inbound, permission, &built, exceptions, ground, resolver);
             built.push(inbound);
         }
     }
@@ -120,18 +120,18 @@ fn inbound(
     permission: &Exception,
     exception: ExceptionId,
     ground: &Ground<'_>,
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Option<Inbound> {
     let (name, at) = (permission.name.clone(), permission.at);
-    let uplink = uplink(draft, permission, ground, shop);
+    let uplink = uplink(draft, permission, ground, resolver);
     let host: &[HostId] = &permission.to.hosts;
     if host.len() != 1 || permission.to.gateway || !permission.to.without.is_empty() {
-        shop.problem(InboundProblem::NotAHost { inbound: name, at });
+        resolver.problem(InboundProblem::NotAHost { inbound: name, at });
         return None;
     }
     let service = &permission.service.set;
     if !can_be_offered(service) {
-        shop.problem(match without_ports(service) {
+        resolver.problem(match without_ports(service) {
             protocols if protocols.is_empty() => InboundProblem::NotOffered { inbound: name, at },
             protocols => InboundProblem::NoPorts { inbound: name, protocols, at },
         });
@@ -141,22 +141,22 @@ fn inbound(
     let v4 = permission.to.addresses.v4.first();
     let target = v4.map(|bits| IpAddr::from(std::net::Ipv4Addr::from_bits(bits)));
     if translate && target.is_none() {
-        shop.problem(InboundProblem::NoV4 { inbound: name, at });
+        resolver.problem(InboundProblem::NoV4 { inbound: name, at });
         return None;
     }
     let (shift, outside_port) = match draft.outside_port {
         None => (0, None),
         Some(port) => {
             let Some(outside) = u16::try_from(port.value).ok().filter(|port| *port > 0) else {
-                shop.problem(InboundProblem::Port { port: port.value, at: port.at });
+                resolver.problem(InboundProblem::Port { port: port.value, at: port.at });
                 return None;
             };
             let Some(inside) = only_port(service) else {
-                shop.problem(InboundProblem::SeveralPorts { inbound: name, at: port.at });
+                resolver.problem(InboundProblem::SeveralPorts { inbound: name, at: port.at });
                 return None;
             };
             if !translate && inside != outside {
-                shop.problem(InboundProblem::PortUntranslated { inbound: name, at: port.at });
+                resolver.problem(InboundProblem::PortUntranslated { inbound: name, at: port.at });
                 return None;
             }
             (i32::from(inside) - i32::from(outside), Some(outside))
@@ -178,7 +178,7 @@ fn uplink(
     draft: &draft::Inbound,
     permission: &Exception,
     ground: &Ground<'_>,
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Option<usize> {
     let uplinks = ground.uplinks;
     let Some(word) = &draft.uplink else {
@@ -187,13 +187,13 @@ fn uplink(
         }
         let (inbound, at) = (permission.name.clone(), permission.at);
         let several = !uplinks.is_empty();
-        shop.problem(InboundProblem::WhichUplink { inbound, several, at });
+        resolver.problem(InboundProblem::WhichUplink { inbound, several, at });
         return None;
     };
     let found = uplinks.iter().position(|uplink| uplink.name.as_str() == word.value);
     if found.is_none() {
         let names = uplinks.iter().map(|uplink| uplink.name.as_str());
-        shop.problem(InboundProblem::UnknownUplink {
+        resolver.problem(InboundProblem::UnknownUplink {
             word: word.value.clone(),
             nearest: nearest(&word.value, names).map(str::to_owned),
             at: word.at,
@@ -242,7 +242,7 @@ fn taken(
     earlier: &[Inbound],
     exceptions: &[Exception],
     ground: &Ground<'_>,
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) {
     if inbound.target.is_none() {
         return;
@@ -252,7 +252,7 @@ fn taken(
         if !shared.is_empty() {
             let shared = ServiceSet { v4: shared.clone(), v6: shared };
             let service = shared.words().join(", ");
-            shop.problem(InboundProblem::Taken { service, by, at, first });
+            resolver.problem(InboundProblem::Taken { service, by, at, first });
         }
     };
     let own = &inbound.outside.v4;

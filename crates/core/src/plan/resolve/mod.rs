@@ -1,6 +1,6 @@
 //! From a draft to a plan: every word is looked up once, and all problems are reported together.
 //!
-//! A thing with a problem of its own stays known by name, so that one mistake is told once and not
+//! A thing with a problem of its own stays known by name, so that one mistake is reported once and not
 //! again at every place that mentions it.
 
 mod exceptions;
@@ -36,7 +36,7 @@ pub(super) use services::{declared, services};
 pub use wiring::WiringProblem;
 
 use super::draft::Draft;
-use super::parts::{Host, Network};
+use super::model::{Host, Network};
 use super::place::Directory;
 use super::{Plan, Route, Zone, ZoneId, ZoneReach};
 use crate::diagnosis::{Diagnose, Diagnosis};
@@ -97,7 +97,7 @@ from_parts! {
 
 /// What is under construction, and the problems met so far.
 #[derive(Default)]
-struct Workshop {
+struct Resolver {
     problems: Vec<Problem>,
     directory: Directory,
     /// The names of networks and tunnels, also of those with a problem of their own.
@@ -106,7 +106,7 @@ struct Workshop {
     subnets_follow: bool,
 }
 
-impl Workshop {
+impl Resolver {
     fn problem(&mut self, problem: impl Into<Problem>) {
         self.problems.push(problem.into());
     }
@@ -130,48 +130,48 @@ impl Workshop {
 ///
 /// # Errors
 /// All the problems of the draft, in the order of the text. There may be none, where the reader has
-/// told of the one that is to blame: a draft that says so of itself.
+/// reported for the one that is to blame: a draft that says so of itself.
 pub fn resolve(draft: Draft) -> Result<Plan, Vec<Problem>> {
     let networks = draft.networks.iter().map(|network| &network.name);
     let names = networks.chain(draft.tunnels.iter().map(|tunnel| &tunnel.name));
     let networks = names.map(|name| name.value.clone()).collect();
-    let mut shop = Workshop { networks, ..Workshop::default() };
-    let site = gateway::site(&draft, &mut shop);
-    names::declare(&draft, &mut shop);
-    let services = services::declare(&draft.services, &mut shop);
+    let mut resolver = Resolver { networks, ..Resolver::default() };
+    let site = gateway::site(&draft, &mut resolver);
+    names::declare(&draft, &mut resolver);
+    let services = services::declare(&draft.services, &mut resolver);
     let known = declared(&services);
-    let mut zones = names::zones(&draft, &known, &mut shop);
-    let mut ports = gateway::ports(&draft.gateway, &mut shop);
-    let uplinks = gateway::uplinks(&draft, &mut ports, &mut shop);
-    let networks = networks::networks(&draft, &site, &zones, &ports, &known, &mut shop);
-    networks::beside_uplinks(&networks, &uplinks, &mut shop);
+    let mut zones = names::zones(&draft, &known, &mut resolver);
+    let mut ports = gateway::ports(&draft.gateway, &mut resolver);
+    let uplinks = gateway::uplinks(&draft, &mut ports, &mut resolver);
+    let networks = networks::networks(&draft, &site, &zones, &ports, &known, &mut resolver);
+    networks::beside_uplinks(&networks, &uplinks, &mut resolver);
     let routes =
-        routes::routes(&draft.routes, &draft.hosts, &networks, &uplinks, &zones, &mut shop);
-    let domains = promises::domains(&draft.domains, &mut shop);
-    survey::survey(&site, &networks, &routes, &uplinks, &domains, &mut shop.directory);
-    let hosts = hosts::hosts(&draft.hosts, &networks, &mut shop);
-    places::reach_of_zones(&zones, &networks, &routes, &mut shop.directory);
-    places::reach_of_hosts(&draft.hosts, &hosts, &mut shop.directory);
-    places::reach_of_uplinks(&uplinks, &mut shop.directory);
-    let groups = places::groups(&draft.groups, &mut shop);
-    let gateway = gateway::gateway(&draft.gateway, ports, &known, &mut shop);
-    let discoveries = promises::discoveries(&draft.discoveries, &networks, &zones, &mut shop);
+        routes::routes(&draft.routes, &draft.hosts, &networks, &uplinks, &zones, &mut resolver);
+    let domains = promises::domains(&draft.domains, &mut resolver);
+    survey::survey(&site, &networks, &routes, &uplinks, &domains, &mut resolver.directory);
+    let hosts = hosts::hosts(&draft.hosts, &networks, &mut resolver);
+    places::reach_of_zones(&zones, &networks, &routes, &mut resolver.directory);
+    places::reach_of_hosts(&draft.hosts, &hosts, &mut resolver.directory);
+    places::reach_of_uplinks(&uplinks, &mut resolver.directory);
+    let groups = places::groups(&draft.groups, &mut resolver);
+    let gateway = gateway::gateway(&draft.gateway, ports, &known, &mut resolver);
+    let discoveries = promises::discoveries(&draft.discoveries, &networks, &zones, &mut resolver);
     zones.push(Zone::internet());
-    let matrix = grid::matrix(&draft.matrix, &zones, &mut shop);
-    let hours = hours::hours(&draft.hours, &mut shop);
+    let matrix = grid::matrix(&draft.matrix, &zones, &mut resolver);
+    let hours = hours::hours(&draft.hours, &mut resolver);
     let log = matrix.as_ref().map(super::Matrix::log);
     let around = exceptions::Around { services: &known, hours: &hours, log };
-    let exceptions = exceptions::exceptions(&draft, &around, &mut shop);
+    let exceptions = exceptions::exceptions(&draft, &around, &mut resolver);
     let manage = gateway.manage.as_ref();
     let ground = inbounds::Ground { uplinks: &uplinks, networks: &networks, manage };
     let first = draft.exceptions.len();
-    let inbounds = inbounds::inbounds(&draft.inbounds, &exceptions, first, &ground, &mut shop);
-    let streams = promises::streams(&draft.streams, &mut shop);
-    let guarantees = promises::guarantees(&draft, &known, &mut shop);
-    let kept = promises::known(&draft.known, &mut shop);
-    let wiring = wiring::wiring(&draft, &gateway, &networks, &mut shop);
-    let problems = in_order_of_text(shop.problems);
-    // What the reader has told of already is missing here without a problem.
+    let inbounds = inbounds::inbounds(&draft.inbounds, &exceptions, first, &ground, &mut resolver);
+    let streams = promises::streams(&draft.streams, &mut resolver);
+    let guarantees = promises::guarantees(&draft, &known, &mut resolver);
+    let kept = promises::known(&draft.known, &mut resolver);
+    let wiring = wiring::wiring(&draft, &gateway, &networks, &mut resolver);
+    let problems = in_order_of_text(resolver.problems);
+    // What the reader has reported already is missing here without a problem.
     let whole = networks.iter().all(Option::is_some) && hosts.iter().all(Option::is_some);
     let (true, true, Some(matrix)) = (whole, problems.is_empty(), matrix) else {
         return Err(problems);
@@ -179,7 +179,7 @@ pub fn resolve(draft: Draft) -> Result<Plan, Vec<Problem>> {
     let networks: Vec<Network> = networks.into_iter().flatten().collect();
     let hosts: Vec<Host> = hosts.into_iter().flatten().collect();
     let unnamed = unnamed(&networks, &hosts);
-    let zone_reach = zone_reach(zones.len(), &networks, &routes, &shop.directory);
+    let zone_reach = zone_reach(zones.len(), &networks, &routes, &resolver.directory);
     Ok(Plan {
         source: draft.source,
         site,
@@ -204,7 +204,7 @@ pub fn resolve(draft: Draft) -> Result<Plan, Vec<Problem>> {
         unnamed,
         zone_reach,
         zone_entries: OnceLock::new(),
-        directory: shop.directory,
+        directory: resolver.directory,
     })
 }
 
@@ -246,19 +246,19 @@ fn unnamed(networks: &[Network], hosts: &[Host]) -> Vec<AddressSet> {
 
 fn in_order_of_text(mut problems: Vec<Problem>) -> Vec<Problem> {
     problems.sort_by_key(|problem| problem.diagnose().at.map_or(0, |at| at.start));
-    let mut told: Vec<Problem> = Vec::with_capacity(problems.len());
+    let mut reported: Vec<Problem> = Vec::with_capacity(problems.len());
     for problem in problems {
-        if told.last() != Some(&problem) {
-            told.push(problem);
+        if reported.last() != Some(&problem) {
+            reported.push(problem);
         }
     }
-    told
+    reported
 }
 
-/// `; did you mean `x`?`-style cure: the nearest name, or what can be done without one.
+/// `; did you mean `x`?`-style help: the nearest name, or what can be done without one.
 fn nearest_or(nearest: Option<&String>, otherwise: &str) -> String {
     match nearest {
-        Some(name) => format!("write `{name}`, if that is meant"),
+        Some(name) => format!("did you mean `{name}`?"),
         None => otherwise.to_owned(),
     }
 }

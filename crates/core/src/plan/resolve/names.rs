@@ -1,9 +1,9 @@
 //! Names: one space for all places, each declared once.
 
 use super::super::draft::Draft;
-use super::super::parts::{Service, Trust, Zone};
+use super::super::model::{Service, Trust, Zone};
 use super::super::place::{Entry, Kind, Reach};
-use super::{Workshop, nearest_or, services};
+use super::{Resolver, nearest_or, services};
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::name::{Name, NotAName, nearest};
 use crate::source::{Span, Text};
@@ -34,28 +34,28 @@ impl Diagnose for NameProblem {
         match self {
             Self::NotAName { text, why, at } => not_a_name(text, *why, error("bad-name", at)),
             Self::Reserved { name, at } => error("reserved-name", at)
-                .says(format!("`{name}` is a word of the plan itself"))
-                .why("`internet`, `gateway` and `any` are there in every plan")
-                .cure("choose another name"),
+                .says(format!("`{name}` is a reserved word"))
+                .why("`internet`, `gateway` and `any` have a meaning in every plan")
+                .help("choose another name"),
             Self::Taken { name, kind, at, first } => error("name-taken", at)
-                .says(format!("the name `{name}` is taken by a {}", kind.word()))
-                .why("zones, networks, tunnels, routes, hosts, groups, domains and uplinks share one space of names, so that a name in an exception means one thing")
-                .cure("give one of the two another name")
+                .says(format!("the name `{name}` is already used by a {}", kind.word()))
+                .why("zones, networks, tunnels, routes, hosts, groups, domains and uplinks share one set of names, so that a name in an exception is unambiguous")
+                .help("give one of the two another name")
                 .also(*first, "declared here"),
             Self::ZoneOfSeveral { name, at, network } => error("zone-of-several", at)
-                .says(format!("zone `{name}` has the name of a network that is not its only one"))
-                .why("a zone may carry the name of its only network: the two are then one place")
-                .cure("rename the zone or the network")
+                .says(format!("zone `{name}` shares its name with a network that is not its only network"))
+                .why("a zone may have the name of a network only if that is its only network")
+                .help("rename the zone or the network")
                 .also(*network, "the network of that name"),
             Self::Trust { word, at } => error("unknown-trust", at)
-                .says(format!("`{word}` is not a trust"))
-                .cure(nearest_or(
+                .says(format!("`{word}` is not a trust level"))
+                .help(nearest_or(
                     nearest(word, Trust::GIVEN.map(Trust::word)).map(str::to_owned).as_ref(),
                     "write high, medium, low or none",
                 )),
             Self::NoTrust { zone, at } => error("no-trust", at)
-                .says(format!("zone `{zone}` does not say how far it is trusted"))
-                .cure("add a line like `trust = \"medium\"` (high, medium, low or none)"),
+                .says(format!("zone `{zone}` has no trust level"))
+                .help("add a line like `trust = \"medium\"` (high, medium, low or none)"),
         }
     }
 }
@@ -70,26 +70,26 @@ fn not_a_name(text: &str, why: NotAName, diagnosis: Diagnosis) -> Diagnosis {
         NotAName::Beginning => "a name begins with a letter".to_owned(),
         NotAName::Hyphen => "hyphens stand singly, between words".to_owned(),
     };
-    let cure = Name::suggestion(text)
+    let help = Name::suggestion(text)
         .map_or("choose another name".to_owned(), |name| format!("write it like `{name}`"));
-    diagnosis.says(format!("`{text}` is not a name")).why(reason).cure(cure)
+    diagnosis.says(format!("`{text}` is not a name")).why(reason).help(help)
 }
 
 /// Checks a name; a problem is noted.
-pub(super) fn name(text: &Text, shop: &mut Workshop) -> Option<Name> {
+pub(super) fn name(text: &Text, resolver: &mut Resolver) -> Option<Name> {
     let found = Name::new(&text.value);
     match found {
         Ok(name) => Some(name),
         Err(why) => {
             let text_value = text.value.clone();
-            shop.problem(NameProblem::NotAName { text: text_value, why, at: text.at });
+            resolver.problem(NameProblem::NotAName { text: text_value, why, at: text.at });
             None
         }
     }
 }
 
 /// Enters every name of the draft into the directory, so that later steps can look them up.
-pub(super) fn declare(draft: &Draft, shop: &mut Workshop) {
+pub(super) fn declare(draft: &Draft, resolver: &mut Resolver) {
     let zones = draft.zones.iter().map(|z| (&z.name, Kind::Zone));
     let networks = draft.networks.iter().map(|n| (&n.name, Kind::Network));
     let hosts = draft.hosts.iter().map(|h| (&h.name, Kind::Host));
@@ -100,8 +100,8 @@ pub(super) fn declare(draft: &Draft, shop: &mut Workshop) {
     let uplinks = draft.uplinks.iter().map(|u| (&u.name, Kind::Uplink));
     let inside = zones.chain(networks).chain(tunnels).chain(routes).chain(hosts);
     for (text, kind) in inside.chain(groups).chain(domains).chain(uplinks) {
-        let Some(name) = name(text, shop) else { continue };
-        enter(name, kind, text.at, draft, shop);
+        let Some(name) = name(text, resolver) else { continue };
+        enter(name, kind, text.at, draft, resolver);
     }
 }
 
@@ -109,14 +109,14 @@ fn is_reserved(name: &Name) -> bool {
     matches!(name.as_str(), "internet" | "gateway" | "any")
 }
 
-fn enter(name: Name, kind: Kind, at: Span, draft: &Draft, shop: &mut Workshop) {
+fn enter(name: Name, kind: Kind, at: Span, draft: &Draft, resolver: &mut Resolver) {
     if is_reserved(&name) {
-        shop.problem(NameProblem::Reserved { name, at });
+        resolver.problem(NameProblem::Reserved { name, at });
         return;
     }
-    let taken = shop.directory.find(name.as_str()).map(|entry| (entry.kind, entry.at));
+    let taken = resolver.directory.find(name.as_str()).map(|entry| (entry.kind, entry.at));
     match taken {
-        None => shop.directory.insert(Entry { name, kind, at, reach: Reach::Broken }),
+        None => resolver.directory.insert(Entry { name, kind, at, reach: Reach::Broken }),
         Some((Kind::Zone, zone)) if kind == Kind::Network => {
             let in_it = |n: &&super::super::draft::Network| {
                 n.zone.as_ref().is_some_and(|z| z.value == name.as_str())
@@ -129,10 +129,10 @@ fn enter(name: Name, kind: Kind, at: Span, draft: &Draft, shop: &mut Workshop) {
             let own = draft.networks.iter().filter(in_it).any(|n| n.name.value == name.as_str());
             let twice = draft.networks.iter().filter(|n| n.name.value == name.as_str()).count();
             if !(only && own) || twice > 1 {
-                shop.problem(NameProblem::ZoneOfSeveral { name, at: zone, network: at });
+                resolver.problem(NameProblem::ZoneOfSeveral { name, at: zone, network: at });
             }
         }
-        Some((kind, first)) => shop.problem(NameProblem::Taken { name, kind, at, first }),
+        Some((kind, first)) => resolver.problem(NameProblem::Taken { name, kind, at, first }),
     }
 }
 
@@ -140,22 +140,22 @@ fn enter(name: Name, kind: Kind, at: Span, draft: &Draft, shop: &mut Workshop) {
 pub(super) fn zones(
     draft: &Draft,
     known: &HashMap<String, ServiceSet>,
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Vec<Zone> {
     let mut zones = Vec::new();
     for zone in &draft.zones {
-        let uses = zone.uses.as_ref().and_then(|words| services::uses(words, known, shop));
+        let uses = zone.uses.as_ref().and_then(|words| services::uses(words, known, resolver));
         let Some(name) = Name::new(&zone.name.value).ok().filter(|name| !is_reserved(name)) else {
             continue;
         };
         let trust = match &zone.trust {
             None => {
-                shop.problem(NameProblem::NoTrust { zone: name.clone(), at: zone.name.at });
+                resolver.problem(NameProblem::NoTrust { zone: name.clone(), at: zone.name.at });
                 Trust::None
             }
             Some(word) => {
                 Trust::GIVEN.into_iter().find(|t| t.word() == word.value).unwrap_or_else(|| {
-                    shop.problem(NameProblem::Trust { word: word.value.clone(), at: word.at });
+                    resolver.problem(NameProblem::Trust { word: word.value.clone(), at: word.at });
                     Trust::None
                 })
             }

@@ -52,7 +52,7 @@ pub enum NetworkProblem {
     OverlapsUplink { prefix: IpNet, uplink: Name, at: Span, first: Span },
     /// A tunnel without clients.
     NoClients { tunnel: Name, at: Span },
-    /// More networks and uplinks than can be told apart.
+    /// More networks and uplinks than can be distinguished.
     TooMany { at: Span },
 }
 
@@ -61,83 +61,83 @@ impl Diagnose for NetworkProblem {
         let error = |name, at: &Span| Diagnosis::new(name, Severity::Error, Some(*at));
         match self {
             Self::NoZone { network, at } => error("no-zone", at)
-                .says(format!("network `{network}` belongs to no zone"))
-                .cure("add a line like `zone = \"staff\"`"),
+                .says(format!("network `{network}` has no zone"))
+                .help("add a line like `zone = \"staff\"`"),
             Self::UnknownZone { word, nearest, at } => error("unknown-zone", at)
                 .says(format!("no zone is called `{word}`"))
-                .cure(nearest_or(nearest.as_ref(), "declare it as `[zone.NAME]`")),
+                .help(nearest_or(nearest.as_ref(), "declare it as `[zone.NAME]`")),
             Self::Vlan { vlan, at } => error("vlan-out-of-range", at)
                 .says(format!("{vlan} is not a VLAN id"))
-                .why("IEEE 802.1Q has the ids 1 to 4094; 0 means no VLAN and 4095 is reserved")
-                .cure("choose an id from 2 to 4094"),
+                .why("IEEE 802.1Q allows the ids 1 to 4094; 0 means no VLAN, and 4095 is reserved")
+                .help("choose an id from 2 to 4094"),
             Self::VlanTaken { vlan, other, at, first } => error("vlan-taken", at)
-                .says(format!("VLAN {vlan} is the id of network `{other}` already"))
-                .why("two networks on one VLAN are one network: their devices meet without the gateway")
-                .cure("give one of the two another id")
+                .says(format!("VLAN {vlan} is already used by network `{other}`"))
+                .why("two networks on one VLAN are one broadcast domain, and the gateway cannot separate their devices")
+                .help("give one of the two another id")
                 .also(*first, "used here first"),
             Self::UnknownPort { word, nearest, at } => error("unknown-port", at)
                 .says(format!("the gateway has no port called `{word}`"))
-                .cure(nearest_or(nearest.as_ref(), "list it in `gateway.ports`")),
+                .help(nearest_or(nearest.as_ref(), "list it in `gateway.ports`")),
             Self::PortInAggregate { port, aggregate, at } => error("port-in-aggregate", at)
                 .says(format!("port `{port}` is a part of the aggregate `{aggregate}`"))
-                .why("cables joined into one carry their networks together (IEEE 802.1AX)")
-                .cure(format!("write `{aggregate}`")),
+                .why("the ports of an aggregate carry the same networks (IEEE 802.1AX)")
+                .help(format!("write `{aggregate}`")),
             Self::UntaggedTwice { port, other, at, first } => error("untagged-twice", at)
-                .says(format!("network `{other}` is untagged on port `{port}` already"))
-                .why("without a tag nothing tells the two apart")
-                .cure("give one of the two a `vlan`")
+                .says(format!("network `{other}` is already untagged on port `{port}`"))
+                .why("a port can carry only one untagged network")
+                .help("give one of the two a `vlan`")
                 .also(*first, "the other one"),
             Self::NotASubnet { word, at } => error("bad-address", at)
                 .says(format!("`{word}` is not a subnet"))
-                .cure("write it like 10.44.24.0/24 or fd6b:2f4e:91c0:24::/64"),
+                .help("write it like 10.44.24.0/24 or fd6b:2f4e:91c0:24::/64"),
             Self::HostBits { word, prefix, at } => error("host-bits", at)
                 .says(format!("`{word}` has bits set behind its prefix length"))
-                .cure(format!("write `{prefix}`")),
+                .help(format!("write `{prefix}`")),
             Self::Special { prefix, at } => error("special-subnet", at)
-                .says(format!("no network can have the addresses of {prefix}"))
+                .says(format!("{prefix} cannot be used for a network"))
                 .why("they are loopback, link-local, multicast or \"this network\" addresses (RFC 6890)")
-                .cure("choose a private prefix, such as 10.44.24.0/24"),
+                .help("choose a private prefix, such as 10.44.24.0/24"),
             Self::NoSubnet { network, reason, vlan, at } => no_subnet(network, reason, *vlan, error("no-subnet", at)),
             Self::Overlap { prefix, other, with, at, first } => error("subnets-overlap", at)
-                .says(format!("subnet {prefix} shares addresses with {other} of `{with}`"))
-                .why("an address must tell its network; the gateway could not know where to send")
-                .cure("give one of the two another subnet")
+                .says(format!("subnet {prefix} overlaps {other} of `{with}`"))
+                .why("every address must belong to exactly one network, or the gateway cannot route to it")
+                .help("give one of the two another subnet")
                 .also(*first, "the other one"),
             Self::OverlapsUplink { prefix, uplink, at, first } => error("subnets-overlap", at)
-                .says(format!("subnet {prefix} shares addresses with uplink `{uplink}`"))
-                .why("an address must tell whether it is inside or outside")
-                .cure("give the network another subnet, or ask the provider for another one")
+                .says(format!("subnet {prefix} overlaps the subnet of uplink `{uplink}`"))
+                .why("every address must be either inside or outside")
+                .help("give the network another subnet, or ask the provider for another one")
                 .also(*first, "the uplink"),
             Self::NotAnAddress { word, at } => error("bad-address", at)
                 .says(format!("`{word}` is not an address"))
-                .cure("write it like 10.44.24.1 or fd6b:2f4e:91c0:24::1"),
+                .help("write it like 10.44.24.1 or fd6b:2f4e:91c0:24::1"),
             Self::GatewayOutside { address, subnets, at } => error("gateway-outside", at)
                 .says(format!("the gateway cannot have {address} here"))
                 .why(format!("it is not an address that a device can have in {}", words(subnets)))
-                .cure("leave the key out for the first address of the subnet, or write one inside it"),
+                .help("remove the key to use the first address of the subnet, or write an address inside it"),
             Self::NotAPool { word, at } => error("bad-pool", at)
                 .says(format!("`{word}` is not a range of IPv4 addresses"))
-                .cure("write host numbers like \"50-199\", two addresses with a hyphen, or false; the lower one first"),
+                .help("write host numbers like \"50-199\", two addresses with a hyphen, or false; the lower one first"),
             Self::PoolOutside { word, subnet, at } => error("pool-outside", at)
                 .says(match subnet {
                     Some(subnet) => format!("the pool `{word}` reaches beyond {subnet}"),
-                    None => format!("the pool `{word}` lies in no IPv4 subnet of this network"),
+                    None => format!("the pool `{word}` is in no IPv4 subnet of this network"),
                 })
-                .why("the addresses outside could be leased but not used")
-                .cure("choose a range within the subnet, without its first and last address"),
+                .why("addresses outside the subnet could be leased but not used")
+                .help("choose a range within the subnet, without its first and last address"),
             Self::PoolHoldsGateway { gateway, at } => error("pool-holds-gateway", at)
                 .says(format!("the pool holds the gateway's own address {gateway}"))
-                .why("a device would be given the gateway's address, and its network would lose the gateway")
-                .cure("begin the pool above it"),
+                .why("a device could be leased the gateway's address, and the network would lose its gateway")
+                .help("start the pool above it"),
             Self::Expected { number, at } => error("bad-number", at)
-                .says(format!("{number} is not a number of devices"))
-                .cure("write how many devices are expected, 0 or more"),
+                .says(format!("{number} is not a valid number of devices"))
+                .help("write the number of devices you expect, 0 or more"),
             Self::NoClients { tunnel, at } => error("no-clients", at)
-                .says(format!("tunnel `{tunnel}` does not say which addresses its clients have"))
-                .cure("add a line like `clients = \"10.44.250.0/24\"`"),
+                .says(format!("tunnel `{tunnel}` has no `clients` addresses"))
+                .help("add a line like `clients = \"10.44.250.0/24\"`"),
             Self::TooMany { at } => error("too-many", at)
                 .says("there are more than 30,000 networks, tunnels and uplinks")
-                .cure("split the site into several plans"),
+                .help("split the site into several plans"),
         }
     }
 }
@@ -153,7 +153,7 @@ fn no_subnet(
     vlan: Option<u16>,
     diagnosis: Diagnosis,
 ) -> Diagnosis {
-    let (why, cure) = match reason {
+    let (why, help) = match reason {
         NoSubnet::NotTied => (
             "none is given, and none follows: that takes `site.tie`, `site.space` and a `vlan`"
                 .to_owned(),
@@ -172,5 +172,5 @@ fn no_subnet(
             "give the network a `subnet`, another VLAN id, or widen the space",
         ),
     };
-    diagnosis.says(format!("network `{network}` has no subnet")).why(why).cure(cure)
+    diagnosis.says(format!("network `{network}` has no subnet")).why(why).help(help)
 }

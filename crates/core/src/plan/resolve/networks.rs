@@ -1,12 +1,12 @@
 //! Networks: VLAN ids, subnets, the gateway's address in each, pools.
 
 use super::super::draft::{self, Dhcp, Draft};
-use super::super::parts::{Network, Site, Uplink, Zone, ZoneId};
+use super::super::model::{Network, Site, Uplink, Zone, ZoneId};
 use super::super::place::Kind;
 use super::super::traffic::Tunnel;
 use super::gateway::Ports;
 use super::homes::{Home, homes};
-use super::{NetworkProblem, Workshop, services};
+use super::{NetworkProblem, Resolver, services};
 use crate::addressing::{Pool, Subnet, link_local, loopback, multicast};
 use crate::name::{Name, nearest};
 use crate::source::{Located, Span, Text};
@@ -22,20 +22,20 @@ pub(super) fn networks(
     zones: &[Zone],
     ports: &Ports,
     known: &HashMap<String, ServiceSet>,
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Vec<Option<Network>> {
     if draft.networks.len() + draft.tunnels.len() + draft.uplinks.len() > 30_000 {
-        shop.problem(NetworkProblem::TooMany { at: draft.site.at });
+        resolver.problem(NetworkProblem::TooMany { at: draft.site.at });
     }
     let around = Around { zones, ports, known };
-    let homes = homes(draft, site, shop);
+    let homes = homes(draft, site, resolver);
     let networks = draft.networks.iter().zip(&homes);
     let mut built: Vec<Option<Network>> =
-        networks.map(|(draft, home)| network(draft, home, &around, shop)).collect();
-    built.extend(draft.tunnels.iter().map(|draft| tunnel(draft, &around, shop)));
-    taken_vlans(&draft.networks, shop);
-    untagged_twice(draft, &built, shop);
-    overlaps(&built, shop);
+        networks.map(|(draft, home)| network(draft, home, &around, resolver)).collect();
+    built.extend(draft.tunnels.iter().map(|draft| tunnel(draft, &around, resolver)));
+    taken_vlans(&draft.networks, resolver);
+    untagged_twice(draft, &built, resolver);
+    overlaps(&built, resolver);
     built
 }
 
@@ -53,20 +53,20 @@ pub(super) fn vlan(draft: &draft::Network) -> Option<u16> {
 }
 
 /// A tunnel, which is a network without a VLAN: its clients are its devices.
-fn tunnel(draft: &draft::Tunnel, around: &Around<'_>, shop: &mut Workshop) -> Option<Network> {
-    let uses = draft.uses.as_ref().and_then(|words| services::uses(words, around.known, shop));
+fn tunnel(draft: &draft::Tunnel, around: &Around<'_>, resolver: &mut Resolver) -> Option<Network> {
+    let uses = draft.uses.as_ref().and_then(|words| services::uses(words, around.known, resolver));
     let at = draft.name.at;
     let listens = draft.listens.as_ref();
-    let listens = listens.and_then(|words| services::some(words, at, around.known, shop));
+    let listens = listens.and_then(|words| services::some(words, at, around.known, resolver));
     let name = Name::new(&draft.name.value).ok()?;
-    let zone = zone(draft.zone.as_ref(), &name, at, around.zones, shop);
+    let zone = zone(draft.zone.as_ref(), &name, at, around.zones, resolver);
     if draft.clients.is_empty() {
-        shop.problem(NetworkProblem::NoClients { tunnel: name.clone(), at });
+        resolver.problem(NetworkProblem::NoClients { tunnel: name.clone(), at });
         return None;
     }
-    let prefixes = draft.clients.iter().map(|text| prefix(text, shop).map(|p| (p, text.at)));
+    let prefixes = draft.clients.iter().map(|text| prefix(text, resolver).map(|p| (p, text.at)));
     let prefixes: Vec<(IpNet, Span)> = prefixes.collect::<Option<_>>()?;
-    let subnets = subnets(&draft.gateway, prefixes, shop)?;
+    let subnets = subnets(&draft.gateway, prefixes, resolver)?;
     Some(Network {
         name,
         zone: zone.unwrap_or(ZoneId(0)),
@@ -76,7 +76,7 @@ fn tunnel(draft: &draft::Tunnel, around: &Around<'_>, shop: &mut Workshop) -> Op
         subnets,
         pool: None,
         dhcp_said: true,
-        expected: expected(draft.hosts, shop),
+        expected: expected(draft.hosts, resolver),
         isolate: false,
         uses,
         at,
@@ -86,11 +86,11 @@ fn tunnel(draft: &draft::Tunnel, around: &Around<'_>, shop: &mut Workshop) -> Op
     })
 }
 
-fn expected(hosts: Option<Located<i64>>, shop: &mut Workshop) -> Option<u32> {
+fn expected(hosts: Option<Located<i64>>, resolver: &mut Resolver) -> Option<u32> {
     let hosts = hosts?;
     let number = u32::try_from(hosts.value).ok();
     if number.is_none() {
-        shop.problem(NetworkProblem::Expected { number: hosts.value, at: hosts.at });
+        resolver.problem(NetworkProblem::Expected { number: hosts.value, at: hosts.at });
     }
     number
 }
@@ -99,33 +99,33 @@ fn network(
     draft: &draft::Network,
     home: &Home,
     around: &Around<'_>,
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Option<Network> {
-    let uses = draft.uses.as_ref().and_then(|words| services::uses(words, around.known, shop));
+    let uses = draft.uses.as_ref().and_then(|words| services::uses(words, around.known, resolver));
     let name = Name::new(&draft.name.value).ok();
     let (at, word) = (draft.name.at, draft.zone.as_ref());
-    let zone = name.as_ref().and_then(|name| zone(word, name, at, around.zones, shop));
+    let zone = name.as_ref().and_then(|name| zone(word, name, at, around.zones, resolver));
     let vlan = vlan(draft);
     if let Some(given) = draft.vlan.filter(|_| vlan.is_none()) {
-        shop.problem(NetworkProblem::Vlan { vlan: given.value, at: given.at });
+        resolver.problem(NetworkProblem::Vlan { vlan: given.value, at: given.at });
     }
-    let port = draft.port.as_ref().and_then(|word| around.ports.check(word, shop));
+    let port = draft.port.as_ref().and_then(|word| around.ports.check(word, resolver));
     let name = name?;
     let (prefixes, carved) = match home {
         Home::Said(prefixes) => (Some(prefixes), false),
         Home::Carved(prefixes) => (Some(prefixes), true),
         Home::Nowhere => (None, false),
     };
-    let subnets = prefixes.and_then(|prefixes| subnets(&draft.gateway, prefixes.clone(), shop));
-    let expected = expected(draft.hosts, shop);
+    let subnets = prefixes.and_then(|prefixes| subnets(&draft.gateway, prefixes.clone(), resolver));
+    let expected = expected(draft.hosts, resolver);
     let subnets = subnets?;
     let pool = match &draft.dhcp {
-        Some(Dhcp::Range(text)) => pool(text, &subnets, shop),
+        Some(Dhcp::Range(text)) => pool(text, &subnets, resolver),
         Some(Dhcp::Off(_)) | None => None,
     };
     Some(Network {
         name,
-        // A network without a good zone has been told of; the rest of it is checked all the same.
+        // A network without a good zone has been reported; the rest of it is checked all the same.
         zone: zone.unwrap_or(ZoneId(0)),
         vlan,
         port,
@@ -148,16 +148,16 @@ fn zone(
     name: &Name,
     at: Span,
     zones: &[Zone],
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Option<ZoneId> {
     let Some(word) = word else {
-        shop.problem(NetworkProblem::NoZone { network: name.clone(), at });
+        resolver.problem(NetworkProblem::NoZone { network: name.clone(), at });
         return None;
     };
     let found = zones.iter().position(|zone| zone.name.as_str() == word.value);
-    let declared = shop.directory.find(&word.value).is_some_and(|e| e.kind == Kind::Zone);
+    let declared = resolver.directory.find(&word.value).is_some_and(|e| e.kind == Kind::Zone);
     if found.is_none() && !declared {
-        shop.problem(NetworkProblem::UnknownZone {
+        resolver.problem(NetworkProblem::UnknownZone {
             word: word.value.clone(),
             nearest: nearest(&word.value, zones.iter().map(|z| z.name.as_str())).map(str::to_owned),
             at: word.at,
@@ -169,9 +169,9 @@ fn zone(
 fn subnets(
     gateway: &[Text],
     prefixes: Vec<(IpNet, Span)>,
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Option<Vec<Subnet>> {
-    let gateways = gateways(gateway, &prefixes, shop);
+    let gateways = gateways(gateway, &prefixes, resolver);
     let mut subnets = Vec::new();
     for (prefix, at) in prefixes {
         let given = gateways.iter().find(|address| prefix.contains(*address));
@@ -180,7 +180,7 @@ fn subnets(
             None => Subnet::with_first_gateway(prefix),
         };
         if subnet.is_none() || !AddressSet::from(prefix).is_disjoint(&unusable()) {
-            shop.problem(NetworkProblem::Special { prefix, at });
+            resolver.problem(NetworkProblem::Special { prefix, at });
             return None;
         }
         subnets.extend(subnet);
@@ -203,25 +203,26 @@ pub(super) fn unusable() -> AddressSet {
         .union(&link_local())
 }
 
-pub(super) fn prefix(text: &Text, shop: &mut Workshop) -> Option<IpNet> {
+pub(super) fn prefix(text: &Text, resolver: &mut Resolver) -> Option<IpNet> {
     let word = text.value.clone();
     match text.value.parse::<IpNet>() {
         Ok(prefix) if prefix == prefix.trunc() => return Some(prefix),
         Ok(prefix) => {
             let prefix = prefix.trunc();
-            shop.problem(NetworkProblem::HostBits { word, prefix, at: text.at });
+            resolver.problem(NetworkProblem::HostBits { word, prefix, at: text.at });
         }
-        Err(_) => shop.problem(NetworkProblem::NotASubnet { word, at: text.at }),
+        Err(_) => resolver.problem(NetworkProblem::NotASubnet { word, at: text.at }),
     }
     None
 }
 
 /// The gateway's addresses that fit; problems of the others are noted.
-fn gateways(words: &[Text], prefixes: &[(IpNet, Span)], shop: &mut Workshop) -> Vec<IpAddr> {
+fn gateways(words: &[Text], prefixes: &[(IpNet, Span)], resolver: &mut Resolver) -> Vec<IpAddr> {
     let mut addresses = Vec::new();
     for word in words {
         let Ok(address) = word.value.parse::<IpAddr>() else {
-            shop.problem(NetworkProblem::NotAnAddress { word: word.value.clone(), at: word.at });
+            resolver
+                .problem(NetworkProblem::NotAnAddress { word: word.value.clone(), at: word.at });
             continue;
         };
         let home = prefixes.iter().find(|(prefix, _)| prefix.contains(&address));
@@ -229,13 +230,13 @@ fn gateways(words: &[Text], prefixes: &[(IpNet, Span)], shop: &mut Workshop) -> 
             addresses.push(address);
         } else {
             let subnets = prefixes.iter().map(|entry| entry.0).collect();
-            shop.problem(NetworkProblem::GatewayOutside { address, subnets, at: word.at });
+            resolver.problem(NetworkProblem::GatewayOutside { address, subnets, at: word.at });
         }
     }
     addresses
 }
 
-fn pool(text: &Text, subnets: &[Subnet], shop: &mut Workshop) -> Option<Pool> {
+fn pool(text: &Text, subnets: &[Subnet], resolver: &mut Resolver) -> Option<Pool> {
     let word = || text.value.clone();
     let v4: Vec<&Subnet> = subnets.iter().filter(|s| s.prefix().addr().is_ipv4()).collect();
     let outside = NetworkProblem::PoolOutside {
@@ -244,7 +245,7 @@ fn pool(text: &Text, subnets: &[Subnet], shop: &mut Workshop) -> Option<Pool> {
         at: text.at,
     };
     let Some((first, last)) = text.value.split_once('-') else {
-        shop.problem(NetworkProblem::NotAPool { word: word(), at: text.at });
+        resolver.problem(NetworkProblem::NotAPool { word: word(), at: text.at });
         return None;
     };
     let (first, last) = (first.trim(), last.trim());
@@ -267,7 +268,7 @@ fn pool(text: &Text, subnets: &[Subnet], shop: &mut Workshop) -> Option<Pool> {
             }),
         _ => Err(outside),
     };
-    ends.map_err(|problem| shop.problem(problem)).ok()
+    ends.map_err(|problem| resolver.problem(problem)).ok()
 }
 
 fn holds(subnet: &Subnet, pool: Pool) -> bool {
@@ -275,7 +276,7 @@ fn holds(subnet: &Subnet, pool: Pool) -> bool {
     all.is_subset(&subnet.usable())
 }
 
-fn taken_vlans(drafts: &[draft::Network], shop: &mut Workshop) {
+fn taken_vlans(drafts: &[draft::Network], resolver: &mut Resolver) {
     let mut first: HashMap<u16, (Name, Span)> = HashMap::new();
     for draft in drafts {
         let (Some(located), Ok(name)) = (draft.vlan, Name::new(&draft.name.value)) else {
@@ -285,20 +286,20 @@ fn taken_vlans(drafts: &[draft::Network], shop: &mut Workshop) {
         let at = located.at;
         match first.get(&vlan).cloned() {
             Some((other, first)) => {
-                shop.problem(NetworkProblem::VlanTaken { vlan, other, at, first })
+                resolver.problem(NetworkProblem::VlanTaken { vlan, other, at, first })
             }
             None => drop(first.insert(vlan, (name, at))),
         }
     }
 }
 
-fn untagged_twice(draft: &Draft, built: &[Option<Network>], shop: &mut Workshop) {
+fn untagged_twice(draft: &Draft, built: &[Option<Network>], resolver: &mut Resolver) {
     let mut first: HashMap<&str, &Network> = HashMap::new();
     for (draft, network) in draft.networks.iter().zip(built) {
         let (None, Some(network)) = (draft.vlan, network) else { continue };
         let Some(port) = network.port.as_deref() else { continue };
         match first.get(port) {
-            Some(other) => shop.problem(NetworkProblem::UntaggedTwice {
+            Some(other) => resolver.problem(NetworkProblem::UntaggedTwice {
                 port: port.to_owned(),
                 other: other.name.clone(),
                 at: network.at,
@@ -311,10 +312,10 @@ fn untagged_twice(draft: &Draft, built: &[Option<Network>], shop: &mut Workshop)
 
 /// Sorted by where they begin, prefixes that share addresses contain each other: each one need only be
 /// compared with those that are still open before it.
-fn overlaps(built: &[Option<Network>], shop: &mut Workshop) {
+fn overlaps(built: &[Option<Network>], resolver: &mut Resolver) {
     let mut all: Vec<(IpNet, &Network)> = Vec::new();
     for network in built.iter().flatten() {
-        // Derived twins of one VLAN id are told as that already.
+        // Derived twins of one VLAN id are reported as that already.
         let twin = |other: &&Network| other.vlan.is_some() && other.vlan == network.vlan;
         let repeats =
             |prefix: IpNet| all.iter().any(|(p, n)| *p == prefix && twin(n) && n.at != network.at);
@@ -339,7 +340,7 @@ fn overlaps(built: &[Option<Network>], shop: &mut Workshop) {
                     (with, network, other, prefix)
                 };
                 let (with, at, first) = (early.name.clone(), late.at, early.at);
-                shop.problem(NetworkProblem::Overlap { prefix, other, with, at, first });
+                resolver.problem(NetworkProblem::Overlap { prefix, other, with, at, first });
             }
             None => open = Some((prefix, network)),
         }
@@ -347,14 +348,18 @@ fn overlaps(built: &[Option<Network>], shop: &mut Workshop) {
 }
 
 /// No network shares addresses with an uplink's own subnet.
-pub(super) fn beside_uplinks(built: &[Option<Network>], uplinks: &[Uplink], shop: &mut Workshop) {
+pub(super) fn beside_uplinks(
+    built: &[Option<Network>],
+    uplinks: &[Uplink],
+    resolver: &mut Resolver,
+) {
     for network in built.iter().flatten() {
         for uplink in uplinks {
             let own = uplink.own();
             let shared = |prefix: &IpNet| !AddressSet::from(*prefix).is_disjoint(&own);
             if let Some(prefix) = network.subnets.iter().map(Subnet::prefix).find(shared) {
                 let (uplink, at, first) = (uplink.name.clone(), network.at, uplink.at);
-                shop.problem(NetworkProblem::OverlapsUplink { prefix, uplink, at, first });
+                resolver.problem(NetworkProblem::OverlapsUplink { prefix, uplink, at, first });
             }
         }
     }

@@ -1,15 +1,15 @@
 //! Places: what zones, networks, hosts and groups stand for.
 
 use super::super::draft;
-use super::super::parts::{Group, Host, HostId, Network, Uplink, Zone};
+use super::super::model::{Group, Host, HostId, Network, Uplink, Zone};
 use super::super::place::{Directory, Kind, Place, Reach, names_in};
 use super::super::traffic::Route;
-use super::{Workshop, nearest_or};
+use super::{Resolver, nearest_or};
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::graph;
 use crate::name::Name;
 use crate::source::Span;
-use crate::space::{AddressSet, IntervalSet, Leg};
+use crate::space::{AddressSet, Interface, IntervalSet};
 use ipnet::IpNet;
 use std::collections::HashMap;
 
@@ -60,50 +60,50 @@ impl Diagnose for PlaceProblem {
         let error = |name, at: &Span| Diagnosis::new(name, Severity::Error, Some(*at));
         match self {
             Self::Empty { at } => Diagnosis::new("empty-place", Severity::Error, *at)
-                .says("no place is named here")
-                .cure("name one; `any` means every place but the gateway"),
+                .says("no endpoint is named here")
+                .help("name one; `any` means everything except the gateway"),
             Self::Unknown { word, nearest, at } => error("unknown-name", at)
                 .says(format!("nothing in the plan is called `{word}`"))
-                .cure(nearest_or(
+                .help(nearest_or(
                     nearest.as_ref(),
                     "declare it as a zone, network, host or group, or write an address",
                 )),
             Self::NotFixed { host, at } => error("address-not-fixed", at)
                 .says(format!("host `{host}` has no fixed address, so no rule can name it"))
-                .why("it gets another address with its next lease, and the rule would then speak of another device")
-                .cure(format!("give `[host.{host}]` an `address` outside the pool")),
+                .why("its next lease may have another address, and the rule would then match another device")
+                .help(format!("give `[host.{host}]` an `address` outside the pool")),
             Self::NotKnown { uplink, at } => error("uplink-not-known", at)
-                .says(format!("nobody is known on the own link of uplink `{uplink}`"))
-                .why("an uplink's name stands for its own subnet and its router; this one is leased its address, or has a subnet without room for others")
-                .cure(format!("give `[uplink.{uplink}]` the `router` that is there")),
+                .says(format!("no neighbour is known on the link of uplink `{uplink}`"))
+                .why("an uplink's name means the other addresses of its subnet, and its router; this one gets its address by DHCP, or its subnet has no other addresses")
+                .help(format!("add `router` to `[uplink.{uplink}]`")),
             Self::NotAnAddress { word, at } => error("bad-address", at)
                 .says(format!("`{word}` is not an address, a prefix or a range"))
-                .cure("write 10.44.24.40, 10.44.24.0/24, 10.44.24.40-10.44.24.47, or the like in IPv6"),
+                .help("write 10.44.24.40, 10.44.24.0/24, 10.44.24.40-10.44.24.47, or the like in IPv6"),
             Self::HostBits { word, prefix, at } => error("host-bits", at)
                 .says(format!("`{word}` has bits set behind its prefix length"))
-                .cure(format!("write `{prefix}` for the prefix, or leave the length out for the one address")),
+                .help(format!("write `{prefix}` for the prefix, or leave the length out for the one address")),
             Self::Reversed { word, at } => error("reversed-range", at)
-                .says(format!("the range `{word}` runs backwards"))
-                .cure("write the lower address first"),
+                .says(format!("the range `{word}` ends before it begins"))
+                .help("write the lower address first"),
             Self::TwoFamilies { word, at } => error("bad-address", at)
                 .says(format!("the range `{word}` begins in one address family and ends in the other"))
-                .cure("write one range for IPv4 and one for IPv6"),
+                .help("write one range for IPv4 and one for IPv6"),
             Self::GatewaysOwn { word, at } => error("gateways-own-address", at)
                 .says(format!("`{word}` is an address of the gateway"))
-                .cure("write `gateway` for the gateway itself"),
+                .help("write `gateway` for the gateway itself"),
             Self::Nowhere { word, at } => error("address-nowhere", at)
-                .says(format!("`{word}` lies in no network of this plan and is not on the internet"))
-                .why("no packet from or to it has a way through the gateway")
-                .cure("correct the address, or declare the network it belongs to"),
+                .says(format!("`{word}` is in no network of this plan and not on the internet"))
+                .why("the gateway routes no packet from or to it")
+                .help("correct the address, or declare the network it belongs to"),
             Self::MissingSign { word, at } => error("bad-place", at)
                 .says(format!("a `+` or `-` is missing before `{word}`"))
-                .cure("write `staff + guests`, `any - printers`, or a list"),
+                .help("write `staff + guests`, `any - printers`, or a list"),
             Self::StraySign { at } => error("bad-place", at)
                 .says("a `+` or `-` stands without a name on each side")
-                .cure("write it between two names, with spaces around it"),
+                .help("write it between two names, with spaces around it"),
             Self::Circle { names, at } => error("group-circle", at)
-                .says(format!("these groups hold each other: {}", names.join(" -> ")))
-                .cure("take one of them out of the other's `members`"),
+                .says(format!("these groups contain each other: {}", names.join(" -> ")))
+                .help("remove one of them from the other's `members`"),
         }
     }
 }
@@ -116,20 +116,20 @@ pub(super) fn reach_of_zones(
     directory: &mut Directory,
 ) {
     let known = |addresses, links| Reach::Known(Place { addresses, links, ..Place::default() });
-    let legs = || (0u16..).map(Leg).zip(networks.iter().flatten());
-    for (leg, network) in legs() {
+    let interfaces = || (0u16..).map(Interface).zip(networks.iter().flatten());
+    for (interface, network) in interfaces() {
         let kind = if network.tunnel.is_some() { Kind::Tunnel } else { Kind::Network };
-        let reach = known(network.device_addresses().clone(), IntervalSet::point(leg));
+        let reach = known(network.device_addresses().clone(), IntervalSet::point(interface));
         directory.set_reach(&network.name, kind, reach);
     }
-    directory.links = legs().map(|(leg, _)| leg).collect();
+    directory.links = interfaces().map(|(interface, _)| interface).collect();
     for route in routes {
         let reach = known(route.devices.clone(), IntervalSet::empty());
         directory.set_reach(&route.name, Kind::Route, reach);
     }
     for (index, zone) in zones.iter().enumerate() {
-        let own = legs().filter(|(_, network)| network.zone.0 == index);
-        let links = own.clone().map(|(leg, _)| leg).collect();
+        let own = interfaces().filter(|(_, network)| network.zone.0 == index);
+        let links = own.clone().map(|(interface, _)| interface).collect();
         let own = own.map(|(_, network)| network.device_addresses().clone());
         let behind = routes.iter().filter(|route| route.zone.0 == index);
         let addresses: AddressSet = own.chain(behind.map(|route| route.devices.clone())).collect();
@@ -175,7 +175,7 @@ pub(super) fn reach_of_uplinks(uplinks: &[Uplink], directory: &mut Directory) {
 }
 
 /// Resolves the groups, each after those it holds.
-pub(super) fn groups(drafts: &[draft::Group], shop: &mut Workshop) -> Vec<Group> {
+pub(super) fn groups(drafts: &[draft::Group], resolver: &mut Resolver) -> Vec<Group> {
     let by_name: HashMap<&str, usize> = drafts
         .iter()
         .enumerate()
@@ -190,14 +190,14 @@ pub(super) fn groups(drafts: &[draft::Group], shop: &mut Workshop) -> Vec<Group>
     if let Some(circle) = sorted.circle {
         let at = drafts[circle[0]].name.at;
         let names = circle.iter().map(|index| drafts[*index].name.value.clone()).collect();
-        shop.problem(PlaceProblem::Circle { names, at });
+        resolver.problem(PlaceProblem::Circle { names, at });
     }
     let mut groups: Vec<(usize, Group)> = Vec::new();
     for index in sorted.order {
         let draft = &drafts[index];
         let Ok(name) = Name::new(&draft.name.value) else { continue };
-        let Some(place) = shop.place(&draft.members, draft.name.at) else { continue };
-        shop.directory.set_reach(&name, Kind::Group, Reach::Known(place.clone()));
+        let Some(place) = resolver.place(&draft.members, draft.name.at) else { continue };
+        resolver.directory.set_reach(&name, Kind::Group, Reach::Known(place.clone()));
         groups.push((index, Group { name, place, at: draft.name.at }));
     }
     groups.sort_by_key(|entry| entry.0);

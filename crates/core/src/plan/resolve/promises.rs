@@ -1,11 +1,11 @@
 //! What a plan says beside what passes: discovery, streams, guarantees, and findings that are known.
 
 use super::super::draft;
-use super::super::parts::{Network, NetworkId};
+use super::super::model::{Network, NetworkId};
 use super::super::place::{Kind, Reach};
 use super::super::traffic::{Discovery, Domain, Guarantee, Known, Stream};
-use super::{Workshop, names, nearest_or, services};
-use crate::addressing::StandIn;
+use super::{Resolver, names, nearest_or, services};
+use crate::addressing::Placeholder;
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::name::{Name, nearest};
 use crate::source::{Located, Span, Text};
@@ -40,7 +40,7 @@ impl Diagnose for PromiseProblem {
         match self {
             Self::Incomplete { table, entry, missing, at } => error("incomplete-entry", at)
                 .says(format!("{table} `{entry}` does not say `{missing}`"))
-                .cure(match *missing {
+                .help(match *missing {
                     "mbps" => "add a line like `mbps = 54`".to_owned(),
                     "names" => "add a line like `names = [\"register.example.org\"]`".to_owned(),
                     "between" => "add a line like `between = [\"desks\", \"waiting-room\"]`".to_owned(),
@@ -48,29 +48,29 @@ impl Diagnose for PromiseProblem {
                 }),
             Self::Twice { table, name, at, first } => error("name-taken", at)
                 .says(format!("there is a {table} `{name}` already"))
-                .cure("give one of the two another name")
+                .help("give one of the two another name")
                 .also(*first, "declared here"),
             Self::Alone { discovery, at } => error("discovery-alone", at)
                 .says(format!("discovery `{discovery}` is between fewer than two networks"))
-                .why("within one network devices hear each other without the gateway")
-                .cure("name at least two networks"),
+                .why("devices in the same network discover each other without the gateway")
+                .help("name at least two networks"),
             Self::UnknownNetwork { word, nearest, at } => error("unknown-network", at)
                 .says(format!("no network or zone is called `{word}`"))
-                .cure(nearest_or(nearest.as_ref(), "declare it as `[network.NAME]`")),
+                .help(nearest_or(nearest.as_ref(), "declare it as `[network.NAME]`")),
             Self::Rate { key, at } => error("bad-rate", at)
                 .says(format!("`{key}` is not a rate"))
-                .cure("write megabits a second, a number above 0 and at most 100000"),
+                .help("write megabits a second, a number above 0 and at most 100000"),
             Self::DnsName { word, at } => error("bad-dns-name", at)
-                .says(format!("`{word}` is not a name of the DNS"))
+                .says(format!("`{word}` is not a domain name"))
                 .why("a name has labels of letters, digits and hyphens, with dots between (RFC 1123)")
-                .cure("write it like register.example.org"),
+                .help("write it like register.example.org"),
             Self::NoReason { finding, at } => error("known-without-reason", at)
                 .says(format!("`{finding}` is kept without a reason"))
-                .why("whoever reads it next year cannot tell whether it is still right")
-                .cure("write the reason between the quotes"),
+                .why("without a reason nobody can judge later whether it is still right")
+                .help("write the reason between the quotes"),
             Self::TooManyDomains { at } => error("too-many", at)
                 .says("there are more than 60,000 domains")
-                .cure("name the service's addresses, or allow the internet as a whole"),
+                .help("name the service's addresses, or allow the internet as a whole"),
         }
     }
 }
@@ -80,11 +80,11 @@ fn fresh(
     table: &'static str,
     word: &Text,
     seen: &mut HashMap<Name, Span>,
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Option<Name> {
-    let name = names::name(word, shop)?;
+    let name = names::name(word, resolver)?;
     if let Some(first) = seen.insert(name.clone(), word.at) {
-        shop.problem(PromiseProblem::Twice { table, name, at: word.at, first });
+        resolver.problem(PromiseProblem::Twice { table, name, at: word.at, first });
         return None;
     }
     Some(name)
@@ -100,20 +100,20 @@ const SLOWEST_MBPS: f64 = 0.000_008;
 pub(super) fn rate(
     key: &'static str,
     number: Option<Located<f64>>,
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Option<f64> {
     let number = number?;
     let good = (SLOWEST_MBPS..=FASTEST_MBPS).contains(&number.value);
     if !good {
-        shop.problem(PromiseProblem::Rate { key, at: number.at });
+        resolver.problem(PromiseProblem::Rate { key, at: number.at });
     }
     good.then_some(number.value)
 }
 
 /// The domains, entered into the directory as well.
-pub(super) fn domains(drafts: &[draft::Domain], shop: &mut Workshop) -> Vec<Domain> {
+pub(super) fn domains(drafts: &[draft::Domain], resolver: &mut Resolver) -> Vec<Domain> {
     if let Some(beyond) = drafts.get(60_000) {
-        shop.problem(PromiseProblem::TooManyDomains { at: beyond.name.at });
+        resolver.problem(PromiseProblem::TooManyDomains { at: beyond.name.at });
         return Vec::new();
     }
     let mut domains = Vec::new();
@@ -122,17 +122,17 @@ pub(super) fn domains(drafts: &[draft::Domain], shop: &mut Workshop) -> Vec<Doma
         let at = draft.name.at;
         if draft.names.is_empty() {
             let (entry, missing) = (name.clone(), "names");
-            shop.problem(PromiseProblem::Incomplete { table: "domain", entry, missing, at });
+            resolver.problem(PromiseProblem::Incomplete { table: "domain", entry, missing, at });
         }
         for word in draft.names.iter().filter(|word| !is_dns_name(&word.value)) {
-            shop.problem(PromiseProblem::DnsName { word: word.value.clone(), at: word.at });
+            resolver.problem(PromiseProblem::DnsName { word: word.value.clone(), at: word.at });
         }
-        let stand_in = StandIn::Domain(u16::try_from(number).unwrap_or(u16::MAX));
-        let addresses = stand_in.set();
+        let placeholder = Placeholder::Domain(u16::try_from(number).unwrap_or(u16::MAX));
+        let addresses = placeholder.set();
         let place = super::super::Place { addresses, ..super::super::Place::default() };
-        shop.directory.set_reach(&name, Kind::Domain, Reach::Known(place));
+        resolver.directory.set_reach(&name, Kind::Domain, Reach::Known(place));
         let names = draft.names.iter().map(|word| word.value.clone()).collect();
-        domains.push(Domain { name, names, stand_in, at });
+        domains.push(Domain { name, names, placeholder, at });
     }
     domains
 }
@@ -154,12 +154,12 @@ pub(super) fn discoveries(
     drafts: &[draft::Discovery],
     networks: &[Option<Network>],
     zones: &[super::super::Zone],
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Vec<Discovery> {
     let mut seen = HashMap::new();
     let mut found = Vec::new();
     for draft in drafts {
-        let Some(name) = fresh("discovery", &draft.name, &mut seen, shop) else { continue };
+        let Some(name) = fresh("discovery", &draft.name, &mut seen, resolver) else { continue };
         let at = draft.name.at;
         let mut between: Vec<NetworkId> = Vec::new();
         let mut broken = false;
@@ -167,14 +167,14 @@ pub(super) fn discoveries(
             let here = networks_called(&word.value, networks, zones);
             if here.is_empty() {
                 broken = true;
-                unknown_network(word, networks, shop);
+                unknown_network(word, networks, resolver);
             }
             between.extend(here);
         }
         between.sort_unstable();
         between.dedup();
         if between.len() < 2 && !broken {
-            shop.problem(PromiseProblem::Alone { discovery: name.clone(), at });
+            resolver.problem(PromiseProblem::Alone { discovery: name.clone(), at });
         }
         found.push(Discovery { name, between, at });
     }
@@ -201,13 +201,13 @@ fn networks_called(
 }
 
 /// Tells of a network that is not there, unless it is there with a problem of its own.
-pub(super) fn unknown_network(word: &Text, networks: &[Option<Network>], shop: &mut Workshop) {
+pub(super) fn unknown_network(word: &Text, networks: &[Option<Network>], resolver: &mut Resolver) {
     let kinds = [Kind::Network, Kind::Zone, Kind::Tunnel];
-    if shop.directory.find(&word.value).is_some_and(|entry| kinds.contains(&entry.kind)) {
+    if resolver.directory.find(&word.value).is_some_and(|entry| kinds.contains(&entry.kind)) {
         return;
     }
     let names = networks.iter().flatten().map(|network| network.name.as_str());
-    shop.problem(PromiseProblem::UnknownNetwork {
+    resolver.problem(PromiseProblem::UnknownNetwork {
         word: word.value.clone(),
         nearest: nearest(&word.value, names).map(str::to_owned),
         at: word.at,
@@ -221,30 +221,30 @@ fn end(
     words: &[Text],
     name: &Name,
     at: Span,
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Option<super::super::Place> {
     if words.is_empty() {
         let entry = name.clone();
-        shop.problem(PromiseProblem::Incomplete { table, entry, missing: key, at });
+        resolver.problem(PromiseProblem::Incomplete { table, entry, missing: key, at });
         return None;
     }
-    shop.place(words, at)
+    resolver.place(words, at)
 }
 
 /// The streams that can be built; the problems of the others are noted.
-pub(super) fn streams(drafts: &[draft::Stream], shop: &mut Workshop) -> Vec<Stream> {
+pub(super) fn streams(drafts: &[draft::Stream], resolver: &mut Resolver) -> Vec<Stream> {
     let mut seen = HashMap::new();
     let mut found = Vec::new();
     for draft in drafts {
-        let Some(name) = fresh("stream", &draft.name, &mut seen, shop) else { continue };
+        let Some(name) = fresh("stream", &draft.name, &mut seen, resolver) else { continue };
         let at = draft.name.at;
-        let from = end("stream", "from", &draft.from, &name, at, shop);
-        let to = end("stream", "to", &draft.to, &name, at, shop);
+        let from = end("stream", "from", &draft.from, &name, at, resolver);
+        let to = end("stream", "to", &draft.to, &name, at, resolver);
         if draft.mbps.is_none() {
             let (entry, missing) = (name.clone(), "mbps");
-            shop.problem(PromiseProblem::Incomplete { table: "stream", entry, missing, at });
+            resolver.problem(PromiseProblem::Incomplete { table: "stream", entry, missing, at });
         }
-        let mbps = rate("mbps", draft.mbps, shop);
+        let mbps = rate("mbps", draft.mbps, resolver);
         if let (Some(from), Some(to), Some(mbps)) = (from, to, mbps) {
             found.push(Stream { name, from, to, mbps, at });
         }
@@ -256,20 +256,20 @@ pub(super) fn streams(drafts: &[draft::Stream], shop: &mut Workshop) -> Vec<Stre
 pub(super) fn guarantees(
     draft: &draft::Draft,
     known: &HashMap<String, ServiceSet>,
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Vec<Guarantee> {
     let mut found = Vec::new();
     for (always, drafts) in [(false, &draft.never), (true, &draft.always)] {
         let table = if always { "always" } else { "never" };
         let mut seen = HashMap::new();
         for draft in drafts {
-            let Some(name) = fresh(table, &draft.name, &mut seen, shop) else { continue };
+            let Some(name) = fresh(table, &draft.name, &mut seen, resolver) else { continue };
             let at = draft.name.at;
-            let from = end(table, "from", &draft.from, &name, at, shop);
-            let to = end(table, "to", &draft.to, &name, at, shop);
+            let from = end(table, "from", &draft.from, &name, at, resolver);
+            let to = end(table, "to", &draft.to, &name, at, resolver);
             let any = [Text::new("any")];
             let words = draft.service.as_deref().unwrap_or(&any);
-            let service = services::some(words, at, known, shop);
+            let service = services::some(words, at, known, resolver);
             if let (Some(from), Some(to), Some(service)) = (from, to, service) {
                 found.push(Guarantee { name, always, from, to, service, at });
             }
@@ -279,12 +279,12 @@ pub(super) fn guarantees(
 }
 
 /// The findings that are kept.
-pub(super) fn known(drafts: &[(Text, Text)], shop: &mut Workshop) -> Vec<Known> {
+pub(super) fn known(drafts: &[(Text, Text)], resolver: &mut Resolver) -> Vec<Known> {
     let mut found = Vec::new();
     for (finding, reason) in drafts {
         if reason.value.trim().is_empty() {
             let (finding, at) = (finding.value.clone(), reason.at);
-            shop.problem(PromiseProblem::NoReason { finding, at });
+            resolver.problem(PromiseProblem::NoReason { finding, at });
         }
         let (at, reason) = (finding.at, reason.value.clone());
         found.push(Known { finding: finding.value.clone(), reason, at });
@@ -297,7 +297,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn dns_names_are_told_from_other_words() {
+    fn dns_names_are_reported_from_other_words() {
         for good in ["register.example.org", "*.example.net", "a-1.example.com"] {
             assert!(is_dns_name(good), "{good}");
         }

@@ -1,10 +1,10 @@
 //! Routes: subnets behind other routers, and which addresses a longer prefix leads elsewhere.
 
 use super::super::draft;
-use super::super::parts::{Network, NetworkId, Uplink, Zone};
+use super::super::model::{Network, NetworkId, Uplink, Zone};
 use super::super::place::Kind;
 use super::super::traffic::Route;
-use super::{NetworkProblem, Workshop, nearest_or};
+use super::{NetworkProblem, Resolver, nearest_or};
 use crate::addressing::Subnet;
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::name::{Name, nearest};
@@ -43,7 +43,7 @@ impl Diagnose for RouteProblem {
         match self {
             Self::Incomplete { route, missing, at } => error("incomplete-route", at)
                 .says(format!("route `{route}` does not say `{missing}`"))
-                .cure(match *missing {
+                .help(match *missing {
                     "to" => "add a line like `to = \"10.44.128.0/24\"`",
                     _ => "add a line like `via = \"10.44.10.9\"`, the router that leads there",
                 }),
@@ -51,8 +51,8 @@ impl Diagnose for RouteProblem {
                 .says(format!(
                     "`{word}` is neither a host nor the address of a device in one of the networks"
                 ))
-                .why("the gateway can only hand packets to a router that it reaches itself")
-                .cure(nearest_or(
+                .why("the next hop has to be in a network that the gateway is attached to")
+                .help(nearest_or(
                     nearest.as_ref(),
                     "write the router's address in the network where it is, or the host's name",
                 )),
@@ -61,31 +61,31 @@ impl Diagnose for RouteProblem {
                     "host `{host}` has no {} address, and {to} is reached by it",
                     if to.addr().is_ipv4() { "IPv4" } else { "IPv6" }
                 ))
-                .cure("give the host an address of that family"),
+                .help("give the host an address of that family"),
             Self::OtherFamily { via, to, at } => error("bad-router", at)
                 .says(format!("{via} and {to} are of different address families"))
-                .cure("write the router's address in the family of the subnet"),
+                .help("write the router's address in the family of the subnet"),
             Self::Everywhere { at } => error("bad-route", at)
-                .says("a route cannot lead everywhere")
-                .why("the default route follows from the uplink")
-                .cure("name the subnet that is behind the router"),
+                .says("a route cannot be the default route")
+                .why("the uplinks provide the default route")
+                .help("name the subnet that is behind the router"),
             Self::Within { to, network, at, first } => error("subnets-overlap", at)
-                .says(format!("{to} lies in network `{network}` itself"))
-                .why("its devices would have to be reached directly and through a router")
-                .cure("correct the subnet, or take the route out")
+                .says(format!("{to} is part of network `{network}` itself"))
+                .why("the gateway reaches that network directly")
+                .help("correct the subnet, or remove the route")
                 .also(*first, "the network"),
             Self::Twice { to, other, at, first } => error("subnets-overlap", at)
-                .says(format!("route `{other}` leads to {to} already"))
-                .cure("take one of the two out")
+                .says(format!("route `{other}` already leads to {to}"))
+                .help("remove one of the two")
                 .also(*first, "the other one"),
             Self::MeetsUplink { to, uplink, at, first } => error("subnets-overlap", at)
-                .says(format!("{to} shares addresses with uplink `{uplink}`"))
-                .why("an address must tell whether it is inside or outside")
-                .cure("correct the subnet")
+                .says(format!("{to} overlaps the subnet of uplink `{uplink}`"))
+                .why("every address must be either inside or outside")
+                .help("correct the subnet")
                 .also(*first, "the uplink"),
             Self::UnknownZone { word, nearest, at } => error("unknown-zone", at)
                 .says(format!("no zone is called `{word}`"))
-                .cure(nearest_or(nearest.as_ref(), "declare it as `[zone.NAME]`")),
+                .help(nearest_or(nearest.as_ref(), "declare it as `[zone.NAME]`")),
         }
     }
 }
@@ -97,12 +97,12 @@ pub(super) fn routes(
     networks: &[Option<Network>],
     uplinks: &[Uplink],
     zones: &[Zone],
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Vec<Route> {
     let mut routes: Vec<Route> = Vec::new();
     for draft in drafts {
-        if let Some(route) = route(draft, hosts, networks, zones, shop) {
-            meets(&route, networks, uplinks, &routes, shop);
+        if let Some(route) = route(draft, hosts, networks, zones, resolver) {
+            meets(&route, networks, uplinks, &routes, resolver);
             routes.push(route);
         }
     }
@@ -124,21 +124,21 @@ fn route(
     hosts: &[draft::Host],
     networks: &[Option<Network>],
     zones: &[Zone],
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Option<Route> {
     let name = Name::new(&draft.name.value).ok()?;
     let at = draft.name.at;
     for (missing, word) in [("to", &draft.to), ("via", &draft.via)] {
         if word.is_none() {
-            shop.problem(RouteProblem::Incomplete { route: name.clone(), missing, at });
+            resolver.problem(RouteProblem::Incomplete { route: name.clone(), missing, at });
         }
     }
-    let to = draft.to.as_ref().and_then(|word| subnet(word, shop));
-    let via = draft.via.as_ref().and_then(|word| via(word, to, hosts, networks, shop));
-    let zone = draft.zone.as_ref().map(|word| zone(word, zones, shop));
+    let to = draft.to.as_ref().and_then(|word| subnet(word, resolver));
+    let via = draft.via.as_ref().and_then(|word| via(word, to, hosts, networks, resolver));
+    let zone = draft.zone.as_ref().map(|word| zone(word, zones, resolver));
     let (to, (via, network), word) = (to?, via?, draft.via.as_ref()?);
     if via.is_ipv4() != to.addr().is_ipv4() {
-        shop.problem(RouteProblem::OtherFamily { via, to, at: word.at });
+        resolver.problem(RouteProblem::OtherFamily { via, to, at: word.at });
         return None;
     }
     let zone = match zone {
@@ -149,23 +149,23 @@ fn route(
     Some(Route { name, to, via, network, zone, reach, devices, at })
 }
 
-fn subnet(word: &Text, shop: &mut Workshop) -> Option<IpNet> {
+fn subnet(word: &Text, resolver: &mut Resolver) -> Option<IpNet> {
     let at = word.at;
     let Ok(to) = word.value.parse::<IpNet>() else {
-        shop.problem(NetworkProblem::NotASubnet { word: word.value.clone(), at });
+        resolver.problem(NetworkProblem::NotASubnet { word: word.value.clone(), at });
         return None;
     };
     if to != to.trunc() {
         let (word, prefix) = (word.value.clone(), to.trunc());
-        shop.problem(NetworkProblem::HostBits { word, prefix, at });
+        resolver.problem(NetworkProblem::HostBits { word, prefix, at });
         return None;
     }
     if to.prefix_len() == 0 {
-        shop.problem(RouteProblem::Everywhere { at });
+        resolver.problem(RouteProblem::Everywhere { at });
         return None;
     }
     if !AddressSet::from(to).is_disjoint(&super::networks::unusable()) {
-        shop.problem(NetworkProblem::Special { prefix: to, at });
+        resolver.problem(NetworkProblem::Special { prefix: to, at });
         return None;
     }
     Some(to)
@@ -176,7 +176,7 @@ fn via(
     to: Option<IpNet>,
     hosts: &[draft::Host],
     networks: &[Option<Network>],
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Option<(IpAddr, NetworkId)> {
     let mut address = word.value.parse::<IpAddr>().ok();
     if let Some(host) = hosts.iter().find(|host| host.name.value == word.value) {
@@ -186,7 +186,7 @@ fn via(
             .find(|own: &IpAddr| to.is_none_or(|to| to.addr().is_ipv4() == own.is_ipv4()));
         if let (None, Some(to)) = (address, to) {
             let host = word.value.clone();
-            shop.problem(RouteProblem::NoAddress { host, to, at: word.at });
+            resolver.problem(RouteProblem::NoAddress { host, to, at: word.at });
             return None;
         }
     }
@@ -200,17 +200,17 @@ fn via(
     if home.is_none() && (address.is_none() || networks.iter().all(Option::is_some)) {
         let names = hosts.iter().map(|host| host.name.value.as_str());
         let nearest = nearest(&word.value, names).map(str::to_owned);
-        shop.problem(RouteProblem::Via { word: word.value.clone(), nearest, at: word.at });
+        resolver.problem(RouteProblem::Via { word: word.value.clone(), nearest, at: word.at });
     }
     home
 }
 
-fn zone(word: &Text, zones: &[Zone], shop: &mut Workshop) -> Option<super::super::ZoneId> {
+fn zone(word: &Text, zones: &[Zone], resolver: &mut Resolver) -> Option<super::super::ZoneId> {
     let found = zones.iter().position(|zone| zone.name.as_str() == word.value);
-    let declared = shop.directory.find(&word.value).is_some_and(|e| e.kind == Kind::Zone);
+    let declared = resolver.directory.find(&word.value).is_some_and(|e| e.kind == Kind::Zone);
     if found.is_none() && !declared {
         let names = zones.iter().map(|zone| zone.name.as_str());
-        shop.problem(RouteProblem::UnknownZone {
+        resolver.problem(RouteProblem::UnknownZone {
             word: word.value.clone(),
             nearest: nearest(&word.value, names).map(str::to_owned),
             at: word.at,
@@ -224,23 +224,23 @@ fn meets(
     networks: &[Option<Network>],
     uplinks: &[Uplink],
     earlier: &[Route],
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) {
     let (to, at) = (route.to, route.at);
     for network in networks.iter().flatten() {
         if network.subnets.iter().any(|subnet| subnet.prefix().contains(&to)) {
             let (network, first) = (network.name.clone(), network.at);
-            shop.problem(RouteProblem::Within { to, network, at, first });
+            resolver.problem(RouteProblem::Within { to, network, at, first });
         }
     }
     if let Some(other) = earlier.iter().find(|other| other.to == to) {
         let (other, first) = (other.name.clone(), other.at);
-        shop.problem(RouteProblem::Twice { to, other, at, first });
+        resolver.problem(RouteProblem::Twice { to, other, at, first });
     }
     for uplink in uplinks {
         if !uplink.own().is_disjoint(&AddressSet::from(to)) {
             let (uplink, first) = (uplink.name.clone(), uplink.at);
-            shop.problem(RouteProblem::MeetsUplink { to, uplink, at, first });
+            resolver.problem(RouteProblem::MeetsUplink { to, uplink, at, first });
         }
     }
 }

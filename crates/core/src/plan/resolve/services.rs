@@ -1,12 +1,12 @@
 //! Services: declared ones, built-in ones and literals.
 
 use super::super::draft;
-use super::super::parts::{Service, Services};
-use super::{Workshop, names, nearest_or};
+use super::super::model::{Service, Services};
+use super::{Resolver, names};
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::graph;
 use crate::name::{Name, nearest};
-use crate::service::{BUILT_IN, LiteralProblem, built_in, parse_literal};
+use crate::service::{BUILT_IN, LiteralProblem, built_in, meant, parse_literal};
 use crate::source::{Span, Text};
 use crate::space::ServiceSet;
 use std::collections::HashMap;
@@ -16,7 +16,7 @@ use std::collections::HashMap;
 #[expect(missing_docs, reason = "the fields say what they hold")]
 pub enum ServiceProblem {
     /// Neither declared, nor built in, nor a literal.
-    Unknown { word: String, nearest: Option<String>, at: Span },
+    Unknown { word: String, meant: Vec<String>, at: Span },
     /// It looks like a literal, but is none.
     Literal { problem: LiteralProblem, at: Span },
     /// A service of this name is declared already.
@@ -35,33 +35,43 @@ impl Diagnose for ServiceProblem {
     fn diagnose(&self) -> Diagnosis {
         let error = |name, at: &Span| Diagnosis::new(name, Severity::Error, Some(*at));
         match self {
-            Self::Unknown { word, nearest, at } => error("unknown-service", at)
+            Self::Unknown { word, meant, at } => error("unknown-service", at)
                 .says(format!("no service is called `{word}`"))
-                .cure(nearest_or(
-                    nearest.as_ref(),
-                    "declare it as `[service.NAME]`, or write it as `tcp/443`, `udp/5000-5010` or `icmp/echo`",
-                )),
+                .help(match meant.as_slice() {
+                    [] => "declare it as `[service.NAME]`, or write it as `tcp/443`, `udp/5000-5010` or `icmp/echo`".to_owned(),
+                    [one] => format!("did you mean `{one}`?"),
+                    several => format!("it usually needs {}; list those", quoted(several)),
+                }),
             Self::Literal { problem, at } => {
-                error("bad-service", at).says(problem.says()).cure(problem.cure())
+                error("bad-service", at).says(problem.says()).help(problem.help())
             }
             Self::Twice { name, at, first } => error("service-taken", at)
                 .says(format!("service `{name}` is declared twice"))
-                .cure("give one of the two another name")
+                .help("give one of the two another name")
                 .also(*first, "declared here first"),
             Self::Shadows { name, built_in, at } => error("service-taken", at)
                 .says(format!("`{name}` is a built-in service and means {built_in}"))
                 .why("the same word would mean other ports here than everywhere else")
-                .cure("give yours another name, or use the built-in one"),
+                .help("give yours another name, or use the built-in one"),
             Self::Empty { name, at } => error("empty-service", at)
-                .says(format!("service `{name}` holds nothing"))
-                .cure("give it `ports = [\"tcp/…\"]` or `includes = [\"…\"]`"),
+                .says(format!("service `{name}` is empty"))
+                .help("give it `ports = [\"tcp/…\"]` or `includes = [\"…\"]`"),
             Self::Circle { names, at } => error("service-circle", at)
                 .says(format!("these services include each other: {}", names.join(" -> ")))
-                .cure("take one of them out of the other's `includes`"),
+                .help("remove one of them from the other's `includes`"),
             Self::NoneNamed { at } => error("empty-service", at)
                 .says("no service is named here")
-                .cure("name one, or write `any`"),
+                .help("name one, or write `any`"),
         }
+    }
+}
+
+/// `` `sip`, `rtp` and `stun` ``.
+fn quoted(words: &[String]) -> String {
+    let all: Vec<String> = words.iter().map(|word| format!("`{word}`")).collect();
+    match all.as_slice() {
+        [first @ .., last] if !first.is_empty() => format!("{} and {last}", first.join(", ")),
+        all => all.join(", "),
     }
 }
 
@@ -100,11 +110,11 @@ pub(in super::super) fn services(
 pub(super) fn uses(
     words: &[Text],
     known: &HashMap<String, ServiceSet>,
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Option<Services> {
     let mut problems = Vec::new();
     let found = services(words, known, &mut problems);
-    shop.problems.extend(problems.into_iter().map(Into::into));
+    resolver.problems.extend(problems.into_iter().map(Into::into));
     found
 }
 
@@ -113,13 +123,13 @@ pub(super) fn some(
     words: &[Text],
     owner: Span,
     known: &HashMap<String, ServiceSet>,
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Option<Services> {
     if words.is_empty() {
-        shop.problem(ServiceProblem::NoneNamed { at: owner });
+        resolver.problem(ServiceProblem::NoneNamed { at: owner });
         return None;
     }
-    uses(words, known, shop)
+    uses(words, known, resolver)
 }
 
 fn one(word: &Text, known: &HashMap<String, ServiceSet>) -> Result<ServiceSet, ServiceProblem> {
@@ -136,23 +146,23 @@ fn one(word: &Text, known: &HashMap<String, ServiceSet>) -> Result<ServiceSet, S
         None => {
             let names = known.keys().map(String::as_str);
             let all = names.chain(BUILT_IN.iter().map(|service| service.name));
-            Err(ServiceProblem::Unknown {
-                word: text.to_owned(),
-                nearest: nearest(text, all).map(str::to_owned),
-                at: word.at,
-            })
+            let by_word = meant(text).into_iter().map(str::to_owned).collect();
+            let near = || nearest(text, all).into_iter().map(str::to_owned).collect();
+            let meant: Vec<String> =
+                Some(by_word).filter(|all: &Vec<_>| !all.is_empty()).unwrap_or_else(near);
+            Err(ServiceProblem::Unknown { word: text.to_owned(), meant, at: word.at })
         }
     }
 }
 
 /// The services that the draft declares, each resolved after those it includes.
-pub(super) fn declare(drafts: &[draft::Service], shop: &mut Workshop) -> Vec<Service> {
+pub(super) fn declare(drafts: &[draft::Service], resolver: &mut Resolver) -> Vec<Service> {
     let mut first: HashMap<Name, Span> = HashMap::new();
     let mut fresh: Vec<(Name, &draft::Service)> = Vec::new();
     for draft in drafts {
-        let Some(name) = names::name(&draft.name, shop) else { continue };
+        let Some(name) = names::name(&draft.name, resolver) else { continue };
         if let Some(&before) = first.get(&name) {
-            shop.problem(ServiceProblem::Twice { name, at: draft.name.at, first: before });
+            resolver.problem(ServiceProblem::Twice { name, at: draft.name.at, first: before });
             continue;
         }
         first.insert(name.clone(), draft.name.at);
@@ -168,17 +178,17 @@ pub(super) fn declare(drafts: &[draft::Service], shop: &mut Workshop) -> Vec<Ser
     if let Some(circle) = sorted.circle {
         let at = fresh[circle[0]].1.name.at;
         let names = circle.iter().map(|index| fresh[*index].0.to_string()).collect();
-        shop.problem(ServiceProblem::Circle { names, at });
+        resolver.problem(ServiceProblem::Circle { names, at });
     }
     let mut known: HashMap<String, ServiceSet> = HashMap::new();
     let mut done: Vec<(usize, Service)> = Vec::new();
     for index in sorted.order {
         let (name, draft) = (fresh[index].0.clone(), fresh[index].1);
-        let set = declared_set(&name, draft, &known, shop);
+        let set = declared_set(&name, draft, &known, resolver);
         known.insert(name.to_string(), set.clone());
         done.push((index, Service { name, set, at: draft.name.at }));
     }
-    // What is left is part of a circle, or needs one. It has been told of; its name is known.
+    // What is left is part of a circle, or needs one. It has been reported; its name is known.
     for (index, (name, draft)) in fresh.iter().enumerate() {
         if !known.contains_key(name.as_str()) {
             let set = ServiceSet::empty();
@@ -193,10 +203,10 @@ fn declared_set(
     name: &Name,
     draft: &draft::Service,
     known: &HashMap<String, ServiceSet>,
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> ServiceSet {
     if draft.ports.is_empty() && draft.includes.is_empty() {
-        shop.problem(ServiceProblem::Empty { name: name.clone(), at: draft.name.at });
+        resolver.problem(ServiceProblem::Empty { name: name.clone(), at: draft.name.at });
     }
     let mut problems = Vec::new();
     let mut set = ServiceSet::empty();
@@ -216,6 +226,6 @@ fn declared_set(
             at: draft.name.at,
         });
     }
-    shop.problems.extend(problems.into_iter().map(Into::into));
+    resolver.problems.extend(problems.into_iter().map(Into::into));
     set
 }

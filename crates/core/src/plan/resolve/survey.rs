@@ -1,9 +1,9 @@
 //! The lie of the land: what is inside, what is internet, and what is the gateway's own.
 
-use super::super::parts::{Network, Site, Uplink};
+use super::super::model::{Network, Site, Uplink};
 use super::super::place::Directory;
 use super::super::traffic::{Domain, Route};
-use crate::addressing::{StandIn, Subnet, multicast, not_global};
+use crate::addressing::{Placeholder, Subnet, multicast, not_global};
 use crate::space::AddressSet;
 
 /// Works all of it out, for places to be made of.
@@ -24,9 +24,9 @@ pub(super) fn survey(
     directory.gateway = subnets().map(Subnet::gateway).collect::<AddressSet>().union(&outside);
     let space: AddressSet = site.space.iter().copied().collect();
     let named: AddressSet =
-        domains.iter().map(|domain| domain.stand_in).map(StandIn::set).collect();
-    let leased = uplinks.iter().filter_map(|uplink| uplink.stand_in).map(StandIn::set);
-    directory.stand_ins = named.union(&leased.collect());
+        domains.iter().map(|domain| domain.placeholder).map(Placeholder::set).collect();
+    let leased = uplinks.iter().filter_map(|uplink| uplink.placeholder).map(Placeholder::set);
+    directory.placeholders = named.union(&leased.collect());
     // What is for everyone on an uplink's cable is nobody on the internet.
     let everyone = uplinks.iter().flat_map(Uplink::subnets);
     let everyone: AddressSet =

@@ -1,11 +1,11 @@
 //! Switches, access points and Wi-Fi names.
 
 use super::super::draft;
-use super::super::parts::{Gateway, Network, NetworkId};
+use super::super::model::{Gateway, Network, NetworkId};
 use super::super::wiring::{
     AccessPoint, AccessPointId, Hang, Switch, SwitchId, SwitchPort, Tagged, Wifi, Wiring,
 };
-use super::{Workshop, names, nearest_or};
+use super::{Resolver, names, nearest_or};
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::graph;
 use crate::name::{Name, nearest};
@@ -50,7 +50,7 @@ impl Diagnose for WiringProblem {
         match self {
             Self::Incomplete { what, missing, at } => error("incomplete-wiring", at)
                 .says(format!("{what} does not say `{missing}`"))
-                .cure(match *missing {
+                .help(match *missing {
                     "hangs-on" => {
                         "add a line like `hangs-on = \"lan1\"`, or \"rack:13\" for a switch port"
                     }
@@ -59,49 +59,51 @@ impl Diagnose for WiringProblem {
                     _ => "add a line like `name = \"Fernside Guests\"`, as people see it",
                 }),
             Self::Twice { name, at, first } => error("name-taken", at)
-                .says(format!("a switch, access point or Wi-Fi name is called `{name}` already"))
-                .cure("give one of the two another name")
+                .says(format!(
+                    "`{name}` is already the name of a switch, access point or Wi-Fi network"
+                ))
+                .help("give one of the two another name")
                 .also(*first, "declared here"),
             Self::UnknownHang { word, nearest, at } => error("unknown-port", at)
                 .says(format!("`{word}` is neither a port of the gateway nor one of a switch"))
-                .cure(nearest_or(
+                .help(nearest_or(
                     nearest.as_ref(),
                     "write a port of `gateway.ports`, an aggregate, or `switch:port`",
                 )),
             Self::UnknownPort { switch, port, at } => error("unknown-port", at)
                 .says(format!("switch `{switch}` has no port `{port}`"))
-                .cure(format!("declare it in `[switch.{switch}.ports]`")),
+                .help(format!("declare it in `[switch.{switch}.ports]`")),
             Self::PortCount { count, at } => error("bad-port-name", at)
                 .says(format!("a switch has 1 to {MOST_PORTS} ports, not {count}"))
-                .cure("write how many ports it has, as in `has-ports = 24`"),
+                .help("write how many ports it has, as in `has-ports = 24`"),
             Self::Beyond { switch, port, count, at, first } => error("unknown-port", at)
                 .says(format!("switch `{switch}` has the ports 1 to {count}, and no port {port}"))
-                .cure("correct the port, or `has-ports`")
+                .help("correct the port, or `has-ports`")
                 .also(*first, "as many as this"),
             Self::Circle { names, at } => error("switch-circle", at)
-                .says(format!("these switches hang on each other: {}", names.join(" -> ")))
-                .why("none of them leads to the gateway")
-                .cure("let one of them hang on a port of the gateway"),
+                .says(format!("these switches are connected in a loop: {}", names.join(" -> ")))
+                .why("none of them is connected to the gateway")
+                .help("connect one of them to a port of the gateway"),
             Self::PortRange { word, at } => error("bad-port-name", at)
                 .says(format!("`{word}` is not a port, nor a range of ports"))
-                .cure("write \"7\", \"3-12\", or the port's name"),
+                .help("write \"7\", \"3-12\", or the port's name"),
             Self::PortTwice { switch, port, at, first } => error("port-twice", at)
                 .says(format!("port {port} of switch `{switch}` is declared twice"))
-                .cure("let each port stand in one entry")
+                .help("list each port in one entry only")
                 .also(*first, "the other one"),
             Self::NotCarried { word, reason, nearest, at } => error("not-carried", at)
                 .says(format!("a port cannot carry `{word}`: {reason}"))
-                .cure(nearest_or(nearest.as_ref(), "name a network, or give it a `vlan`")),
+                .help(nearest_or(nearest.as_ref(), "name a network, or give it a `vlan`")),
             Self::Band { word, at } => error("unknown-choice", at)
                 .says(format!("`{word}` is not a Wi-Fi band"))
-                .cure("write \"2.4\", \"5\" or \"6\" (GHz)"),
+                .help("write \"2.4\", \"5\" or \"6\" (GHz)"),
             Self::Shown { length, at } => error("bad-wifi-name", at)
-                .says(format!("a Wi-Fi name has 1 to 32 bytes, and this one has {length}"))
-                .why("IEEE 802.11 has no room for more")
-                .cure("shorten it"),
+                .says(format!("a Wi-Fi name has 1 to 32 bytes; this one has {length}"))
+                .why("IEEE 802.11 limits an SSID to 32 bytes")
+                .help("shorten it"),
             Self::UnknownAccessPoint { word, nearest, at } => error("unknown-access-point", at)
                 .says(format!("no access point is called `{word}`"))
-                .cure(nearest_or(nearest.as_ref(), "declare it as `[access-point.NAME]`")),
+                .help(nearest_or(nearest.as_ref(), "declare it as `[access-point.NAME]`")),
         }
     }
 }
@@ -121,48 +123,50 @@ pub(super) fn wiring(
     draft: &draft::Draft,
     gateway: &Gateway,
     networks: &[Option<Network>],
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Wiring {
     let mut seen: HashMap<Name, Span> = HashMap::new();
     let switches =
-        draft.switches.iter().filter_map(|s| Some((fresh(&s.name, &mut seen, shop)?, s)));
+        draft.switches.iter().filter_map(|s| Some((fresh(&s.name, &mut seen, resolver)?, s)));
     let known = Known { gateway, networks, switches: switches.collect() };
     let mut wiring = Wiring::default();
     let mut whole = true;
     for (name, draft) in &known.switches {
-        let ports = ports(name, draft, &known, shop);
-        let has_ports = has_ports(name, draft, shop);
+        let ports = ports(name, draft, &known, resolver);
+        let has_ports = has_ports(name, draft, resolver);
         let what = format!("switch `{name}`");
-        let hang = hang(draft.hangs_on.as_ref(), &what, draft.name.at, &known, shop);
+        let hang = hang(draft.hangs_on.as_ref(), &what, draft.name.at, &known, resolver);
         whole &= hang.is_some();
         let hangs_on = hang.unwrap_or(Hang::Gateway(String::new()));
         let uplinks = draft.uplinks.iter().map(|word| word.value.clone()).collect();
         let (name, at) = (name.clone(), draft.name.at);
         wiring.switches.push(Switch { name, hangs_on, uplinks, has_ports, ports, at });
     }
-    circle(&wiring.switches, shop);
+    circle(&wiring.switches, resolver);
     let mut points: Vec<(Name, &draft::AccessPoint)> = Vec::new();
     for draft in &draft.access_points {
-        let Some(name) = fresh(&draft.name, &mut seen, shop) else { continue };
+        let Some(name) = fresh(&draft.name, &mut seen, resolver) else { continue };
         let what = format!("access point `{name}`");
-        if let Some(hangs_on) = hang(draft.hangs_on.as_ref(), &what, draft.name.at, &known, shop) {
+        if let Some(hangs_on) =
+            hang(draft.hangs_on.as_ref(), &what, draft.name.at, &known, resolver)
+        {
             let (name, at) = (name.clone(), draft.name.at);
             wiring.access_points.push(AccessPoint { name, hangs_on, at });
         }
         points.push((name, draft));
     }
-    existing_ports(&wiring, whole, draft, shop);
+    existing_ports(&wiring, whole, draft, resolver);
     // A Wi-Fi name may well be called like the access point that sends it.
     let mut seen = HashMap::new();
     let all = draft.wifi.iter();
-    wiring.wifi = all.filter_map(|w| wifi(w, &points, &known, &mut seen, shop)).collect();
+    wiring.wifi = all.filter_map(|w| wifi(w, &points, &known, &mut seen, resolver)).collect();
     wiring
 }
 
-fn fresh(word: &Text, seen: &mut HashMap<Name, Span>, shop: &mut Workshop) -> Option<Name> {
-    let name = names::name(word, shop)?;
+fn fresh(word: &Text, seen: &mut HashMap<Name, Span>, resolver: &mut Resolver) -> Option<Name> {
+    let name = names::name(word, resolver)?;
     if let Some(first) = seen.insert(name.clone(), word.at) {
-        shop.problem(WiringProblem::Twice { name, at: word.at, first });
+        resolver.problem(WiringProblem::Twice { name, at: word.at, first });
         return None;
     }
     Some(name)
@@ -173,11 +177,11 @@ fn hang(
     what: &str,
     at: Span,
     known: &Known<'_>,
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Option<Hang> {
     let Some(word) = word else {
         let what = what.to_owned();
-        shop.problem(WiringProblem::Incomplete { what, missing: "hangs-on", at });
+        resolver.problem(WiringProblem::Incomplete { what, missing: "hangs-on", at });
         return None;
     };
     let gateway = known.gateway;
@@ -192,7 +196,7 @@ fn hang(
         }
     }
     let switches = known.switches.iter().map(|entry| entry.0.as_str());
-    shop.problem(WiringProblem::UnknownHang {
+    resolver.problem(WiringProblem::UnknownHang {
         word: word.value.clone(),
         nearest: nearest(&word.value, own().map(String::as_str).chain(switches)).map(str::to_owned),
         at: word.at,
@@ -200,7 +204,7 @@ fn hang(
     None
 }
 
-fn circle(switches: &[Switch], shop: &mut Workshop) {
+fn circle(switches: &[Switch], resolver: &mut Resolver) {
     let needs = switches.iter().map(|switch| match &switch.hangs_on {
         Hang::Switch(id, _) => vec![id.index()],
         Hang::Gateway(_) => Vec::new(),
@@ -209,12 +213,12 @@ fn circle(switches: &[Switch], shop: &mut Workshop) {
     if let Some(circle) = graph::sort(&needs).circle {
         let at = switches[circle[0]].at;
         let names = circle.iter().map(|index| switches[*index].name.to_string()).collect();
-        shop.problem(WiringProblem::Circle { names, at });
+        resolver.problem(WiringProblem::Circle { names, at });
     }
 }
 
 /// Checks that whatever hangs on a switch port hangs on one that is declared.
-fn existing_ports(wiring: &Wiring, whole: bool, draft: &draft::Draft, shop: &mut Workshop) {
+fn existing_ports(wiring: &Wiring, whole: bool, draft: &draft::Draft, resolver: &mut Resolver) {
     if !whole {
         return;
     }
@@ -230,7 +234,7 @@ fn existing_ports(wiring: &Wiring, whole: bool, draft: &draft::Draft, shop: &mut
             let mut place = words.filter(|entry| entry.0.value == name.as_str());
             let at = place.find_map(|entry| entry.1.as_ref()).map_or(switch.at, |word| word.at);
             let (switch, port) = (switch.name.clone(), port.clone());
-            shop.problem(WiringProblem::UnknownPort { switch, port, at });
+            resolver.problem(WiringProblem::UnknownPort { switch, port, at });
         }
     }
 }
@@ -239,28 +243,29 @@ fn ports(
     switch: &Name,
     draft: &draft::Switch,
     known: &Known<'_>,
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Vec<SwitchPort> {
     let mut ports: Vec<SwitchPort> = Vec::new();
     for entry in &draft.ports {
         let at = entry.name.at;
         let Some(names) = port_names(&entry.name.value) else {
-            shop.problem(WiringProblem::PortRange { word: entry.name.value.clone(), at });
+            resolver.problem(WiringProblem::PortRange { word: entry.name.value.clone(), at });
             continue;
         };
         let tagged = match &entry.tagged {
             Some(words) if words.iter().any(|word| word.value == "all") => Tagged::All,
             Some(words) => {
-                let carried = words.iter().filter_map(|word| carried(word, true, known, shop));
+                let carried = words.iter().filter_map(|word| carried(word, true, known, resolver));
                 Tagged::These(carried.collect())
             }
             None => Tagged::These(Vec::new()),
         };
-        let untagged = entry.untagged.as_ref().and_then(|word| carried(word, false, known, shop));
+        let untagged =
+            entry.untagged.as_ref().and_then(|word| carried(word, false, known, resolver));
         for name in names {
             if let Some(first) = ports.iter().find(|port| port.name == name) {
                 let (switch, first) = (switch.clone(), first.at);
-                shop.problem(WiringProblem::PortTwice { switch, port: name, at, first });
+                resolver.problem(WiringProblem::PortTwice { switch, port: name, at, first });
                 continue;
             }
             ports.push(SwitchPort { name, tagged: tagged.clone(), untagged, at });
@@ -270,12 +275,12 @@ fn ports(
 }
 
 /// How many ports a switch says that it has; and which of those that are spoken of are beyond.
-fn has_ports(switch: &Name, draft: &draft::Switch, shop: &mut Workshop) -> Option<u16> {
+fn has_ports(switch: &Name, draft: &draft::Switch, resolver: &mut Resolver) -> Option<u16> {
     let said = draft.has_ports.as_ref()?;
     let count =
         u16::try_from(said.value).ok().filter(|n| (1..=MOST_PORTS).contains(&u32::from(*n)));
     let Some(count) = count else {
-        shop.problem(WiringProblem::PortCount { count: said.value, at: said.at });
+        resolver.problem(WiringProblem::PortCount { count: said.value, at: said.at });
         return None;
     };
     let own = draft.ports.iter().map(|entry| &entry.name);
@@ -286,7 +291,7 @@ fn has_ports(switch: &Name, draft: &draft::Switch, shop: &mut Workshop) -> Optio
         });
         if let Some(port) = beyond {
             let (switch, first) = (switch.clone(), said.at);
-            shop.problem(WiringProblem::Beyond { switch, port, count, at: word.at, first });
+            resolver.problem(WiringProblem::Beyond { switch, port, count, at: word.at, first });
         }
     }
     Some(count)
@@ -306,7 +311,12 @@ fn port_names(word: &str) -> Option<Vec<String>> {
 }
 
 /// A network that a port carries, with its tag or without.
-fn carried(word: &Text, tagged: bool, known: &Known<'_>, shop: &mut Workshop) -> Option<NetworkId> {
+fn carried(
+    word: &Text,
+    tagged: bool,
+    known: &Known<'_>,
+    resolver: &mut Resolver,
+) -> Option<NetworkId> {
     let built = known.networks.iter().enumerate();
     let mut built = built.filter_map(|(index, network)| Some((index, network.as_ref()?)));
     let found = built.find(|(_, network)| network.name.as_str() == word.value);
@@ -316,11 +326,11 @@ fn carried(word: &Text, tagged: bool, known: &Known<'_>, shop: &mut Workshop) ->
             "it has no VLAN id to be tagged with"
         }
         Some((index, _)) => return Some(NetworkId(index)),
-        None if shop.declares_network(&word.value) => return None,
+        None if resolver.declares_network(&word.value) => return None,
         None => "no network has that name",
     };
     let names = known.networks.iter().flatten().map(|network| network.name.as_str());
-    shop.problem(WiringProblem::NotCarried {
+    resolver.problem(WiringProblem::NotCarried {
         word: word.value.clone(),
         reason,
         nearest: nearest(&word.value, names).filter(|_| found.is_none()).map(str::to_owned),
@@ -334,13 +344,13 @@ fn wifi(
     points: &[(Name, &draft::AccessPoint)],
     known: &Known<'_>,
     seen: &mut HashMap<Name, Span>,
-    shop: &mut Workshop,
+    resolver: &mut Resolver,
 ) -> Option<Wifi> {
-    let name = fresh(&draft.name, seen, shop)?;
+    let name = fresh(&draft.name, seen, resolver)?;
     let at = draft.name.at;
     let mut missing = |missing| {
         let what = format!("Wi-Fi `{name}`");
-        shop.problem(WiringProblem::Incomplete { what, missing, at });
+        resolver.problem(WiringProblem::Incomplete { what, missing, at });
     };
     if draft.shown.is_none() {
         missing("name");
@@ -352,21 +362,21 @@ fn wifi(
         missing("on");
     }
     if let Some(shown) = draft.shown.as_ref().filter(|s| !(1..=32).contains(&s.value.len())) {
-        shop.problem(WiringProblem::Shown { length: shown.value.len(), at: shown.at });
+        resolver.problem(WiringProblem::Shown { length: shown.value.len(), at: shown.at });
     }
-    let network = draft.network.as_ref().and_then(|word| carried(word, true, known, shop));
+    let network = draft.network.as_ref().and_then(|word| carried(word, true, known, resolver));
     let mut bands = Vec::new();
     for word in &draft.bands {
         match ["2.4", "5", "6"].into_iter().find(|band| *band == word.value) {
             Some(band) => bands.push(band),
-            None => shop.problem(WiringProblem::Band { word: word.value.clone(), at: word.at }),
+            None => resolver.problem(WiringProblem::Band { word: word.value.clone(), at: word.at }),
         }
     }
     let mut on = Vec::new();
     for word in &draft.on {
         match points.iter().position(|point| point.0.as_str() == word.value) {
             Some(index) => on.push(AccessPointId(index)),
-            None => shop.problem(WiringProblem::UnknownAccessPoint {
+            None => resolver.problem(WiringProblem::UnknownAccessPoint {
                 word: word.value.clone(),
                 nearest: nearest(&word.value, points.iter().map(|p| p.0.as_str()))
                     .map(str::to_owned),

@@ -1,10 +1,10 @@
 //! Two plans in one numbering: which networks, uplinks and domains are the same.
 
-use crate::addressing::StandIn;
+use crate::addressing::Placeholder;
 use crate::plan::{Network, Plan};
-use crate::space::{AddressSet, IntervalSet, Leg, Match, PacketSet};
+use crate::space::{AddressSet, Interface, IntervalSet, Match, PacketSet};
 
-/// Which legs of two plans are the same: by name, else by what is on them. So with domains.
+/// Which interfaces of two plans are the same: by name, else by what is on them. So with domains.
 #[derive(Clone, Debug)]
 pub(crate) struct Joint {
     pub(super) old: Side,
@@ -15,12 +15,12 @@ pub(crate) struct Joint {
 /// How one plan's packets are called among those of two.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Side {
-    /// For each leg, its number in both; the gateway's own last.
-    legs: Vec<Leg>,
+    /// For each interface, its number in both; the gateway's own last.
+    interfaces: Vec<Interface>,
     /// What stands for the same thing under another number.
-    moved: Vec<(StandIn, StandIn)>,
+    moved: Vec<(Placeholder, Placeholder)>,
     /// What stands for something in the other plan alone: here, an address on the internet like any other.
-    strangers: Vec<StandIn>,
+    strangers: Vec<Placeholder>,
 }
 
 /// Numbers of what only the old plan has begin here, so that they are nobody else's.
@@ -33,30 +33,30 @@ impl Joint {
         let mut here = |same: Option<usize>| {
             let next = count;
             count += usize::from(same.is_none());
-            Leg(same.unwrap_or(next) as u16)
+            Interface(same.unwrap_or(next) as u16)
         };
         let networks = paired(old.networks(), new.networks(), |n| n.name.as_str(), same_subnets);
-        let mut legs: Vec<Leg> = networks.into_iter().map(&mut here).collect();
+        let mut interfaces: Vec<Interface> = networks.into_iter().map(&mut here).collect();
         let uplinks = paired(old.uplinks(), new.uplinks(), |u| u.name.as_str(), |_, _| true);
         let first = new.networks().len();
-        legs.extend(uplinks.iter().map(|same| here(same.map(|index| first + index))));
+        interfaces.extend(uplinks.iter().map(|same| here(same.map(|index| first + index))));
         let outer = count;
-        legs.push(Leg(outer as u16));
-        let mut own: Vec<Leg> = (0..new.gateway_leg().0).map(Leg).collect();
-        own.push(Leg(outer as u16));
+        interfaces.push(Interface(outer as u16));
+        let mut own: Vec<Interface> = (0..new.gateway_interface().0).map(Interface).collect();
+        own.push(Interface(outer as u16));
         let mut joint = Self {
-            old: Side { legs, ..Side::default() },
-            new: Side { legs: own, ..Side::default() },
+            old: Side { interfaces, ..Side::default() },
+            new: Side { interfaces: own, ..Side::default() },
             outer,
         };
         let domains =
             paired(old.domains(), new.domains(), |d| d.name.as_str(), |a, b| a.names == b.names);
-        joint.stand_ins(&domains, new.domains().len(), StandIn::Domain);
-        joint.stand_ins(&uplinks, new.uplinks().len(), StandIn::Uplink);
+        joint.placeholders(&domains, new.domains().len(), Placeholder::Domain);
+        joint.placeholders(&uplinks, new.uplinks().len(), Placeholder::Uplink);
         joint
     }
 
-    fn stand_ins(&mut self, pairs: &[Option<usize>], new: usize, kind: fn(u16) -> StandIn) {
+    fn placeholders(&mut self, pairs: &[Option<usize>], new: usize, kind: fn(u16) -> Placeholder) {
         for (index, same) in pairs.iter().enumerate() {
             let own = kind(index as u16);
             let number = same.map_or(OLD_ONLY + index as u16, |same| same as u16);
@@ -71,7 +71,7 @@ impl Joint {
         self.old.strangers.extend((0..new).filter(known).map(|index| kind(index as u16)));
     }
 
-    /// How many legs there are before the gateway's own.
+    /// How many interfaces there are before the gateway's own.
     pub(super) fn outer(&self) -> usize {
         self.outer
     }
@@ -79,17 +79,19 @@ impl Joint {
     /// A set of both plans, as packets of the new plan, and as packets of the old one where they concern
     /// what only that has.
     pub(super) fn apart(&self, packets: &PacketSet) -> Vec<(bool, PacketSet)> {
-        let gone: AddressSet = self.new.strangers.iter().map(|stand_in| stand_in.set()).collect();
+        let gone: AddressSet =
+            self.new.strangers.iter().map(|placeholder| placeholder.set()).collect();
         let (mut new, mut old) = (Vec::new(), Vec::new());
         for product in packets.products() {
             let to_gone = |set: &AddressSet| !gone.is_empty() && !set.is_disjoint(&gone);
             let concerns_gone = to_gone(&product.destination) || to_gone(&product.source);
             let spans = product.enters.spans().iter().flat_map(|(low, high)| low.0..=high.0);
-            let legs: Vec<Leg> = spans.map(Leg).collect();
-            let (here, there): (Vec<Leg>, Vec<Leg>) =
-                legs.iter().partition(|leg| self.new.own(**leg).is_some());
-            let only = |legs: &[Leg], side: &Side, product: &Match| {
-                let enters: IntervalSet<Leg> = legs.iter().filter_map(|l| side.own(*l)).collect();
+            let interfaces: Vec<Interface> = spans.map(Interface).collect();
+            let (here, there): (Vec<Interface>, Vec<Interface>) =
+                interfaces.iter().partition(|interface| self.new.own(**interface).is_some());
+            let only = |interfaces: &[Interface], side: &Side, product: &Match| {
+                let enters: IntervalSet<Interface> =
+                    interfaces.iter().filter_map(|l| side.own(*l)).collect();
                 (!enters.is_empty()).then(|| Match { enters, ..product.clone() })
             };
             if concerns_gone {
@@ -99,7 +101,7 @@ impl Joint {
                 };
                 let (source, destination) = (just(&product.source), just(&product.destination));
                 let part = Match { source, destination, ..product.clone() };
-                old.extend(only(&legs, &self.old, &part).map(|part| self.old.back(part)));
+                old.extend(only(&interfaces, &self.old, &part).map(|part| self.old.back(part)));
             }
             old.extend(only(&there, &self.old, &product).map(|part| self.old.back(part)));
             let product = Match {
@@ -115,38 +117,41 @@ impl Joint {
 }
 
 impl Side {
-    /// For each leg, its number in both.
-    pub(super) fn legs(&self) -> &[Leg] {
-        &self.legs
+    /// For each interface, its number in both.
+    pub(super) fn interfaces(&self) -> &[Interface] {
+        &self.interfaces
     }
 
-    /// The legs that only the other plan has.
-    pub(crate) fn lacking(&self) -> impl Iterator<Item = Leg> + '_ {
-        let gateway = self.legs.last().map_or(0, |leg| leg.0);
-        (0..gateway).map(Leg).filter(|leg| !self.legs.contains(leg))
+    /// The interfaces that only the other plan has.
+    pub(crate) fn lacking(&self) -> impl Iterator<Item = Interface> + '_ {
+        let gateway = self.interfaces.last().map_or(0, |interface| interface.0);
+        (0..gateway).map(Interface).filter(|interface| !self.interfaces.contains(interface))
     }
 
-    fn own(&self, leg: Leg) -> Option<Leg> {
-        self.legs.iter().position(|other| *other == leg).map(|place| Leg(place as u16))
+    fn own(&self, interface: Interface) -> Option<Interface> {
+        self.interfaces
+            .iter()
+            .position(|other| *other == interface)
+            .map(|place| Interface(place as u16))
     }
 
     /// A set of this plan as one of both.
     pub(crate) fn joined(&self, packets: &PacketSet) -> PacketSet {
-        let moved = packets.on_legs(|leg| self.leg(leg));
+        let moved = packets.on_interfaces(|interface| self.interface(interface));
         if self.moved.is_empty() && self.strangers.is_empty() {
             return moved;
         }
         moved.products().map(|product| self.readdressed(product)).collect()
     }
 
-    /// The number of a leg in both; those of translated packets follow on.
-    fn leg(&self, leg: Leg) -> Leg {
-        let gateway = self.legs.len() - 1;
-        match self.legs.get(usize::from(leg.0)) {
-            Some(leg) => *leg,
+    /// The number of an interface in both; those of translated packets follow on.
+    fn interface(&self, interface: Interface) -> Interface {
+        let gateway = self.interfaces.len() - 1;
+        match self.interfaces.get(usize::from(interface.0)) {
+            Some(interface) => *interface,
             None => {
-                let came_by = self.legs[usize::from(leg.0) - gateway - 1];
-                Leg(self.legs[gateway].0 + 1 + came_by.0)
+                let came_by = self.interfaces[usize::from(interface.0) - gateway - 1];
+                Interface(self.interfaces[gateway].0 + 1 + came_by.0)
             }
         }
     }
@@ -154,7 +159,7 @@ impl Side {
     /// A product of this plan as one of both.
     pub(super) fn product(&self, product: &Match) -> Match {
         let spans = product.enters.spans().iter().flat_map(|(low, high)| low.0..=high.0);
-        let enters = spans.map(|leg| self.leg(Leg(leg))).collect();
+        let enters = spans.map(|interface| self.interface(Interface(interface))).collect();
         self.readdressed(Match { enters, ..product.clone() })
     }
 
@@ -170,8 +175,8 @@ impl Side {
         if self.moved.is_empty() && self.strangers.is_empty() {
             return set.clone();
         }
-        let all = |pairs: &mut dyn Iterator<Item = StandIn>| -> AddressSet {
-            pairs.map(StandIn::set).collect()
+        let all = |pairs: &mut dyn Iterator<Item = Placeholder>| -> AddressSet {
+            pairs.map(Placeholder::set).collect()
         };
         let from = all(&mut self.moved.iter().map(|(from, _)| *from));
         let to = all(&mut self.moved.iter().map(|(_, to)| *to));
@@ -193,10 +198,10 @@ impl Side {
         })
     }
 
-    /// A product of both as one of this plan, its legs apart.
+    /// A product of both as one of this plan, its interfaces apart.
     fn back(&self, product: Match) -> Match {
         let turned = self.moved.iter().map(|(from, to)| (*to, *from)).collect();
-        let back = Self { legs: Vec::new(), moved: turned, strangers: Vec::new() };
+        let back = Self { interfaces: Vec::new(), moved: turned, strangers: Vec::new() };
         back.readdressed(product)
     }
 }

@@ -4,7 +4,7 @@
 use crate::meaning::Meaning;
 use crate::name::Name;
 use crate::plan::{Host, Plan};
-use crate::space::{AddressSet, IntervalSet, Leg, Match, PacketSet};
+use crate::space::{AddressSet, Interface, IntervalSet, Match, PacketSet};
 use crate::verdict::Verdict;
 use std::net::IpAddr;
 
@@ -18,7 +18,7 @@ pub struct MovedHost {
     pub before: Vec<IpAddr>,
     /// Its addresses now.
     pub after: Vec<IpAddr>,
-    /// What got through from it or to it, and does not any more; with its new addresses, on the new plan's legs.
+    /// What got through from it or to it, and does not any more; with its new addresses, on the new plan's interfaces.
     pub loses: PacketSet,
     /// What gets through now, and did not.
     pub gains: PacketSet,
@@ -67,15 +67,15 @@ fn through(meaning: &Meaning<'_>, host: &Host, own: IpAddr) -> PacketSet {
     let somebody = zones.fold(AddressSet::empty(), |all, zone| all.union(zone));
     let near =
         gateway_of(plan, host, own).map_or(somebody.clone(), |own| somebody.union(&own.into()));
-    let enters = IntervalSet::point(plan.network_leg(host.network));
+    let enters = IntervalSet::point(plan.network_interface(host.network));
     let from = Match { enters, source: own.into(), destination: near, ..Match::everything() };
-    let outer: IntervalSet<Leg> = (0..plan.gateway_leg().0).map(Leg).collect();
+    let outer: IntervalSet<Interface> = (0..plan.gateway_interface().0).map(Interface).collect();
     let to =
         Match { enters: outer, source: somebody, destination: own.into(), ..Match::everything() };
     let both: PacketSet = [from, to].into_iter().collect();
     let parts = meaning.parts(&both).into_iter();
     let pass =
-        parts.filter(|part| matches!(part.decision.verdict, Verdict::Allow | Verdict::DoesNotPass));
+        parts.filter(|part| matches!(part.decision.verdict, Verdict::Allow | Verdict::NotRouted));
     pass.fold(PacketSet::empty(), |all, part| all.union(&part.packets))
 }
 
@@ -122,20 +122,23 @@ impl Moved<'_> {
 
     fn one(&self, product: Match) -> Option<Match> {
         let is_own = |set: &AddressSet| *set == AddressSet::from(self.then);
-        let own_leg = IntervalSet::point(self.new.network_leg(self.to.network));
+        let own_interface = IntervalSet::point(self.new.network_interface(self.to.network));
         if is_own(&product.source) {
-            return Some(Match { enters: own_leg, source: self.now.into(), ..product });
+            return Some(Match { enters: own_interface, source: self.now.into(), ..product });
         }
-        let outer = (0..self.old.gateway_leg().0).map(Leg);
-        let here = outer.filter(|leg| product.enters.contains(*leg));
-        let enters: IntervalSet<Leg> = here.filter_map(|leg| self.leg_now(leg)).collect();
+        let outer = (0..self.old.gateway_interface().0).map(Interface);
+        let here = outer.filter(|interface| product.enters.contains(*interface));
+        let enters: IntervalSet<Interface> =
+            here.filter_map(|interface| self.interface_now(interface)).collect();
         let destination = self.now.into();
         (!enters.is_empty()).then_some(Match { enters, destination, ..product })
     }
 
-    /// The leg of that name in the new plan.
-    fn leg_now(&self, leg: Leg) -> Option<Leg> {
-        let name = self.old.leg_name(leg);
-        (0..self.new.gateway_leg().0).map(Leg).find(|other| self.new.leg_name(*other) == name)
+    /// The interface of that name in the new plan.
+    fn interface_now(&self, interface: Interface) -> Option<Interface> {
+        let name = self.old.interface_name(interface);
+        (0..self.new.gateway_interface().0)
+            .map(Interface)
+            .find(|other| self.new.interface_name(*other) == name)
     }
 }

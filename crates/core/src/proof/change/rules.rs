@@ -2,7 +2,7 @@
 
 use super::joint::{Joint, Side};
 use crate::plan::Action;
-use crate::rules::{Rule, RuleSet, Stage};
+use crate::rules::{Rule, RuleId, RuleSet, Stage};
 use crate::space::{Match, ServiceSet};
 use std::collections::HashMap;
 use std::hash::Hash;
@@ -14,7 +14,7 @@ pub enum RuleChange<'r> {
     /// It is new.
     Added(&'r Rule),
     /// It is not there any more.
-    Gone(&'r Rule),
+    Removed(&'r Rule),
     /// It stands elsewhere among those that stayed.
     Moved(&'r Rule, &'r Rule),
     /// It says something else.
@@ -40,16 +40,15 @@ pub(super) fn changes<'r>(
     new: &'r RuleSet,
 ) -> Vec<RuleChange<'r>> {
     let (before, after) = (contents(&joint.old, old), contents(&joint.new, new));
-    let named =
-        |all: &[(Content, &'r Rule)]| all.iter().map(|(_, rule)| rule.id.as_str()).collect();
+    let named = |all: &[(Content, &'r Rule)]| all.iter().map(|(_, rule)| &rule.id).collect();
     let keys = |all: Vec<(Content, &'r Rule)>| all.into_iter().unzip();
-    let ids: (Vec<&str>, Vec<&str>) = (named(&before), named(&after));
+    let ids: (Vec<&RuleId>, Vec<&RuleId>) = (named(&before), named(&after));
     let (before, old): (Vec<Content>, Vec<&Rule>) = keys(before);
     let (after, new): (Vec<Content>, Vec<&Rule>) = keys(after);
-    let told = line_changes((&before, &ids.0), (&after, &ids.1));
-    let rule = told.into_iter().map(|change| match change {
+    let reported = line_changes((&before, &ids.0), (&after, &ids.1));
+    let rule = reported.into_iter().map(|change| match change {
         LineChange::Added(there) => RuleChange::Added(new[there]),
-        LineChange::Gone(here) => RuleChange::Gone(old[here]),
+        LineChange::Removed(here) => RuleChange::Removed(old[here]),
         LineChange::Moved(here, there) => RuleChange::Moved(old[here], new[there]),
         LineChange::Changed(here, there) => RuleChange::Changed(old[here], new[there]),
     });
@@ -62,7 +61,7 @@ pub enum LineChange {
     /// It is new.
     Added(usize),
     /// It is not there any more.
-    Gone(usize),
+    Removed(usize),
     /// It stands elsewhere among those that stayed.
     Moved(usize, usize),
     /// It says something else.
@@ -70,9 +69,9 @@ pub enum LineChange {
 }
 
 /// Compares two lists of lines, each by what it says and by its name.
-pub fn line_changes<K: Hash + Eq>(
-    (before, old_ids): (&[K], &[&str]),
-    (after, new_ids): (&[K], &[&str]),
+pub fn line_changes<K: Hash + Eq, N: Hash + Eq>(
+    (before, old_ids): (&[K], &[N]),
+    (after, new_ids): (&[K], &[N]),
 ) -> Vec<LineChange> {
     let mut places: HashMap<&K, Vec<usize>> = HashMap::new();
     for (place, content) in after.iter().enumerate().rev() {
@@ -95,7 +94,7 @@ pub fn line_changes<K: Hash + Eq>(
                 taken[new] = true;
                 changes.push(LineChange::Changed(old, new));
             }
-            None => changes.push(LineChange::Gone(old)),
+            None => changes.push(LineChange::Removed(old)),
         }
     }
     let added = (0..after.len()).filter(|place| !taken[*place]);
@@ -109,8 +108,8 @@ fn contents<'r>(side: &Side, rules: &'r RuleSet) -> Vec<(Content, &'r Rule)> {
     let content = |(stage, rule): (Stage, &'r Rule)| {
         let content = Content {
             stage,
-            matches: rule.matches.as_ref().map(|matches| side.product(matches)),
-            back: rule.back.clone(),
+            matches: rule.packets().map(|matches| side.product(matches)),
+            back: rule.replies_from().cloned(),
             action: rule.action,
             log: rule.log,
             limit: rule.limit_mbps.map(f64::to_bits),

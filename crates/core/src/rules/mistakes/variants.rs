@@ -18,11 +18,15 @@ pub(super) fn wider_sets(things: &Things, set: &AddressSet) -> Vec<AddressSet> {
     distinct(wide.filter(|wide| wide != set))
 }
 
-/// The set with one zone, one network, one host or one bit of a prefix less.
-pub(super) fn narrower_sets(things: &Things, set: &AddressSet) -> Vec<AddressSet> {
-    let held =
-        |things: &Vec<AddressSet>| things.iter().find(|less| !less.is_disjoint(set)).cloned();
-    let less = things.0.iter().filter_map(held);
+/// The set with one zone, one network, one host or one bit of a prefix less. Of a rule that several were joined to, any
+/// zone or network may have been forgotten; else one of each kind stands for all, as hosts always do.
+pub(super) fn narrower_sets(things: &Things, set: &AddressSet, any: bool) -> Vec<AddressSet> {
+    let [zones, networks, hosts] = &things.0;
+    let held = |things: &[AddressSet], most: usize| -> Vec<AddressSet> {
+        things.iter().filter(|less| !less.is_disjoint(set)).take(most).cloned().collect()
+    };
+    let most = if any { usize::MAX } else { 1 };
+    let less = [held(zones, most), held(networks, most), held(hosts, 1)].into_iter().flatten();
     let halves = [
         upper_half(&set.v4).map(|v4| AddressSet { v4, ..AddressSet::empty() }),
         upper_half(&set.v6).map(|v6| AddressSet { v6, ..AddressSet::empty() }),

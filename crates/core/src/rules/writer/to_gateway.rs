@@ -2,9 +2,10 @@
 //! services, the rest.
 
 use super::super::order::Line;
-use super::super::{Rule, Stage, frame};
+use super::super::{Endpoint, Rule, Stage, implicit_traffic};
 use super::{Words, Writer};
 use crate::plan::{Action, NetworkId};
+use crate::rules::RuleId;
 use crate::space::{Match, Protocol, ServiceSet};
 use crate::verdict::Cause;
 
@@ -12,11 +13,12 @@ impl Writer<'_> {
     pub(super) fn arriving(&self, lines: &[Line]) -> Vec<Rule> {
         let plan = self.plan;
         let mut rules = Vec::new();
-        let needs = Match { service: frame::ipv6_needs(), ..frame::arriving(plan) };
-        let words = Words::new("any", "any", "gateway", "any", "needed ICMPv6");
-        let id = "ipv6_needs".to_owned();
-        let mut rule = self.rule(id, Action::Allow, false, Cause::Ipv6Needs, words, Some(needs));
-        rule.name = "what IPv6 cannot do without".to_owned();
+        let needs =
+            Match { service: implicit_traffic::ipv6_needs(), ..implicit_traffic::arriving(plan) };
+        let words = Words { to: Endpoint::Gateway, ..Words::any("needed ICMPv6") };
+        let id = RuleId::new("ipv6_needs");
+        let mut rule = self.rule(id, Action::Allow, false, Cause::Ipv6Needs, words, needs);
+        rule.name = "what IPv6 needs".to_owned();
         rule.reason =
             "Without neighbour discovery no IPv6 reaches or leaves the gateway (RFC 4890)"
                 .to_owned();
@@ -29,20 +31,32 @@ impl Writer<'_> {
         rules.extend(self.discoveries());
         rules.extend(plan.network_ids().filter_map(|id| self.services(id)).collect::<Vec<_>>());
         for (index, uplink) in plan.uplinks().iter().enumerate().filter(|entry| entry.1.dhcp) {
-            let leg = plan.uplink_leg(index);
-            let service = frame::lease_from_provider();
-            let destination = uplink.gateway().union(&frame::heard_by_all());
-            let product = Match { service, destination, ..frame::entering(leg) };
-            let words = Words::new("internet", "any", "gateway", "any", "lease");
-            let id = format!("gateway_service@uplink.{}", uplink.name);
-            let cause = Cause::GatewayService(leg);
-            let mut rule = self.rule(id, Action::Allow, false, cause, words, Some(product));
+            let interface = plan.uplink_interface(index);
+            let service = implicit_traffic::lease_from_provider();
+            let destination = uplink.gateway().union(&implicit_traffic::heard_by_all());
+            let product = Match { service, destination, ..implicit_traffic::entering(interface) };
+            let (from, to) = (Endpoint::named("internet"), Endpoint::Gateway);
+            let words = Words { from, to, ..Words::any("lease") };
+            let id = RuleId::new("gateway_service").in_list(format!("uplink.{}", uplink.name));
+            let cause = Cause::GatewayService(interface);
+            let mut rule = self.rule(id, Action::Allow, false, cause, words, product);
             rule.name = format!("uplink {} gets its address", uplink.name);
-            rule.reason = "The provider hands the address out by DHCP".to_owned();
+            rule.reason = "The provider assigns the address by DHCP".to_owned();
             rules.push(rule);
         }
-        rules.push(self.closing(Stage::ToGateway, Action::Block, frame::arriving(plan)));
+        rules.push(self.closing(Stage::ToGateway, Action::Block, implicit_traffic::arriving(plan)));
         rules
+    }
+
+    /// What a rule says that is for the gateway's own address in a network.
+    fn to_gateway_in(&self, zone: &str, network: &str, service: &str) -> Words {
+        Words {
+            from: Endpoint::named(zone),
+            source: Endpoint::expression(network),
+            to: Endpoint::Gateway,
+            destination: Endpoint::expression(format!("gateway in {network}")),
+            service: service.to_owned(),
+        }
     }
 
     fn manage(&self) -> Option<Rule> {
@@ -51,19 +65,18 @@ impl Writer<'_> {
             source: manage.from.addresses.clone(),
             destination: self.plan.gateway_inside(),
             service: manage.service.set.clone(),
-            ..frame::arriving(self.plan)
+            ..implicit_traffic::arriving(self.plan)
         };
-        let from = self.zone_words(&manage.from.addresses);
-        let words = Words::new(
-            &from,
-            &manage.from.text,
-            "gateway",
-            "inside addresses",
-            &manage.service.text,
-        );
+        let words = Words {
+            from: self.zone_words(&manage.from.addresses),
+            source: Endpoint::expression(&manage.from.text),
+            to: Endpoint::Gateway,
+            destination: Endpoint::expression("inside addresses"),
+            service: manage.service.text.clone(),
+        };
         let log = self.plan.matrix().log().logs(Action::Allow);
         let mut rule =
-            self.rule("manage".to_owned(), Action::Allow, log, Cause::Manage, words, Some(product));
+            self.rule(RuleId::new("manage"), Action::Allow, log, Cause::Manage, words, product);
         rule.name = format!("manage the gateway from {}", manage.from.text);
         rule.reason = if manage.second_factor {
             "Only these may manage the gateway, with a second factor".to_owned()
@@ -83,13 +96,18 @@ impl Writer<'_> {
             let product = Match {
                 destination: plan.gateway_outside(),
                 service: listens.set.clone(),
-                ..frame::arriving(plan)
+                ..implicit_traffic::arriving(plan)
             };
-            let words = Words::new("any", "any", "gateway", "outside addresses", &listens.text);
-            let (rule_id, cause) = (format!("tunnel_port.{}", network.name), Cause::TunnelPort(id));
-            let mut rule = self.rule(rule_id, Action::Allow, false, cause, words, Some(product));
-            rule.name = format!("tunnel {} can be reached", network.name);
-            rule.reason = "Its clients arrive there from outside".to_owned();
+            let words = Words {
+                to: Endpoint::Gateway,
+                destination: Endpoint::expression("outside addresses"),
+                ..Words::any(&listens.text)
+            };
+            let (rule_id, cause) =
+                (RuleId::new(format!("tunnel_port.{}", network.name)), Cause::TunnelPort(id));
+            let mut rule = self.rule(rule_id, Action::Allow, false, cause, words, product);
+            rule.name = format!("tunnel {} is reachable", network.name);
+            rule.reason = "Its clients connect from outside".to_owned();
             rules.push(rule);
         }
         rules
@@ -102,18 +120,16 @@ impl Writer<'_> {
             for &id in &discovery.between {
                 let name = plan.network(id).name.as_str();
                 let product = Match {
-                    destination: frame::service_addresses(plan, id),
+                    destination: implicit_traffic::service_addresses(plan, id),
                     service: ServiceSet::ports(Protocol::UDP, 5353, 5353),
-                    ..frame::entering(plan.network_leg(id))
+                    ..implicit_traffic::entering(plan.network_interface(id))
                 };
                 let zone = plan.zone(plan.network(id).zone).name.as_str();
-                let words =
-                    Words::new(zone, name, "gateway", &format!("gateway in {name}"), "mdns");
-                let rule_id = format!("discovery.{}@{name}", discovery.name);
+                let words = self.to_gateway_in(zone, name, "mdns");
+                let rule_id = RuleId::new(format!("discovery.{}", discovery.name)).in_list(name);
                 let cause = Cause::Discovery(index);
-                let mut rule =
-                    self.rule(rule_id, Action::Allow, false, cause, words, Some(product));
-                rule.name = format!("names announced in {name}");
+                let mut rule = self.rule(rule_id, Action::Allow, false, cause, words, product);
+                rule.name = format!("mDNS in {name}");
                 rule.reason = format!("Discovery {} repeats them", discovery.name);
                 rules.push(rule);
             }
@@ -126,21 +142,15 @@ impl Writer<'_> {
         let zone = self.plan.zone(network.zone);
         let uses = network.uses.as_ref().or(zone.uses.as_ref()).filter(|u| !u.set.is_empty())?;
         let product = Match {
-            destination: frame::service_addresses(self.plan, id),
+            destination: implicit_traffic::service_addresses(self.plan, id),
             service: uses.set.clone(),
-            ..frame::entering(self.plan.network_leg(id))
+            ..implicit_traffic::entering(self.plan.network_interface(id))
         };
         let name = network.name.as_str();
-        let words = Words::new(
-            zone.name.as_str(),
-            name,
-            "gateway",
-            &format!("gateway in {name}"),
-            &uses.text,
-        );
-        let cause = Cause::GatewayService(self.plan.network_leg(id));
-        let rule_id = format!("gateway_service.{name}");
-        let mut rule = self.rule(rule_id, Action::Allow, false, cause, words, Some(product));
+        let words = self.to_gateway_in(zone.name.as_str(), name, &uses.text);
+        let cause = Cause::GatewayService(self.plan.network_interface(id));
+        let rule_id = RuleId::new(format!("gateway_service.{name}"));
+        let mut rule = self.rule(rule_id, Action::Allow, false, cause, words, product);
         rule.name = format!("gateway's services for {name}");
         rule.reason = match &network.uses {
             Some(_) => format!("Network {name} has a list of its own"),

@@ -1,22 +1,22 @@
-//! What surrounds the rules of the plan: forged sources, what is for the gateway, what never comes
+//! What surrounds the rules of the plan: spoofed sources, what is for the gateway, what never comes
 //! by. Written as matches, for rules to be made of.
 
-use super::outer_legs;
+use super::outer_interfaces;
 use crate::addressing::{Subnet, link_local, loopback, multicast, not_global, unique_local};
 use crate::plan::{Inbound, NetworkId, Plan, Uplink};
 use crate::space::{
-    AddressSet, IntervalSet, Leg, Match, PacketSet, Protocol, ServicePoint, ServiceSet,
+    AddressSet, Interface, IntervalSet, Match, PacketSet, Protocol, ServicePoint, ServiceSet,
 };
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// A match that begins with where a packet enters.
-pub(super) fn entering(leg: Leg) -> Match {
-    Match { enters: IntervalSet::point(leg), ..Match::everything() }
+pub(super) fn entering(interface: Interface) -> Match {
+    Match { enters: IntervalSet::point(interface), ..Match::everything() }
 }
 
 /// A match on everything that comes from outside the gateway.
 pub(super) fn arriving(plan: &Plan) -> Match {
-    Match { enters: outer_legs(plan).collect(), ..Match::everything() }
+    Match { enters: outer_interfaces(plan).collect(), ..Match::everything() }
 }
 
 pub(super) fn unspecified() -> AddressSet {
@@ -27,21 +27,21 @@ fn all_gateway(plan: &Plan) -> AddressSet {
     plan.gateway_inside().union(&plan.gateway_outside())
 }
 
-/// The sources that cannot be true on a network's leg.
-pub(super) fn forged_at_network(plan: &Plan, id: NetworkId) -> Match {
+/// The sources that cannot be true on a network's interface.
+pub(super) fn spoofed_at_network(plan: &Plan, id: NetworkId) -> Match {
     let devices = plan.network_addresses(id).difference(&all_gateway(plan));
     let routes = plan.routes().iter().filter(|route| route.network == id);
     let devices = routes.fold(devices, |all, route| all.union(&route.devices));
     let good = devices.union(&link_local()).union(&unspecified());
-    Match { source: good.complement(), ..entering(plan.network_leg(id)) }
+    Match { source: good.complement(), ..entering(plan.network_interface(id)) }
 }
 
-/// The sources that cannot be true on an uplink's leg.
-pub(super) fn forged_at_uplink(plan: &Plan, index: usize) -> Match {
+/// The sources that cannot be true on an uplink's interface.
+pub(super) fn spoofed_at_uplink(plan: &Plan, index: usize) -> Match {
     let uplink = &plan.uplinks()[index];
     let own = uplink.own();
     let mut bad = plan.inside().union(&all_gateway(plan)).union(&multicast()).union(&loopback());
-    let named: AddressSet = plan.domains().iter().map(|domain| domain.stand_in.set()).collect();
+    let named: AddressSet = plan.domains().iter().map(|domain| domain.placeholder.set()).collect();
     bad = bad.union(&not_global().difference(&own)).difference(&uplink.in_its_families(&named));
     // Where no route leads back, nobody is.
     let everything = AddressSet::full();
@@ -52,7 +52,7 @@ pub(super) fn forged_at_uplink(plan: &Plan, index: usize) -> Match {
         bad = bad.union(&reserved.into_iter().flatten().collect());
     }
     let good = link_local().union(&unspecified());
-    Match { source: bad.difference(&good), ..entering(plan.uplink_leg(index)) }
+    Match { source: bad.difference(&good), ..entering(plan.uplink_interface(index)) }
 }
 
 /// What may come from a device that has no address yet: requests for one and what goes with them.
@@ -64,7 +64,7 @@ pub(super) fn asks_for_address() -> ServiceSet {
 }
 
 /// The unspecified source, where it asks for no address.
-pub(super) fn forged_unspecified(plan: &Plan) -> Match {
+pub(super) fn spoofed_unspecified(plan: &Plan) -> Match {
     Match {
         source: unspecified(),
         service: ServiceSet::any().difference(&asks_for_address()),
@@ -73,9 +73,9 @@ pub(super) fn forged_unspecified(plan: &Plan) -> Match {
 }
 
 /// From outside, untranslated, to an inside address that is not global.
-pub(super) fn forged_to_private(plan: &Plan) -> Match {
+pub(super) fn spoofed_to_private(plan: &Plan) -> Match {
     Match {
-        enters: plan.uplink_legs(),
+        enters: plan.uplink_interfaces(),
         destination: plan.inside().intersection(&not_global()),
         ..Match::everything()
     }
@@ -92,7 +92,7 @@ pub(super) fn ipv6_needs() -> ServiceSet {
         .union(&of(&[133, 135, 136], None))
 }
 
-/// What an uplink that asks for its address is told (RFC 2131, RFC 8415, RFC 4861).
+/// What the DHCP client of an uplink receives (RFC 2131, RFC 8415, RFC 4861).
 pub(super) fn lease_from_provider() -> ServiceSet {
     let mut lease = ServiceSet::icmp_types(Protocol::ICMP_V6, &[134], None);
     lease.v6 = lease.v6.union(&ServiceSet::ports(Protocol::UDP, 546, 546).v6);
@@ -136,60 +136,67 @@ fn gateway_everywhere(plan: &Plan) -> AddressSet {
     heard_by_all().union(&all_gateway(plan)).union(&networks.chain(uplinks).collect())
 }
 
-/// The broadcast addresses on a leg.
-fn broadcasts_at(plan: &Plan, leg: Leg) -> AddressSet {
-    if let Some(id) = plan.network_on(leg) {
+/// The broadcast addresses on an interface.
+fn broadcasts_at(plan: &Plan, interface: Interface) -> AddressSet {
+    if let Some(id) = plan.network_on(interface) {
         return plan.network(id).subnets.iter().filter_map(Subnet::broadcast).collect();
     }
-    let addresses = plan.uplink_on(leg).map(|uplink| uplink.addresses.as_slice());
+    let addresses = plan.uplink_on(interface).map(|uplink| uplink.addresses.as_slice());
     let subnets = addresses.unwrap_or_default().iter();
     let subnets = subnets.filter_map(|a| Subnet::new(a.trunc(), a.addr()));
     subnets.filter_map(|subnet| subnet.broadcast()).collect()
 }
 
-/// What counts as the gateway where packets enter on that leg.
-pub(super) fn gateway_at(plan: &Plan, leg: Leg) -> AddressSet {
-    gateway_everywhere(plan).union(&broadcasts_at(plan, leg))
+/// What counts as the gateway where packets enter on that interface.
+pub(super) fn gateway_at(plan: &Plan, interface: Interface) -> AddressSet {
+    gateway_everywhere(plan).union(&broadcasts_at(plan, interface))
 }
 
 /// Everything that is for the gateway itself.
 pub(super) fn for_gateway(plan: &Plan) -> PacketSet {
     let mut products = vec![Match { destination: gateway_everywhere(plan), ..arriving(plan) }];
-    for leg in outer_legs(plan) {
-        products.push(Match { destination: broadcasts_at(plan, leg), ..entering(leg) });
+    for interface in outer_interfaces(plan) {
+        products.push(Match { destination: broadcasts_at(plan, interface), ..entering(interface) });
     }
     products.into_iter().collect()
 }
 
-/// Every leg from outside the gateway, with the sources that the opening list lets by there.
+/// Every interface from outside the gateway, with the sources that the opening list lets by there.
 pub(super) fn entries(plan: &Plan) -> Vec<(Match, AddressSet)> {
-    let forged = |leg: Leg| match plan.network_on(leg) {
-        Some(id) => forged_at_network(plan, id),
-        None => forged_at_uplink(plan, usize::from(leg.0) - plan.networks().len()),
+    let spoofed = |interface: Interface| match plan.network_on(interface) {
+        Some(id) => spoofed_at_network(plan, id),
+        None => spoofed_at_uplink(plan, usize::from(interface.0) - plan.networks().len()),
     };
-    outer_legs(plan).map(|leg| (entering(leg), forged(leg).source.complement())).collect()
+    outer_interfaces(plan)
+        .map(|interface| (entering(interface), spoofed(interface).source.complement()))
+        .collect()
 }
 
-/// By leg from outside the gateway: the sources that the opening list lets by and that leave their link.
+/// By interface from outside the gateway: the sources that the opening list lets by and that leave their link.
 pub(super) fn true_sources(plan: &Plan) -> Vec<AddressSet> {
     let stays = link_local().union(&unspecified());
     entries(plan).into_iter().map(|(_, sources)| sources.difference(&stays)).collect()
 }
 
 /// The packets that an offered service lets in, as they are when the filter sees them: translated,
-/// on the leg that they came by.
+/// on the interface that they came by.
 pub(super) fn offered(plan: &Plan, inbound: &Inbound) -> Vec<Match> {
     let permission = plan.exception(inbound.exception);
     let Some(target) = inbound.target else { return Vec::new() };
     let mut products = Vec::new();
-    for (leg, true_sources) in entries(plan) {
+    for (interface, true_sources) in entries(plan) {
         let source = permission.from.addresses.intersection(&true_sources);
         products.push(Match {
             source: source.only_v4(),
             destination: target.into(),
             service: ServiceSet { v4: permission.service.set.v4.clone(), ..ServiceSet::empty() },
-            enters: leg.enters.spans().iter().map(|(leg, _)| plan.translated_leg(*leg)).collect(),
-            ..leg
+            enters: interface
+                .enters
+                .spans()
+                .iter()
+                .map(|(interface, _)| plan.translated_interface(*interface))
+                .collect(),
+            ..interface
         });
     }
     products.retain(|product| !product.source.is_empty());
@@ -197,7 +204,7 @@ pub(super) fn offered(plan: &Plan, inbound: &Inbound) -> Vec<Match> {
 }
 
 /// What never comes to the list for routed traffic, so that order need not care for it: what stays in
-/// its network, what has no way, and what the opening list has blocked, forged sources apart.
+/// its network, what has no way, and what the opening list has blocked, spoofed sources apart.
 pub(super) fn never_routed(plan: &Plan) -> Vec<Match> {
     let mut never = Vec::new();
     for id in plan.network_ids() {
@@ -206,16 +213,16 @@ pub(super) fn never_routed(plan: &Plan) -> Vec<Match> {
         never.push(Match {
             source: whole.clone(),
             destination: whole,
-            ..entering(plan.network_leg(id))
+            ..entering(plan.network_interface(id))
         });
     }
-    never.push(forged_to_private(plan));
-    never.extend(no_way(plan));
+    never.push(spoofed_to_private(plan));
+    never.extend(no_route(plan));
     never
 }
 
 /// What has no way: nowhere to go, or a source that stays on its link or inside.
-pub(super) fn no_way(plan: &Plan) -> [Match; 3] {
+pub(super) fn no_route(plan: &Plan) -> [Match; 3] {
     let outward = plan.internet_addresses();
     let broadcasts = plan.networks().iter().flat_map(|n| &n.subnets).filter_map(Subnet::broadcast);
     let behind = plan.routes().iter().filter_map(|route| {

@@ -3,12 +3,12 @@
 
 use super::{Otherwise, Rule, RuleSet};
 use crate::plan::{Action, Plan};
-use crate::space::{IntervalSet, Leg, Match, PacketSet};
+use crate::space::{Interface, IntervalSet, Match, PacketSet};
 
 /// A line of such a list.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
-pub struct BareLine {
+pub struct PlanlessLine {
     /// The rule's id, or the list's name where its end decides.
     pub id: String,
     /// The rule's number; 0 where the end of a list decides.
@@ -21,7 +21,7 @@ pub struct BareLine {
     pub log: bool,
 }
 
-impl BareLine {
+impl PlanlessLine {
     /// A line.
     pub fn new(id: &str, number: u32, matches: Vec<Match>, action: Action, log: bool) -> Self {
         Self { id: id.to_owned(), number, matches, action, log }
@@ -32,7 +32,7 @@ impl RuleSet {
     /// The packets that can come before the lists at all: of what was translated, only what something
     /// translates.
     pub fn possible(&self, plan: &Plan) -> PacketSet {
-        let enters = IntervalSet::range(Leg(0), plan.gateway_leg());
+        let enters = IntervalSet::range(Interface(0), plan.gateway_interface());
         let direct = PacketSet::from(Match { enters, ..Match::everything() });
         let moved = self
             .translations

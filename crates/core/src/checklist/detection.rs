@@ -1,6 +1,6 @@
 //! Which mistakes a packet shows: those with which something else would come back to it.
 
-use super::trace::{self, Lists, Met, Place};
+use super::evaluate::{self, Lists, Met, Place};
 use crate::meaning::Meaning;
 use crate::plan::Action;
 use crate::rules::mistakes::{Change, Mistake, mistakes, top};
@@ -9,7 +9,7 @@ use crate::space::{IntervalSet, Match, Nearby, Packet, PacketSet, ServiceSet};
 use std::collections::HashMap;
 
 /// All mistakes with the rules of a plan, ready to be asked about.
-pub(super) struct Shown<'a> {
+pub(super) struct Detection<'a> {
     meaning: &'a Meaning<'a>,
     /// The rules as they should be.
     pub(super) rules: &'a RuleSet,
@@ -33,7 +33,7 @@ pub(super) struct Shown<'a> {
     pub(super) replies: Option<Place>,
 }
 
-impl<'a> Shown<'a> {
+impl<'a> Detection<'a> {
     /// Makes all mistakes.
     pub(super) fn new(meaning: &'a Meaning<'a>, rules: &'a RuleSet) -> Self {
         let mistakes: Vec<Mistake> = mistakes(meaning.plan(), rules).collect();
@@ -66,7 +66,7 @@ impl<'a> Shown<'a> {
             gains,
             near_gains: Nearby::new(&sets),
             lists: Lists::new(rules),
-            replies: trace::rule_for_replies(rules),
+            replies: evaluate::rule_for_replies(rules),
         }
     }
 
@@ -191,14 +191,15 @@ impl<'a> Shown<'a> {
                 found.extend(missing(place));
                 let next = self.rules.lists[place.0].rules.get(place.1 + 1);
                 let denies = next.filter(|next| next.action != Action::Allow);
-                let meets = denies.and_then(Rule::first_packets).zip(trace::reply_to(plan, packet));
+                let meets =
+                    denies.and_then(Rule::first_packets).zip(evaluate::reply_to(plan, packet));
                 if meets.is_some_and(|(denies, reply)| denies.contains(&reply)) {
                     found.extend(with(place, Change::BelowTheNext));
                 }
             }
             return;
         };
-        let Some(reply) = trace::reply_to(plan, packet) else { return };
+        let Some(reply) = evaluate::reply_to(plan, packet) else { return };
         let meets = self.lists.met(&reply);
         if meets.first().is_none_or(|met| met.action == Action::Allow) {
             return;
@@ -235,7 +236,7 @@ pub(super) fn loss(mistake: &Mistake, rules: &RuleSet) -> Option<Vec<Match>> {
     }
 }
 
-/// What one product has and another has not, as far as places, addresses and services tell them apart: a part
+/// What one product has and another has not, as far as places, addresses and services distinguish them: a part
 /// for each of these. Parts may overlap.
 fn without(one: &Match, other: &Match) -> Vec<Match> {
     let enters = Match { enters: one.enters.difference(&other.enters), ..one.clone() };

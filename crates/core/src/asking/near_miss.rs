@@ -8,7 +8,7 @@ use crate::verdict::{Cause, Decision, Verdict};
 /// An entry that would have decided otherwise, but for one thing.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
-pub struct Close {
+pub struct NearMiss {
     /// The entry.
     pub exception: ExceptionId,
     /// What stands between.
@@ -49,7 +49,7 @@ impl But {
     }
 }
 
-impl Close {
+impl NearMiss {
     /// What would have to be otherwise, in a clause.
     pub fn words(self, plan: &Plan) -> String {
         let exception = plan.exception(self.exception);
@@ -73,7 +73,7 @@ impl Close {
 }
 
 /// The exceptions that would have decided otherwise about a packet, but for one thing each.
-pub fn close(meaning: &Meaning<'_>, packet: &Packet, decision: Decision) -> Vec<Close> {
+pub fn near_misses(meaning: &Meaning<'_>, packet: &Packet, decision: Decision) -> Vec<NearMiss> {
     let plan = meaning.plan();
     let passes = decision.verdict == Verdict::Allow;
     let would =
@@ -81,7 +81,7 @@ pub fn close(meaning: &Meaning<'_>, packet: &Packet, decision: Decision) -> Vec<
     let all = plan.exceptions().iter().enumerate().filter(|(_, exception)| would(exception));
     all.filter_map(|(index, exception)| {
         let but = but(meaning, exception, packet, decision)?;
-        Some(Close { exception: ExceptionId(index), but })
+        Some(NearMiss { exception: ExceptionId(index), but })
     })
     .collect()
 }
@@ -99,7 +99,7 @@ fn but(
         Ends::V6 { .. } => &exception.service.set.v6,
     };
     let own = plan.gateway_inside().union(&plan.gateway_outside());
-    let by_gateway = packet.enters == plan.gateway_leg();
+    let by_gateway = packet.enters == plan.gateway_interface();
     let to_gateway = own.contains(packet.destination());
     let from = if by_gateway {
         exception.from.gateway

@@ -7,10 +7,10 @@ use super::content::family;
 use super::places::{ping, tcp};
 use super::{Probe, write::packet_of};
 use crate::addressing::multicast;
+use crate::example;
 use crate::meaning::Meaning;
 use crate::plan::{ExceptionId, Plan, ZoneId};
 use crate::rules::RuleSet;
-use crate::sample;
 use crate::space::{AddressSet, Ends, IntervalSet, Match, Packet, Protocol, ServicePoint};
 use crate::verdict::Cause;
 use std::net::IpAddr;
@@ -18,7 +18,7 @@ use std::net::IpAddr;
 /// The candidates.
 pub(super) fn both_sides(meaning: &Meaning<'_>, rules: &RuleSet) -> Vec<Candidate> {
     let plan = meaning.plan();
-    let mut sides = Sides { meaning, plan, rules, found: Vec::new() };
+    let mut sides = BoundaryChecks { meaning, plan, rules, found: Vec::new() };
     for from in plan.zone_ids() {
         for to in plan.zone_ids() {
             sides.cell(from, to);
@@ -30,14 +30,14 @@ pub(super) fn both_sides(meaning: &Meaning<'_>, rules: &RuleSet) -> Vec<Candidat
     sides.found
 }
 
-struct Sides<'m, 'p> {
+struct BoundaryChecks<'m, 'p> {
     meaning: &'m Meaning<'p>,
     plan: &'p Plan,
     rules: &'m RuleSet,
     found: Vec<Candidate>,
 }
 
-impl Sides<'_, '_> {
+impl BoundaryChecks<'_, '_> {
     fn add(&mut self, id: String, packet: Packet, probe: Probe, needed: bool) {
         self.found.push(Candidate { needed, ..Candidate::new(id, packet, probe) });
     }
@@ -54,25 +54,28 @@ impl Sides<'_, '_> {
         }
         let (from_name, to_name) =
             (self.plan.zone(from).name.clone(), self.plan.zone(to).name.clone());
+        // In one family at least, though no rule be there for it alone.
+        let mut needed = !self.has_rule_of_its_own(|cause| cause == Cause::Cell(from, to));
         for v6 in [false, true] {
             let Some((packet, probe)) = self.packet_of_cell(from, to, v6) else { continue };
             let id = format!("cell.{from_name}>{to_name}/{}{}", probe.words(), family(v6));
-            self.add(id, packet, probe, false);
+            self.add(id, packet, probe, needed);
+            needed = false;
         }
     }
 
     fn packet_of_cell(&self, from: ZoneId, to: ZoneId, v6: bool) -> Option<(Packet, Probe)> {
         let sources: AddressSet =
-            self.plan.networks_of(from).map(|id| sample::anonymous(self.plan, id)).collect();
-        let sources: Vec<IpAddr> = sample::sources(self.plan, &sources, v6);
-        let targets = sample::candidates(self.plan, self.plan.zone_addresses(to), v6);
+            self.plan.networks_of(from).map(|id| example::anonymous(self.plan, id)).collect();
+        let sources: Vec<IpAddr> = example::sources(self.plan, &sources, v6);
+        let targets = example::candidates(self.plan, self.plan.zone_addresses(to), v6);
         let cell = Cause::Cell(from, to);
         let unsaid = self.plan.matrix().cell(from, to).action.is_none();
         for service in [ping(v6), tcp(443), tcp(22)] {
             for &source in &sources {
-                let leg = self.plan.network_leg(self.plan.network_of(source)?);
+                let interface = self.plan.network_interface(self.plan.network_of(source)?);
                 for &target in &targets {
-                    let packet = packet_of(leg, source, target, service)?;
+                    let packet = packet_of(interface, source, target, service)?;
                     let cause = self.meaning.decide(&packet).cause;
                     if cause == cell || (unsaid && cause == Cause::Unmatched) {
                         return Some((packet, Probe::for_service(service)?));
@@ -98,7 +101,9 @@ impl Sides<'_, '_> {
             let Some((packet, probe)) = self.packet_of_exception(id, v6) else { continue };
             let family = family(v6);
             let timed = exception.hours.is_some();
-            self.add(format!("exception.{name}/itself{family}"), packet, probe, timed);
+            // Its rule may be there for others, too, or for no packet at all: then nobody else would try it.
+            let needed = timed || !self.has_rule_of_its_own(|cause| cause.exception() == Some(id));
+            self.add(format!("exception.{name}/itself{family}"), packet, probe, needed);
             if let Some(at) = exception.minutes().complement().first() {
                 let late = Packet { at, ..packet };
                 self.add(format!("exception.{name}/other-hours{family}"), late, probe, timed);
@@ -123,6 +128,12 @@ impl Sides<'_, '_> {
         }
     }
 
+    /// Whether an entry has a rule that is there for nothing else. What has none is left to other rules, and a mistake in
+    /// its own rule cannot be what its check is there for.
+    fn has_rule_of_its_own(&self, entry: impl Fn(Cause) -> bool) -> bool {
+        self.rules.rules().any(|rule| rule.also.is_empty() && entry(rule.cause))
+    }
+
     /// A packet that this exception, and no other, decides.
     fn packet_of_exception(&self, id: ExceptionId, v6: bool) -> Option<(Packet, Probe)> {
         let precedence = self.meaning.precedence();
@@ -130,11 +141,11 @@ impl Sides<'_, '_> {
         let top =
             above.fold(precedence.set(id).clone(), |top, id| top.difference(precedence.set(*id)));
         for product in top.products() {
-            let (leg, at) = (product.enters.first()?, product.at.first()?);
-            if leg == self.plan.gateway_leg() {
+            let (interface, at) = (product.enters.first()?, product.at.first()?);
+            if interface == self.plan.gateway_interface() {
                 continue;
             }
-            let targets = match self.plan.network_on(leg) {
+            let targets = match self.plan.network_on(interface) {
                 // At its own address in the network, not at one that everyone hears.
                 Some(network) if self.exception_is_for_gateway(id) => {
                     let own = self.plan.network(network).subnets.iter().map(|s| s.gateway());
@@ -142,10 +153,10 @@ impl Sides<'_, '_> {
                 }
                 _ => self.where_somebody_answers(&product.destination),
             };
-            for source in sample::sources(self.plan, &product.source, v6) {
-                for target in sample::candidates(self.plan, &targets, v6) {
+            for source in example::sources(self.plan, &product.source, v6) {
+                for target in example::candidates(self.plan, &targets, v6) {
                     let found = services_to_try(&product, v6).into_iter().find_map(|service| {
-                        let packet = packet_of(leg, source, target, service)?;
+                        let packet = packet_of(interface, source, target, service)?;
                         let packet = Packet { at, ..packet };
                         let probe = Probe::for_service(service)?;
                         let decided = self.meaning.decide(&packet).cause.exception() == Some(id);
@@ -208,11 +219,11 @@ impl Sides<'_, '_> {
         let zone = self.plan.network(network).zone;
         let neighbours = [network].into_iter().chain(self.plan.networks_of(zone));
         neighbours.into_iter().find_map(|id| {
-            let anyone = sample::anonymous(self.plan, id).difference(from);
-            let anyone = sample::candidates(self.plan, &anyone, packet.source().is_ipv6());
+            let anyone = example::anonymous(self.plan, id).difference(from);
+            let anyone = example::candidates(self.plan, &anyone, packet.source().is_ipv6());
             let source = *anyone.first()?;
-            let leg = self.plan.network_leg(id);
-            let other = packet_of(leg, source, packet.destination(), packet.service)?;
+            let interface = self.plan.network_interface(id);
+            let other = packet_of(interface, source, packet.destination(), packet.service)?;
             Some(Packet { at: packet.at, ..other })
         })
     }
@@ -225,7 +236,7 @@ impl Sides<'_, '_> {
             return None;
         }
         let others = self.plan.network_addresses(network).difference(to);
-        let others = sample::candidates(self.plan, &others, packet.destination().is_ipv6());
+        let others = example::candidates(self.plan, &others, packet.destination().is_ipv6());
         let ends = Ends::new(packet.source(), *others.first()?)?;
         Some(Packet { ends, ..*packet })
     }

@@ -3,35 +3,35 @@
 use crate::addressing::{Subnet, link_local, loopback, multicast, not_global, unique_local};
 use crate::plan::{Inbound, Network, Plan, Route, Uplink};
 use crate::space::{
-    AddressSet, IntervalSet, Leg, Match, PacketSet, Protocol, ServicePoint, ServiceSet,
+    AddressSet, Interface, IntervalSet, Match, PacketSet, Protocol, ServicePoint, ServiceSet,
 };
 use jiff::civil::Date;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-/// What is known about one leg other than the gateway's own.
+/// What is known about one interface other than the gateway's own.
 #[derive(Clone, Debug)]
-pub(super) struct LegGround {
-    pub(super) leg: Leg,
+pub(super) struct InterfaceFacts {
+    pub(super) interface: Interface,
     /// The sources that belong here, the unspecified ones apart.
     pub(super) belongs: AddressSet,
     /// The destinations that count as the gateway when a packet enters here.
     pub(super) to_gateway: AddressSet,
     /// Of these, the ones at which the network's services are offered.
     pub(super) service_points: AddressSet,
-    /// For an uplink's leg, where what brings the gateway its address there arrives: at its address on that
+    /// For an uplink's interface, where what brings the gateway its address there arrives: at its address on that
     /// link, and at those that everyone there hears.
     pub(super) lease_points: AddressSet,
-    /// For a network's leg, what lies in it and is neither gateway, broadcast nor anycast.
+    /// For a network's interface, what lies in it and is neither gateway, broadcast nor anycast.
     pub(super) own: AddressSet,
-    /// For an uplink's leg, the destinations that no packet from outside can have.
+    /// For an uplink's interface, the destinations that no packet from outside can have.
     pub(super) hidden: AddressSet,
 }
 
 /// The sets that the steps of the meaning are made of.
 #[derive(Clone, Debug)]
-pub(super) struct Ground {
-    pub(super) legs: Vec<LegGround>,
-    pub(super) gateway_leg: Leg,
+pub(super) struct AddressFacts {
+    pub(super) interfaces: Vec<InterfaceFacts>,
+    pub(super) gateway_interface: Interface,
     pub(super) inside: AddressSet,
     pub(super) internet: AddressSet,
     /// By uplink, what lies in its own subnet and is not the internet's.
@@ -58,29 +58,35 @@ pub(super) struct Ground {
 pub(super) const UNSPECIFIED_V4: IpAddr = IpAddr::V4(Ipv4Addr::UNSPECIFIED);
 pub(super) const UNSPECIFIED_V6: IpAddr = IpAddr::V6(Ipv6Addr::UNSPECIFIED);
 
-impl Ground {
+impl AddressFacts {
     pub(super) fn survey(plan: &Plan, day: Date) -> Self {
         let gateway = plan.gateway_inside().union(&plan.gateway_outside());
         let shared = to_everyone(plan).union(&gateway);
-        let mut legs = Vec::new();
+        let mut interfaces = Vec::new();
         for id in plan.network_ids() {
             let mut ground =
-                network_ground(plan.network_leg(id), plan.network(id), &gateway, &shared);
+                network_ground(plan.network_interface(id), plan.network(id), &gateway, &shared);
             for route in plan.routes().iter().filter(|route| route.network == id) {
                 ground.belongs = ground.belongs.union(&route.devices);
             }
-            legs.push(ground);
+            interfaces.push(ground);
         }
         for (index, uplink) in plan.uplinks().iter().enumerate() {
-            legs.push(uplink_ground(plan.uplink_leg(index), uplink, plan, &gateway, &shared));
+            interfaces.push(uplink_ground(
+                plan.uplink_interface(index),
+                uplink,
+                plan,
+                &gateway,
+                &shared,
+            ));
         }
-        let translated = translated(plan, day, &legs);
+        let translated = translated(plan, day, &interfaces);
         let broadcasts =
             plan.networks().iter().flat_map(|n| &n.subnets).filter_map(Subnet::broadcast);
         let broadcasts = broadcasts.chain(plan.routes().iter().filter_map(far_broadcast));
         Self {
-            legs,
-            gateway_leg: plan.gateway_leg(),
+            interfaces,
+            gateway_interface: plan.gateway_interface(),
             inside: plan.inside().clone(),
             internet: plan.internet_addresses().clone(),
             beside: (0..plan.uplinks().len()).map(|index| plan.beside_uplink(index)).collect(),
@@ -98,26 +104,26 @@ impl Ground {
         }
     }
 
-    /// What is known about a leg; `None` for the gateway's own and for one that is not there.
-    pub(super) fn leg(&self, leg: Leg) -> Option<&LegGround> {
-        self.legs.get(usize::from(leg.0)).filter(|ground| ground.leg == leg)
+    /// What is known about an interface; `None` for the gateway's own and for one that is not there.
+    pub(super) fn interface(&self, interface: Interface) -> Option<&InterfaceFacts> {
+        self.interfaces.get(usize::from(interface.0)).filter(|ground| ground.interface == interface)
     }
 
     pub(super) fn universe(&self) -> PacketSet {
-        let enters = IntervalSet::range(Leg(0), self.gateway_leg);
+        let enters = IntervalSet::range(Interface(0), self.gateway_interface);
         let arriving = Match { enters, ..Match::everything() };
         let translated = self.translated.iter().map(|entry| entry.1.clone());
         std::iter::once(arriving).chain(translated).collect()
     }
 
-    /// The packets that get as far as the exceptions on their way through the gateway: not forged,
+    /// The packets that get as far as the exceptions on their way through the gateway: not spoofed,
     /// not for the gateway, not between two devices of one network, and with a way.
     pub(super) fn passing(&self) -> Vec<Match> {
         let beside = self.beside.iter().fold(AddressSet::empty(), |all, own| all.union(own));
         let unicast = self.inside.difference(&self.broadcasts).union(&beside);
         let outward = &self.outward;
         let mut products = Vec::new();
-        for ground in &self.legs {
+        for ground in &self.interfaces {
             let sources = ground.belongs.difference(&self.link_only);
             let inward = unicast.difference(&ground.to_gateway).difference(&ground.hidden);
             let outward = outward.difference(&ground.to_gateway);
@@ -131,7 +137,7 @@ impl Ground {
                     (source.intersection(&self.unique_local), inward.clone()),
                 ] {
                     products.push(Match {
-                        enters: IntervalSet::point(ground.leg),
+                        enters: IntervalSet::point(ground.interface),
                         source,
                         destination,
                         service: ServiceSet::any(),
@@ -145,18 +151,18 @@ impl Ground {
         products
     }
 
-    /// The packets for the gateway that get as far as the exceptions: not forged, and not what IPv6
+    /// The packets for the gateway that get as far as the exceptions: not spoofed, and not what IPv6
     /// cannot do without.
     pub(super) fn arriving(&self) -> Vec<Match> {
         let open = ServiceSet::any().difference(&self.ipv6_needs);
         let asking = self.from_unspecified.difference(&self.ipv6_needs);
         let mut products = Vec::new();
-        for ground in &self.legs {
+        for ground in &self.interfaces {
             let destination = ground.to_gateway.difference(&ground.hidden);
             let sources = [(ground.belongs.clone(), open.clone()), (unspecified(), asking.clone())];
             for (source, service) in sources {
                 products.push(Match {
-                    enters: IntervalSet::point(ground.leg),
+                    enters: IntervalSet::point(ground.interface),
                     source,
                     destination: destination.clone(),
                     service,
@@ -183,11 +189,11 @@ fn to_everyone(plan: &Plan) -> AddressSet {
 }
 
 fn network_ground(
-    leg: Leg,
+    interface: Interface,
     network: &Network,
     gateway: &AddressSet,
     shared: &AddressSet,
-) -> LegGround {
+) -> InterfaceFacts {
     let subnets = || network.subnets.iter();
     let broadcasts: AddressSet = subnets().filter_map(Subnet::broadcast).collect();
     let zeros: AddressSet = subnets().filter_map(Subnet::network_address).collect();
@@ -205,8 +211,8 @@ fn network_ground(
     let belongs = own.difference(&zeros).union(&link_local());
     // Two clients of one tunnel do not meet without the gateway.
     let own = if network.tunnel.is_some() { AddressSet::empty() } else { own };
-    LegGround {
-        leg,
+    InterfaceFacts {
+        interface,
         belongs,
         to_gateway: shared.union(&broadcasts),
         service_points: everyone.union(&here),
@@ -217,12 +223,12 @@ fn network_ground(
 }
 
 fn uplink_ground(
-    leg: Leg,
+    interface: Interface,
     uplink: &Uplink,
     plan: &Plan,
     gateway: &AddressSet,
     shared: &AddressSet,
-) -> LegGround {
+) -> InterfaceFacts {
     let subnets = || uplink.subnets();
     let reserved: AddressSet =
         subnets().flat_map(|s| [s.broadcast(), s.network_address()]).flatten().collect();
@@ -230,7 +236,7 @@ fn uplink_ground(
     // What comes from where no route leads back does not belong (RFC 3704).
     let outside = AddressSet::full().difference(&not_global());
     let outside = uplink.in_its_families(&outside).union(&uplink.own());
-    let named = plan.domains().iter().map(|domain| domain.stand_in.set()).collect();
+    let named = plan.domains().iter().map(|domain| domain.placeholder.set()).collect();
     let belongs = outside
         .difference(plan.inside())
         .difference(gateway)
@@ -239,8 +245,8 @@ fn uplink_ground(
         .difference(&reserved)
         .union(&uplink.in_its_families(&named))
         .union(&link_local());
-    LegGround {
-        leg,
+    InterfaceFacts {
+        interface,
         belongs,
         to_gateway: shared.union(&broadcasts),
         service_points: AddressSet::empty(),
@@ -261,19 +267,19 @@ fn far_broadcast(route: &Route) -> Option<IpAddr> {
 
 /// The packets that offered services let in, as they are after translation: from where they may
 /// come, to the one host.
-fn translated(plan: &Plan, day: Date, legs: &[LegGround]) -> Vec<(usize, Match)> {
+fn translated(plan: &Plan, day: Date, interfaces: &[InterfaceFacts]) -> Vec<(usize, Match)> {
     let mut products = Vec::new();
     for (index, inbound) in plan.inbounds().iter().enumerate() {
         let permission = plan.exception(inbound.exception);
         let Some(target) = inbound.target.filter(|_| permission.counts_on(day)) else { continue };
         let service = ServiceSet { v4: permission.service.set.v4.clone(), ..ServiceSet::empty() };
-        for ground in legs {
+        for ground in interfaces {
             let source = ground.belongs.intersection(&permission.from.addresses);
             if source.v4.is_empty() {
                 continue;
             }
             let product = Match {
-                enters: IntervalSet::point(plan.translated_leg(ground.leg)),
+                enters: IntervalSet::point(plan.translated_interface(ground.interface)),
                 source: source.only_v4(),
                 destination: target.into(),
                 service: service.clone(),
@@ -290,7 +296,7 @@ pub(super) fn asked_outside(plan: &Plan, inbound: &Inbound) -> Match {
     let permission = plan.exception(inbound.exception);
     let addresses = plan.uplinks()[inbound.uplink].gateway();
     Match {
-        enters: IntervalSet::range(Leg(0), Leg(plan.gateway_leg().0 - 1)),
+        enters: IntervalSet::range(Interface(0), Interface(plan.gateway_interface().0 - 1)),
         source: permission.from.addresses.only_v4(),
         destination: addresses.only_v4(),
         service: inbound.outside.clone(),

@@ -1,9 +1,9 @@
-//! Packets by which a mistake in a rule list can be told: those that were decided by one line and would be
+//! Packets by which a mistake in a rule list can be detected: those that were decided by one line and would be
 //! decided otherwise by another.
 
-use super::cell::{Cell, Hull, Line, Stack};
-use super::frame::Frame;
+use super::cell::{BoundingBox, Cell, Line, Stack};
 use super::lines::RuleLines;
+use super::partition::Partition;
 use super::prove::never_asked;
 use super::table::Laid;
 use crate::meaning::Meaning;
@@ -38,7 +38,7 @@ pub(crate) struct Sightings {
 }
 
 /// The lines of a rule list, ready to be searched.
-pub(crate) struct Showing<'f, 'r> {
+pub(crate) struct WitnessSearch<'f, 'r> {
     lines: RuleLines<'f, 'r>,
     laid: Laid<'f>,
 }
@@ -46,9 +46,9 @@ pub(crate) struct Showing<'f, 'r> {
 /// The end of all lines.
 pub(crate) const END: Place = (usize::MAX, usize::MAX);
 
-impl<'f, 'r> Showing<'f, 'r> {
+impl<'f, 'r> WitnessSearch<'f, 'r> {
     /// Sorts the lines into the cells.
-    pub(crate) fn new(meaning: &Meaning<'_>, rules: &'r RuleSet, frame: &'f Frame) -> Self {
+    pub(crate) fn new(meaning: &Meaning<'_>, rules: &'r RuleSet, frame: &'f Partition) -> Self {
         let lines = RuleLines::new(rules, frame, &never_asked(meaning), usize::MAX);
         let laid = lines.table.laid();
         Self { lines, laid }
@@ -100,9 +100,9 @@ impl<'f, 'r> Showing<'f, 'r> {
         let Some(action) = wanted.unlike else { return above.escape(Stack::none(), block) };
         let from = start(wanted.from);
         let all = stack.between(from, start(wanted.until).max(from));
-        let Some(hull) = Hull::of(block) else { return Search::Covered };
+        let Some(bounding_box) = BoundingBox::of(block) else { return Search::Covered };
         let mut answer = Search::Covered;
-        for (place, line) in all.near(hull) {
+        for (place, line) in all.near(bounding_box) {
             if line.fate.action() == Some(action) {
                 continue;
             }

@@ -2,7 +2,7 @@
 //! nobody can change, so their fields can be read without asking.
 
 use super::{Action, Hours, Limits, Place, Tunnel};
-use crate::addressing::{Pool, StandIn, Subnet, Tie, link_local};
+use crate::addressing::{Placeholder, Pool, Subnet, Tie, link_local};
 use crate::name::Name;
 use crate::source::Span;
 use crate::space::{AddressSet, IntervalSet, Minute, ServiceSet};
@@ -81,12 +81,37 @@ impl Form {
     }
 }
 
+/// How many rules a gateway gets for the same.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Rows {
+    /// The fewest that can be found.
+    #[default]
+    Fewest,
+    /// One for every cell of the matrix and every exception, for the record.
+    EveryCell,
+}
+
+impl Rows {
+    /// Both.
+    pub const ALL: [Self; 2] = [Self::Fewest, Self::EveryCell];
+
+    /// Its name in the plan.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Fewest => "fewest",
+            Self::EveryCell => "every-cell",
+        }
+    }
+}
+
 /// The gateway.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub struct Gateway {
     /// How it takes its rules.
     pub form: Form,
+    /// Whether rules that change nothing are left out.
+    pub rules: Rows,
     /// Its ports, by name.
     pub ports: Vec<String>,
     /// Ports joined into one (IEEE 802.1AX), by the name of the whole.
@@ -132,7 +157,7 @@ pub struct Uplink {
     /// Whether its address comes by DHCP.
     pub dhcp: bool,
     /// What stands for its address, where that comes by DHCP.
-    pub stand_in: Option<StandIn>,
+    pub placeholder: Option<Placeholder>,
     /// Where it is declared.
     pub at: Span,
 }
@@ -141,7 +166,7 @@ impl Uplink {
     /// The gateway's own addresses there, known or stood in for.
     pub fn gateway(&self) -> AddressSet {
         let known: AddressSet = self.addresses.iter().map(IpNet::addr).collect();
-        known.union(&self.stand_in.map(StandIn::set).unwrap_or_default())
+        known.union(&self.placeholder.map(Placeholder::set).unwrap_or_default())
     }
 
     /// The part of a set of addresses that this uplink leads to: in the families that it has. A leased one

@@ -1,10 +1,10 @@
 //! A rule as it stands in a list that is for a part of the traffic only: for a pair of zones, or for an
 //! interface.
 
-use super::Rule;
 use super::writer::Base;
+use super::{Endpoint, Rule, RuleId};
 use crate::plan::Plan;
-use crate::space::{AddressSet, IntervalSet, Leg, Match, PacketSet};
+use crate::space::{AddressSet, Interface, IntervalSet, Match, PacketSet};
 use crate::verdict::Cause;
 
 /// In a list longer than this, pieces are not looked at closely.
@@ -14,7 +14,7 @@ const MOST_ABOVE: usize = 200;
 #[derive(Clone)]
 pub(super) struct Part {
     /// Where its packets enter.
-    pub(super) enters: IntervalSet<Leg>,
+    pub(super) enters: IntervalSet<Interface>,
     /// The sources that its packets truly have.
     pub(super) sources: AddressSet,
     /// Where they go.
@@ -27,15 +27,15 @@ pub(super) struct Part {
     /// What ids of rules in the list end with.
     pub(super) mark: String,
     /// Where its packets come from, in words.
-    pub(super) from: String,
+    pub(super) from: Endpoint,
     /// Where they go; `None` where that is not the same for all.
-    pub(super) to: Option<String>,
+    pub(super) to: Option<Endpoint>,
 }
 
 impl Part {
     /// What a rule is in this part's list; `None` where it has nothing to say there.
-    pub(super) fn slice(&self, plan: &Plan, base: &Base, rule: &Rule) -> Option<Rule> {
-        let matches = rule.matches.as_ref()?;
+    pub(super) fn restrict(&self, plan: &Plan, base: &Base, rule: &Rule) -> Option<Rule> {
+        let matches = rule.packets()?;
         let enters = matches.enters.intersection(&self.enters);
         if enters.is_empty()
             || matches.source.is_disjoint(&self.sources)
@@ -44,21 +44,21 @@ impl Part {
         {
             return None;
         }
-        let mut slice = rule.clone();
-        slice.id = self.id(&rule.id);
-        slice.from.clone_from(&self.from);
-        slice.source = words(plan, &rule.source, &matches.source, &self.anyone[0]);
+        let mut restricted = rule.clone();
+        restricted.id = self.id(&rule.id);
+        restricted.from.clone_from(&self.from);
+        restricted.source = words(plan, &rule.source, &matches.source, &self.anyone[0]);
         if let Some(to) = &self.to {
-            slice.to.clone_from(to);
-            if to != "gateway" {
-                slice.destination =
+            restricted.to.clone_from(to);
+            if *to != Endpoint::Gateway {
+                restricted.destination =
                     words(plan, &rule.destination, &matches.destination, &self.anyone[1]);
             }
         }
-        if let Some(matches) = &mut slice.matches {
+        if let Some(matches) = restricted.packets_mut() {
             matches.enters = enters;
         }
-        Some(slice)
+        Some(restricted)
     }
 
     /// Leaves out pieces that nothing comes to here, because others stand above them: what an entry says
@@ -94,31 +94,24 @@ impl Part {
     }
 
     /// The id of a rule here: what it is, then the list, then which part of the entry it is.
-    pub(super) fn id(&self, id: &str) -> String {
-        let mut parts = id.split('@');
-        let kind = parts.next().unwrap_or_default();
-        let of_part = |part: &&str| *part == "log" || part.bytes().all(|b| b.is_ascii_digit());
-        let mut id = format!("{kind}@{}", self.mark);
-        for part in parts.filter(of_part) {
-            id.push('@');
-            id.push_str(part);
-        }
-        id
+    pub(super) fn id(&self, id: &RuleId) -> RuleId {
+        id.in_list(self.mark.clone())
     }
 }
 
 /// What a rule says of one end, in a list that is only for what lies `here`.
-fn words(plan: &Plan, says: &str, set: &AddressSet, here: &AddressSet) -> String {
+fn words(plan: &Plan, says: &Endpoint, set: &AddressSet, here: &AddressSet) -> Endpoint {
     if here.is_subset(set) {
-        return "any".to_owned();
+        return Endpoint::Any;
     }
     if set.is_subset(here) {
-        return says.to_owned();
+        return says.clone();
     }
     named(plan, &set.intersection(here))
 }
 
 /// A set of addresses by the name of the place that has just these, or as it is.
-pub(super) fn named(plan: &Plan, addresses: &AddressSet) -> String {
-    plan.name_in_family(addresses).unwrap_or_else(|| plan.set_words(addresses).join(", "))
+pub(super) fn named(plan: &Plan, addresses: &AddressSet) -> Endpoint {
+    let name = plan.name_in_family(addresses);
+    Endpoint::expression(name.unwrap_or_else(|| plan.set_words(addresses).join(", ")))
 }

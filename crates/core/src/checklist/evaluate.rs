@@ -3,8 +3,8 @@
 use crate::plan::{Action, Plan};
 use crate::rules::{Otherwise, Rule, RuleSet};
 use crate::space::{
-    AddressSet, Ends, IntervalSet, Leg, Match, Nearby, Packet, PacketSet, Protocol, ServicePoint,
-    ServiceSet,
+    AddressSet, Ends, Interface, IntervalSet, Match, Nearby, Packet, PacketSet, Protocol,
+    ServicePoint, ServiceSet,
 };
 use crate::verdict::Cause;
 
@@ -97,7 +97,7 @@ impl<'r> Lists<'r> {
 /// The place of the rule that lets all replies back, where state is kept.
 pub(super) fn rule_for_replies(rules: &RuleSet) -> Option<Place> {
     rules.lists.iter().enumerate().find_map(|(number, list)| {
-        let is_it = |rule: &Rule| rule.cause == Cause::Reply && rule.matches.is_none();
+        let is_it = |rule: &Rule| rule.cause == Cause::Reply && rule.packets().is_none();
         Some((number, list.rules.iter().position(is_it)?))
     })
 }
@@ -108,9 +108,14 @@ const BEGUN_FROM: u16 = 50_000;
 /// The reply to a packet, as the lists would see it if they kept no state.
 pub(super) fn reply_to(plan: &Plan, packet: &Packet) -> Option<Packet> {
     let ends = Ends::new(packet.destination(), packet.source())?;
-    let leg = |leg: &Leg| led_to(plan, *leg).contains(packet.destination());
+    let interface = |interface: &Interface| led_to(plan, *interface).contains(packet.destination());
     let service = answer(packet.service)?;
-    Some(Packet { enters: legs_of_replies(plan).find(leg)?, ends, service, at: packet.at })
+    Some(Packet {
+        enters: interfaces_of_replies(plan).find(interface)?,
+        ends,
+        service,
+        at: packet.at,
+    })
 }
 
 /// What a reply looks like to a filter; `None` if there is none to be seen.
@@ -125,19 +130,19 @@ fn answer(asked: ServicePoint) -> Option<ServicePoint> {
 }
 
 /// Where replies enter: by the networks and the uplinks, and from the gateway.
-fn legs_of_replies(plan: &Plan) -> impl Iterator<Item = Leg> {
-    let networks = plan.network_ids().map(|id| plan.network_leg(id));
-    let outside = (0..plan.uplinks().len()).map(|index| plan.uplink_leg(index));
-    std::iter::once(plan.gateway_leg()).chain(networks).chain(outside)
+fn interfaces_of_replies(plan: &Plan) -> impl Iterator<Item = Interface> {
+    let networks = plan.network_ids().map(|id| plan.network_interface(id));
+    let outside = (0..plan.uplinks().len()).map(|index| plan.uplink_interface(index));
+    std::iter::once(plan.gateway_interface()).chain(networks).chain(outside)
 }
 
-/// Who answers from a leg: the internet by the first uplink, its neighbours by each.
-fn led_to(plan: &Plan, leg: Leg) -> AddressSet {
-    if leg == plan.gateway_leg() {
+/// Who answers from an interface: the internet by the first uplink, its neighbours by each.
+fn led_to(plan: &Plan, interface: Interface) -> AddressSet {
+    if interface == plan.gateway_interface() {
         return plan.gateway_inside().union(&plan.gateway_outside());
     }
-    let Some(id) = plan.network_on(leg) else {
-        let index = usize::from(leg.0) - plan.networks().len();
+    let Some(id) = plan.network_on(interface) else {
+        let index = usize::from(interface.0) - plan.networks().len();
         let beside = plan.beside_uplink(index);
         return if index == 0 { beside.union(plan.internet_addresses()) } else { beside };
     };
@@ -148,14 +153,14 @@ fn led_to(plan: &Plan, leg: Leg) -> AddressSet {
 /// The replies to a product of packets; with each the packets that it is a reply to.
 pub(super) fn replies_to(plan: &Plan, asked: &Match) -> Vec<(Match, Match)> {
     let mut found = Vec::new();
-    for leg in legs_of_replies(plan) {
-        let source = asked.destination.intersection(&led_to(plan, leg));
+    for interface in interfaces_of_replies(plan) {
+        let source = asked.destination.intersection(&led_to(plan, interface));
         if source.is_empty() {
             continue;
         }
         for (asking, service) in answers(&asked.service) {
             let reply = Match {
-                enters: IntervalSet::point(leg),
+                enters: IntervalSet::point(interface),
                 source: source.clone(),
                 destination: asked.source.clone(),
                 service,

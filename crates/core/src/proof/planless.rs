@@ -2,17 +2,17 @@
 
 use super::anomalies;
 use super::comparison::compare;
-use super::frame::Frame;
+use super::partition::Partition;
 use super::table::{Fate, Table};
 use crate::meaning::Meaning;
-use crate::rules::BareLine;
+use crate::rules::PlanlessLine;
 use crate::space::{Match, Packet, PacketSet};
 use std::collections::BTreeMap;
 
 /// Packets that two lists treat differently.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
-pub struct BareChange {
+pub struct PlanlessChange {
     /// The line of the old list, by its place.
     pub before: usize,
     /// The line of the new list, by its place.
@@ -24,11 +24,11 @@ pub struct BareChange {
 /// What was found out about the lines of a list without a plan.
 #[derive(Clone, Debug, Default)]
 #[non_exhaustive]
-pub struct BareSingles {
+pub struct PlanlessSingles {
     /// Lines that no packet comes to, with those above that take its packets; by their places.
-    pub never_matching: Vec<(usize, Vec<usize>)>,
+    pub shadowed: Vec<(usize, Vec<usize>)>,
     /// Lines that change nothing, with those below that do the same; by their places.
-    pub superfluous: Vec<(usize, Vec<usize>)>,
+    pub redundant: Vec<(usize, Vec<usize>)>,
     /// Lines that have to stay in their order, upper and lower, with a packet that both match.
     pub ordered: Vec<(usize, usize, Packet)>,
     /// How many questions could not be decided.
@@ -38,14 +38,14 @@ pub struct BareSingles {
 /// In a list with more lines than this, pairs that depend on their order are not looked for.
 const MOST_ORDERED: usize = 2_000;
 
-/// Looks at every line of a list over so many legs. Those for which `counts` is false take no part: what
-/// they match is not known for sure. Pairs are told apart by what they do, the log left aside.
-pub fn bare_singles(
-    legs: usize,
-    lines: &[BareLine],
+/// Looks at every line of a list over so many interfaces. Those for which `counts` is false take no part: what
+/// they match is not known for sure. Pairs are distinguished by what they do, the log left aside.
+pub fn planless_singles(
+    interfaces: usize,
+    lines: &[PlanlessLine],
     counts: impl Fn(usize) -> bool,
-) -> BareSingles {
-    let frame = Frame::plain(legs);
+) -> PlanlessSingles {
+    let frame = Partition::plain(interfaces);
     let mut table = Table::new(&frame, 16);
     let mut plain = Table::new(&frame, 0);
     for (owner, line) in (0u32..).zip(lines).filter(|(owner, _)| counts(*owner as usize)) {
@@ -55,7 +55,7 @@ pub fn bare_singles(
         }
     }
     let named = |owners: &[u32]| owners.iter().map(|owner| *owner as usize).collect::<Vec<_>>();
-    let mut singles = BareSingles::default();
+    let mut singles = PlanlessSingles::default();
     let lives = anomalies::anomalies(&table, lines.len(), |_| false).lives;
     for (owner, life) in lives.iter().enumerate() {
         if !counts(owner) || lines[owner].matches.is_empty() {
@@ -64,8 +64,8 @@ pub fn bare_singles(
         singles.undecided += usize::from(life.undecided);
         match (life.undecided, life.witness, life.flips) {
             (true, ..) | (_, Some(_), Some(_)) => {}
-            (_, None, _) => singles.never_matching.push((owner, named(&life.covered_by))),
-            (_, Some(_), None) => singles.superfluous.push((owner, named(&life.repeated_by))),
+            (_, None, _) => singles.shadowed.push((owner, named(&life.covered_by))),
+            (_, Some(_), None) => singles.redundant.push((owner, named(&life.repeated_by))),
         }
     }
     // In a list of thousands nobody keeps an order by hand.
@@ -77,31 +77,35 @@ pub fn bare_singles(
     singles
 }
 
-/// Compares two lists over legs that are numbered alike, and says how many questions could not be decided.
+/// Compares two lists over interfaces that are numbered alike, and says how many questions could not be decided.
 /// What no line of one of them matches is left out. Only what is noticed by whoever sends a packet counts, so
 /// the log is left aside.
-pub fn bare_changes(legs: usize, old: &[BareLine], new: &[BareLine]) -> (Vec<BareChange>, usize) {
-    let fate = |line: &BareLine| Fate::Decided(line.action, false);
-    between(&Frame::plain(legs), &[], fate, [old, new])
+pub fn planless_changes(
+    interfaces: usize,
+    old: &[PlanlessLine],
+    new: &[PlanlessLine],
+) -> (Vec<PlanlessChange>, usize) {
+    let fate = |line: &PlanlessLine| Fate::Decided(line.action, false);
+    between(&Partition::plain(interfaces), &[], fate, [old, new])
 }
 
-/// Compares two lists over the legs of a plan, the log included; `unasked` is what is not compared.
-pub fn bare_changes_in(
+/// Compares two lists over the interfaces of a plan, the log included; `unasked` is what is not compared.
+pub fn planless_changes_in(
     meaning: &Meaning<'_>,
     unasked: &[Match],
-    old: &[BareLine],
-    new: &[BareLine],
-) -> (Vec<BareChange>, usize) {
-    let fate = |line: &BareLine| Fate::Decided(line.action, line.log);
-    between(&Frame::of(meaning), unasked, fate, [old, new])
+    old: &[PlanlessLine],
+    new: &[PlanlessLine],
+) -> (Vec<PlanlessChange>, usize) {
+    let fate = |line: &PlanlessLine| Fate::Decided(line.action, line.log);
+    between(&Partition::of(meaning), unasked, fate, [old, new])
 }
 
 fn between(
-    frame: &Frame,
+    frame: &Partition,
     unasked: &[Match],
-    fate: impl Fn(&BareLine) -> Fate,
-    lists: [&[BareLine]; 2],
-) -> (Vec<BareChange>, usize) {
+    fate: impl Fn(&PlanlessLine) -> Fate,
+    lists: [&[PlanlessLine]; 2],
+) -> (Vec<PlanlessChange>, usize) {
     let [old, new] = lists.map(|lines| {
         let mut table = Table::new(frame, 0);
         for product in unasked {
@@ -119,7 +123,7 @@ fn between(
     for clash in compared.clashes {
         gathered.entry((clash.one, clash.other)).or_default().add(clash.packets);
     }
-    let changes = gathered.into_iter().map(|((before, after), packets)| BareChange {
+    let changes = gathered.into_iter().map(|((before, after), packets)| PlanlessChange {
         before: before as usize,
         after: after as usize,
         packets,

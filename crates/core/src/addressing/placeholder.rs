@@ -10,7 +10,7 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// What an address can stand for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum StandIn {
+pub enum Placeholder {
     /// Whatever a domain name leads to, by its place in the plan's list.
     Domain(u16),
     /// The address that an uplink is leased, by its place in the plan's list.
@@ -20,7 +20,7 @@ pub enum StandIn {
 const V4: u32 = 0xf000_0000;
 const V6: u128 = 0x0100_0000_0000_0000_ba57_0000_0000_0000;
 
-impl StandIn {
+impl Placeholder {
     /// The IPv4 and the IPv6 address that stand for it.
     pub fn addresses(self) -> [IpAddr; 2] {
         let (kind, number) = match self {
@@ -58,16 +58,18 @@ mod tests {
     use super::*;
 
     #[test]
-    fn what_an_address_stands_for_can_be_told() {
-        for stand_in in [StandIn::Domain(0), StandIn::Domain(u16::MAX), StandIn::Uplink(3)] {
-            for address in stand_in.addresses() {
-                assert_eq!(StandIn::of(address), Some(stand_in));
+    fn what_an_address_stands_for_can_be_reported() {
+        for placeholder in
+            [Placeholder::Domain(0), Placeholder::Domain(u16::MAX), Placeholder::Uplink(3)]
+        {
+            for address in placeholder.addresses() {
+                assert_eq!(Placeholder::of(address), Some(placeholder));
                 let special = crate::addressing::not_global().contains(address);
                 assert!(special, "{address} is nobody's");
             }
         }
         for ordinary in ["10.44.24.1", "255.255.255.255", "fd6b:2f4e:91c0::1", "ff02::1"] {
-            assert_eq!(StandIn::of(ordinary.parse().expect(ordinary)), None, "{ordinary}");
+            assert_eq!(Placeholder::of(ordinary.parse().expect(ordinary)), None, "{ordinary}");
         }
     }
 }

@@ -4,12 +4,14 @@ use super::cell::whole_cell;
 use crate::addressing::{link_local, unspecified};
 use crate::meaning::Meaning;
 use crate::plan::{NetworkId, Plan};
-use crate::space::{AddressSet, Block, Coordinate, Family, IntervalSet, Leg, PacketSet, Point};
+use crate::space::{
+    AddressSet, Block, Coordinate, Family, Interface, IntervalSet, PacketSet, Point,
+};
 use std::collections::BTreeMap;
 
 /// The cells of a plan's packets, in both families.
 #[derive(Clone, Debug)]
-pub(crate) struct Frame {
+pub(crate) struct Partition {
     pub(super) v4: Index<u32>,
     pub(super) v6: Index<u128>,
 }
@@ -17,13 +19,13 @@ pub(crate) struct Frame {
 /// The cells of one family.
 #[derive(Clone, Debug)]
 pub(crate) struct Index<A> {
-    /// By leg: the sources that lead back there.
+    /// By interface: the sources that lead back there.
     own: Vec<IntervalSet<A>>,
     /// The sources that lead nowhere: what stays on its link, and what is no address yet.
     local: IntervalSet<A>,
-    /// By leg: all other sources.
+    /// By interface: all other sources.
     strange: Vec<IntervalSet<A>>,
-    /// Which leg a source belongs to.
+    /// Which interface a source belongs to.
     sources: Ranges<A>,
     /// The interfaces by which destinations are reached; the last one is what none leads to.
     ways: Vec<IntervalSet<A>>,
@@ -37,6 +39,15 @@ pub(crate) struct Index<A> {
 struct Ranges<A> {
     /// In ascending order.
     spans: Vec<(A, A, u32)>,
+}
+
+/// The destinations of a line, by the ways that lead there: the same for every cell of every row.
+#[derive(Clone, Debug)]
+pub(super) enum Ways<A> {
+    /// One way leads to all of them.
+    One(u32),
+    /// Several do, each to some of them.
+    Several(Box<[(u32, IntervalSet<A>)]>),
 }
 
 impl<A: Coordinate> Ranges<A> {
@@ -69,46 +80,46 @@ impl<A: Coordinate> Ranges<A> {
     }
 }
 
-impl Frame {
+impl Partition {
     /// The cells of a plan.
     pub(crate) fn of(meaning: &Meaning<'_>) -> Self {
-        let outer = usize::from(meaning.plan().gateway_leg().0);
-        let legs: Vec<Leg> = (0..=outer as u16).map(Leg).collect();
-        Self::joint(&[(meaning, &legs)], outer, &meaning.translated())
+        let outer = usize::from(meaning.plan().gateway_interface().0);
+        let interfaces: Vec<Interface> = (0..=outer as u16).map(Interface).collect();
+        Self::joint(&[(meaning, &interfaces)], outer, &meaning.translated())
     }
 
-    /// Cells for lists without a plan: one for each leg.
-    pub(super) fn plain(legs: usize) -> Self {
-        fn index<A: Family>(legs: usize) -> Index<A> {
+    /// Cells for lists without a plan: one for each interface.
+    pub(super) fn plain(interfaces: usize) -> Self {
+        fn index<A: Family>(interfaces: usize) -> Index<A> {
             let full = IntervalSet::full();
-            // The last leg is looked at for every source, as the gateway's own is.
-            let own = vec![full.clone(); legs.max(1)];
+            // The last interface is looked at for every source, as the gateway's own is.
+            let own = vec![full.clone(); interfaces.max(1)];
             Index::new(own, IntervalSet::empty(), vec![full], Vec::new())
         }
-        Self { v4: index(legs), v6: index(legs) }
+        Self { v4: index(interfaces), v6: index(interfaces) }
     }
 
-    /// Cells that serve several plans. Each comes with what its legs are called in all; there are so many
+    /// Cells that serve several plans. Each comes with what its interfaces are called in all; there are so many
     /// of them before the gateway's own.
     pub(super) fn joint(
-        plans: &[(&Meaning<'_>, &[Leg])],
+        plans: &[(&Meaning<'_>, &[Interface])],
         outer: usize,
         translated: &PacketSet,
     ) -> Self {
         let mut own = vec![AddressSet::empty(); outer];
         let mut outside = AddressSet::empty();
         let mut is_uplink = vec![false; outer];
-        for (meaning, legs) in plans {
+        for (meaning, interfaces) in plans {
             let plan = meaning.plan();
             for id in plan.network_ids() {
-                let own = &mut own[usize::from(legs[id.index()].0)];
+                let own = &mut own[usize::from(interfaces[id.index()].0)];
                 *own = own.union(&led_to(plan, id));
             }
             for index in 0..plan.uplinks().len() {
-                let leg = plan.uplink_leg(index);
+                let interface = plan.uplink_interface(index);
                 // Uplinks share their sources, so that a source leads to all of them or to none.
-                outside = outside.union(&meaning.sources_on(leg));
-                is_uplink[usize::from(legs[usize::from(leg.0)].0)] = true;
+                outside = outside.union(&meaning.sources_on(interface));
+                is_uplink[usize::from(interfaces[usize::from(interface.0)].0)] = true;
             }
             outside = outside.union(plan.internet_addresses());
         }
@@ -149,22 +160,23 @@ const FEW_CELLS: usize = 4_096;
 /// Cells that are worth having for each line that lies in one.
 const CELLS_FOR_A_LINE: usize = 4;
 
-/// The destinations that are told apart: those of each network, unless that makes many more cells than there
+/// The destinations that are distinguished: those of each network, unless that makes many more cells than there
 /// is to say; then those of each zone. Any partition gives the same answers, this one quickly.
-fn ways(plans: &[(&Meaning<'_>, &[Leg])], own: &[AddressSet]) -> Vec<AddressSet> {
+fn ways(plans: &[(&Meaning<'_>, &[Interface])], own: &[AddressSet]) -> Vec<AddressSet> {
     let said = |plan: &Plan| plan.exceptions().len() + plan.zones().len() * plan.zones().len();
     let lines = plans.iter().map(|(meaning, _)| said(meaning.plan())).max().unwrap_or(0);
     let few = own.len() * own.len() <= FEW_CELLS + CELLS_FOR_A_LINE * lines;
     let mut ways: BTreeMap<(usize, usize), Vec<&AddressSet>> = BTreeMap::new();
-    for (leg, own) in own.iter().enumerate().filter(|(_, own)| !own.is_empty()) {
+    for (interface, own) in own.iter().enumerate().filter(|(_, own)| !own.is_empty()) {
         let zone = || {
-            plans.iter().enumerate().find_map(|(number, (meaning, legs))| {
-                let index = legs.iter().position(|other| usize::from(other.0) == leg)?;
+            plans.iter().enumerate().find_map(|(number, (meaning, interfaces))| {
+                let index =
+                    interfaces.iter().position(|other| usize::from(other.0) == interface)?;
                 let network = meaning.plan().networks().get(index)?;
                 Some((number, network.zone.index()))
             })
         };
-        let key = if few { (0, leg) } else { zone().unwrap_or((plans.len(), leg)) };
+        let key = if few { (0, interface) } else { zone().unwrap_or((plans.len(), interface)) };
         ways.entry(key).or_default().push(own);
     }
     ways.into_values().map(|sets| sets.into_iter().cloned().collect()).collect()
@@ -184,18 +196,18 @@ impl<A: Family> Index<A> {
         translated: Vec<Block<A>>,
     ) -> Self {
         let strange = own.iter().map(|own| own.union(&local).complement()).collect();
-        // The gateway's own leg is looked at for every source.
+        // The gateway's own interface is looked at for every source.
         let outer = own.len().saturating_sub(1);
         let (sources, destinations) = (Ranges::new(&own[..outer]), Ranges::new(&ways));
         Self { own, local, strange, sources, ways, destinations, translated }
     }
 
-    /// How many legs there are.
-    pub(super) fn legs(&self) -> usize {
+    /// How many interfaces there are.
+    pub(super) fn interfaces(&self) -> usize {
         self.own.len()
     }
 
-    /// The rows of cells: one for each leg, and one for what was translated.
+    /// The rows of cells: one for each interface, and one for what was translated.
     pub(super) fn rows(&self) -> usize {
         self.own.len() + 1
     }
@@ -204,28 +216,32 @@ impl<A: Family> Index<A> {
     /// what belongs elsewhere. In the last row, what was translated.
     pub(super) fn regions(&self, row: usize) -> Vec<Block<A>> {
         let Some(own) = self.own.get(row) else { return self.translated.clone() };
-        let number = Leg(row as u16);
+        let number = Interface(row as u16);
         let by_way = self.ways.iter().map(|way| whole_cell(number, own.clone(), way.clone()));
         let others = [&self.local, &self.strange[row]];
         let others = others.map(|source| whole_cell(number, source.clone(), IntervalSet::full()));
         by_way.chain(others).collect()
     }
 
-    /// The sources that belong elsewhere than on a leg.
-    pub(super) fn strange(&self, leg: usize) -> &IntervalSet<A> {
-        &self.strange[leg]
+    /// The sources that belong elsewhere than on an interface.
+    pub(super) fn strange(&self, interface: usize) -> &IntervalSet<A> {
+        &self.strange[interface]
     }
 
     /// The rows that a block touches, those apart where it only belongs elsewhere.
     pub(super) fn rows_touched(&self, block: &Block<A>) -> Vec<usize> {
         let last = self.own.len() - 1;
         let mut rows: Vec<usize> = if block.source.is_disjoint(&self.local) {
-            self.sources.touched(&block.source).into_iter().map(|leg| leg as usize).collect()
+            self.sources
+                .touched(&block.source)
+                .into_iter()
+                .map(|interface| interface as usize)
+                .collect()
         } else {
             (0..last).collect()
         };
         rows.push(last);
-        rows.retain(|leg| block.enters.contains(Leg(*leg as u16)));
+        rows.retain(|interface| block.enters.contains(Interface(*interface as u16)));
         if self.translated.iter().any(|region| !region.is_disjoint(block)) {
             rows.push(last + 1);
         }
@@ -237,9 +253,22 @@ impl<A: Family> Index<A> {
         let translated = self.own.len();
         let is_touched = move |row: &usize| match *row == translated {
             true => self.translated.iter().any(|region| !region.is_disjoint(block)),
-            false => block.enters.contains(Leg(*row as u16)),
+            false => block.enters.contains(Interface(*row as u16)),
         };
         (0..self.rows()).filter(is_touched)
+    }
+
+    /// Which ways lead to which of a line's destinations.
+    pub(super) fn ways_of(&self, destination: &IntervalSet<A>) -> Ways<A> {
+        let touched = self.destinations.touched(destination);
+        match touched.as_slice() {
+            // The ways have every destination between them, so that this one has all of these.
+            [way] => Ways::One(*way),
+            several => {
+                let part = |way: u32| destination.intersection(&self.ways[way as usize]);
+                Ways::Several(several.iter().map(|way| (*way, part(*way))).collect())
+            }
+        }
     }
 
     /// Calls `cell` for every cell of a row that a block touches, by its place there, with the block's sources
@@ -248,6 +277,7 @@ impl<A: Family> Index<A> {
         &self,
         row: usize,
         block: &Block<A>,
+        ways: &Ways<A>,
         mut cell: impl FnMut(usize, IntervalSet<A>, IntervalSet<A>),
     ) {
         let Some(own) = self.own.get(row) else {
@@ -260,10 +290,13 @@ impl<A: Family> Index<A> {
         };
         let source = block.source.intersection(own);
         if !source.is_empty() {
-            for way in self.destinations.touched(&block.destination) {
-                let way = way as usize;
-                let destination = block.destination.intersection(&self.ways[way]);
-                cell(way, source.clone(), destination);
+            match ways {
+                Ways::One(way) => cell(*way as usize, source, block.destination.clone()),
+                Ways::Several(parts) => {
+                    for (way, destination) in parts {
+                        cell(*way as usize, source.clone(), destination.clone());
+                    }
+                }
             }
         }
         // What the gateway begins belongs there.
@@ -280,15 +313,15 @@ impl<A: Family> Index<A> {
 
     /// The cell in which a packet lies, by its row and its place there; `None` for one that cannot be.
     pub(super) fn cell_of(&self, point: Point<A>) -> Option<(usize, usize)> {
-        let leg = usize::from(point.enters.0);
-        if leg >= self.own.len() {
+        let interface = usize::from(point.enters.0);
+        if interface >= self.own.len() {
             let number = self.translated.iter().position(|block| block.contains(point))?;
             return Some((self.own.len(), number));
         }
-        if self.own[leg].contains(point.source) {
-            return Some((leg, self.destinations.of(point.destination)? as usize));
+        if self.own[interface].contains(point.source) {
+            return Some((interface, self.destinations.of(point.destination)? as usize));
         }
         let stays = self.local.contains(point.source);
-        Some((leg, self.ways.len() + usize::from(!stays)))
+        Some((interface, self.ways.len() + usize::from(!stays)))
     }
 }

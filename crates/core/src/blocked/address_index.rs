@@ -6,7 +6,7 @@ use crate::space::AddressSet;
 use std::collections::HashMap;
 use std::net::IpAddr;
 
-/// Where an address is, as far as groups tell it apart.
+/// Where an address is, as far as groups distinguish it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub(super) enum Spot {
     /// A host of the plan, by its place in the list.
@@ -28,14 +28,14 @@ pub(super) enum Spot {
 }
 
 /// The addresses of a plan, in the order of their numbers.
-pub(super) struct Book {
+pub(super) struct AddressIndex {
     single: HashMap<IpAddr, Spot>,
     /// First and last address of each stretch, and what it is.
     stretches: Vec<(IpAddr, IpAddr, Spot)>,
     internet: AddressSet,
 }
 
-impl Book {
+impl AddressIndex {
     pub(super) fn of(plan: &Plan) -> Self {
         let mut single = HashMap::new();
         for (number, host) in (0..).zip(plan.hosts()) {

@@ -1,24 +1,30 @@
-//! By which ways packets come: the legs of a zone, what is translated on its way in, and whether anything
+//! By which ways packets come: the interfaces of a zone, what is translated on its way in, and whether anything
 //! can pass from one zone to another at all.
 
-use super::{Translation, frame};
+use super::{Translation, implicit_traffic};
 use crate::plan::{Inbound, Plan, Route, ZoneId};
-use crate::space::{AddressSet, IntervalSet, Leg, Match};
+use crate::space::{AddressSet, Interface, IntervalSet, Match};
 
 /// Everything that has been translated on its way in.
 pub(super) fn translated(plan: &Plan) -> Match {
-    let enters =
-        IntervalSet::range(plan.translated_leg(Leg(0)), plan.translated_leg(plan.gateway_leg()));
+    let enters = IntervalSet::range(
+        plan.translated_interface(Interface(0)),
+        plan.translated_interface(plan.gateway_interface()),
+    );
     Match { enters, ..Match::everything() }
 }
 
-/// Legs together with those of what is translated after it entered there, in a plan that offers anything.
-pub(super) fn with_translated(plan: &Plan, enters: IntervalSet<Leg>) -> IntervalSet<Leg> {
+/// Interfaces together with those of what is translated after it entered there, in a plan that offers anything.
+pub(super) fn with_translated(
+    plan: &Plan,
+    enters: IntervalSet<Interface>,
+) -> IntervalSet<Interface> {
     if plan.inbounds().is_empty() {
         return enters;
     }
     let spans = enters.spans().iter();
-    let inside = spans.map(|(low, high)| (plan.translated_leg(*low), plan.translated_leg(*high)));
+    let inside = spans
+        .map(|(low, high)| (plan.translated_interface(*low), plan.translated_interface(*high)));
     enters.union(&IntervalSet::from_spans(inside))
 }
 
@@ -31,30 +37,30 @@ pub(super) fn translation(plan: &Plan, inbound: &Inbound) -> Option<Translation>
             source: permission.from.addresses.only_v4(),
             destination: own.only_v4(),
             service: inbound.outside.clone(),
-            ..frame::arriving(plan)
+            ..implicit_traffic::arriving(plan)
         },
         target: inbound.target?,
         shift: inbound.shift,
-        leg: plan.translated_leg(Leg(0)).0,
+        interface: plan.translated_interface(Interface(0)).0,
     })
 }
 
-/// Legs by which packets come, and from which sources.
-pub(super) type Entry = (IntervalSet<Leg>, AddressSet);
+/// Interfaces by which packets come, and from which sources.
+pub(super) type Entry = (IntervalSet<Interface>, AddressSet);
 
-/// By which legs a zone's packets come, and from which sources where a router on the leg leads to
+/// By which interfaces a zone's packets come, and from which sources where a router on the interface leads to
 /// several zones: first what lies in the networks, then what is behind routers.
 pub(super) fn entries(plan: &Plan, zone: ZoneId) -> Vec<Entry> {
     if zone == plan.internet() {
-        return vec![(plan.uplink_legs(), AddressSet::full())];
+        return vec![(plan.uplink_interfaces(), AddressSet::full())];
     }
     let mut whole = Vec::new();
     let mut parts = Vec::new();
     for id in plan.network_ids() {
-        let leg = IntervalSet::point(plan.network_leg(id));
+        let interface = IntervalSet::point(plan.network_interface(id));
         let own = plan.network(id).zone == zone;
         if plan.routes().is_empty() {
-            whole.extend(own.then(|| plan.network_leg(id)));
+            whole.extend(own.then(|| plan.network_interface(id)));
             continue;
         }
         let behind: Vec<_> = plan.routes().iter().filter(|route| route.network == id).collect();
@@ -62,17 +68,17 @@ pub(super) fn entries(plan: &Plan, zone: ZoneId) -> Vec<Entry> {
             behind.into_iter().partition(|route| route.zone == zone);
         let reach = |routes: Vec<&Route>| routes.iter().map(|r| r.reach.clone()).collect();
         match (own, others.is_empty()) {
-            (true, true) => whole.push(plan.network_leg(id)),
+            (true, true) => whole.push(plan.network_interface(id)),
             (true, false) => {
                 let others: AddressSet = reach(others);
-                parts.push((leg, others.complement()));
+                parts.push((interface, others.complement()));
             }
-            (false, _) if !alike.is_empty() => parts.push((leg, reach(alike))),
+            (false, _) if !alike.is_empty() => parts.push((interface, reach(alike))),
             (false, _) => {}
         }
     }
-    let whole: IntervalSet<Leg> = whole.into_iter().collect();
-    let whole = Some((whole, AddressSet::full())).filter(|(legs, _)| !legs.is_empty());
+    let whole: IntervalSet<Interface> = whole.into_iter().collect();
+    let whole = Some((whole, AddressSet::full())).filter(|(interfaces, _)| !interfaces.is_empty());
     whole.into_iter().chain(parts).collect()
 }
 
@@ -80,7 +86,7 @@ pub(super) fn entries(plan: &Plan, zone: ZoneId) -> Vec<Entry> {
 pub(super) fn something_passes(plan: &Plan, from: ZoneId, to: ZoneId) -> bool {
     let internet = plan.internet();
     let to_private = |zone| {
-        let private = frame::forged_to_private(plan).destination;
+        let private = implicit_traffic::spoofed_to_private(plan).destination;
         plan.zone_addresses(zone).is_subset(&private)
     };
     let anyone = |zone| !plan.zone_prefixes(zone).is_empty();
@@ -105,11 +111,11 @@ pub(super) fn something_passes(plan: &Plan, from: ZoneId, to: ZoneId) -> bool {
     }
 }
 
-/// The addresses that lead to a leg: a network's subnets and what is behind its routers; the internet.
-pub(super) fn reached_by(plan: &Plan, leg: Leg) -> AddressSet {
-    let Some(id) = plan.network_on(leg) else {
-        let index = usize::from(plan.came_by(leg).0).checked_sub(plan.networks().len());
-        let Some((index, uplink)) = index.zip(plan.uplink_on(leg)) else {
+/// The addresses that lead to an interface: a network's subnets and what is behind its routers; the internet.
+pub(super) fn reached_by(plan: &Plan, interface: Interface) -> AddressSet {
+    let Some(id) = plan.network_on(interface) else {
+        let index = usize::from(plan.came_by(interface).0).checked_sub(plan.networks().len());
+        let Some((index, uplink)) = index.zip(plan.uplink_on(interface)) else {
             return AddressSet::empty();
         };
         let internet = uplink.in_its_families(plan.internet_addresses());
@@ -130,8 +136,8 @@ pub(super) fn offers(plan: &Plan, from: ZoneId, to: ZoneId) -> impl Iterator<Ite
 
 /// Whether packets can leave where they came in: by an uplink, between clients of a tunnel, round a router,
 /// or to what is offered.
-pub(super) fn can_turn_round(plan: &Plan, leg: Leg) -> bool {
-    plan.network_on(leg).is_none_or(|id| {
+pub(super) fn can_turn_round(plan: &Plan, interface: Interface) -> bool {
+    plan.network_on(interface).is_none_or(|id| {
         let behind = plan.routes().iter().any(|route| route.network == id);
         plan.network(id).tunnel.is_some() || behind || !plan.inbounds().is_empty()
     })
