@@ -1,0 +1,439 @@
+//! The rules as access control lists: the YANG module `ietf-access-control-list` (RFC 8519), in the JSON
+//! of RFC 7951.
+//!
+//! An entry of these lists is one product of single things: one prefix to one prefix, one range of ports.
+//! So a rule becomes as many entries as it takes. What the module has no words for is said, and where
+//! leaving it out would open something, nothing is written.
+
+mod held;
+pub(crate) mod read;
+mod rest;
+mod services;
+mod words;
+
+pub(crate) use held::held;
+pub use held::{Decides, HeldLists, ListFault};
+
+use crate::escape_hidden;
+use crate::nftables::{Known, fingerprint};
+use bastium_core::addressing::Placeholder;
+use bastium_core::meaning::Meaning;
+use bastium_core::plan::{Action, Plan};
+use bastium_core::proof::Proved;
+use bastium_core::rules::{Applies, Rule, RuleList, RuleSet, Surroundings};
+use bastium_core::space::{AddressSet, Interface, Match, PacketSet, ServiceSet};
+use ipnet::IpNet;
+use rest::{Part, Rest};
+use serde_json::{Map, Value, json};
+use services::{Service, services};
+use std::collections::HashMap;
+use words::{addresses, prefixes};
+
+/// The longest name that the module takes, in characters.
+const LONGEST: usize = 64;
+const MODULE: &str = "ietf-access-control-list";
+/// The protocols that replies are let back for: ICMP, TCP, UDP, DCCP, GRE, ESP, AH, ICMPv6, SCTP, UDP-Lite.
+const USUAL: [u8; 10] = [1, 6, 17, 33, 47, 50, 51, 58, 132, 136];
+
+/// Something that these lists cannot say.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Unsaid {
+    /// The rule, by its id.
+    pub rule: String,
+    /// Why.
+    pub why: Why,
+    /// Whether leaving it out would let something pass that the rule denies.
+    pub opens: bool,
+}
+
+/// Why a rule cannot be said.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Why {
+    /// There is no state: what lets replies back is the device's own business.
+    State,
+    /// There are no hours.
+    Hours,
+    /// There are no names, only addresses.
+    Names,
+    /// A leased address is not known.
+    Leased,
+    /// There are no rates.
+    Rate,
+    /// What was translated looks like what was not.
+    Translated,
+    /// There are ports of TCP and UDP alone.
+    Ports,
+    /// Each protocol takes an entry of its own: replies are let back for the usual ones.
+    Rare,
+}
+
+/// The lists, and what of the rules is not in them.
+#[derive(Clone, Debug)]
+pub struct AclFile {
+    /// The file.
+    pub text: String,
+    /// How many entries there are.
+    pub entries: usize,
+    /// What the lists do not say.
+    pub unsaid: Vec<Unsaid>,
+}
+
+/// Writes the rules as lists of RFC 8519.
+pub fn acl_json(plan: &Plan, rules: &RuleSet) -> AclFile {
+    let known = Known::of(plan);
+    let around = Surroundings::of(plan);
+    let mut writer = Writer { plan, known, around, entries: 0, unsaid: Vec::new() };
+    let mut lists = Vec::new();
+    let mut points: Vec<(String, &str, Vec<String>)> = Vec::new();
+    for list in rules.lists.iter().filter(|list| !list.implied) {
+        for v6 in [false, true] {
+            let Some((name, acl)) = writer.list(list, v6) else { continue };
+            lists.push(acl);
+            if let Some(Applies::Interface { interface, out }) = list.applies {
+                let device = device_on(plan, interface);
+                let way = if out { "egress" } else { "ingress" };
+                match points.iter_mut().find(|(at, w, _)| (at, *w) == (&device, way)) {
+                    Some((_, _, names)) => names.push(name),
+                    None => points.push((device, way, vec![name])),
+                }
+            }
+        }
+    }
+    let mut acls = Map::new();
+    acls.insert("acl".to_owned(), Value::Array(lists));
+    if !points.is_empty() {
+        acls.insert("attachment-points".to_owned(), json!({ "interface": attached(points) }));
+    }
+    let json = json!({ format!("{MODULE}:acls"): acls });
+    let text = format!("{}\n", escape_hidden(&format!("{json:#}")));
+    AclFile { text, entries: writer.entries, unsaid: writer.unsaid }
+}
+
+/// Lists that were read back and shown to do what their rules do. Only [`proven_lists`] makes one.
+#[derive(Clone, Debug)]
+pub struct ProvenLists {
+    file: AclFile,
+}
+
+impl ProvenLists {
+    /// The lists.
+    pub fn file(&self) -> &AclFile {
+        &self.file
+    }
+}
+
+/// Reads lists back that were written from rules, and shows that they do what these do.
+///
+/// # Errors
+/// Where they do not.
+pub fn proven_lists(
+    meaning: &Meaning<'_>,
+    proved: Proved<'_>,
+    file: AclFile,
+) -> Result<ProvenLists, Box<HeldLists>> {
+    let held = held::written(meaning, proved, &file);
+    if held.holds() { Ok(ProvenLists { file }) } else { Err(Box::new(held)) }
+}
+
+/// An interface, as the lists call it.
+fn device_on(plan: &Plan, interface: Interface) -> String {
+    plan.device_name(interface).unwrap_or_else(|| plan.interface_name(interface).to_owned())
+}
+
+/// What a list of the rules is called in one family.
+fn list_name(list: &RuleList, v6: bool) -> String {
+    short(&format!("{} {}", list.name, if v6 { "ipv6" } else { "ipv4" }))
+}
+
+/// The rule that an entry stands for, by the entry's name; a name that was shortened is none.
+pub fn rule_of(entry: &str) -> &str {
+    entry.rsplit_once(" v").map_or(entry, |(rule, _)| rule)
+}
+
+/// Which lists are on which interface, and in which direction.
+fn attached(points: Vec<(String, &str, Vec<String>)>) -> Vec<Value> {
+    let mut devices: Vec<Map<String, Value>> = Vec::new();
+    for (device, way, names) in points {
+        let names: Vec<Value> = names.into_iter().map(|name| json!({ "name": name })).collect();
+        let sets = json!({ "acl-sets": { "acl-set": names } });
+        let known = devices.iter_mut().find(|known| known["interface-id"] == device.as_str());
+        match known {
+            Some(known) => {
+                known.insert(way.to_owned(), sets);
+            }
+            None => {
+                let mut new = Map::new();
+                new.insert("interface-id".to_owned(), json!(device));
+                new.insert(way.to_owned(), sets);
+                devices.push(new);
+            }
+        }
+    }
+    devices.into_iter().map(Value::Object).collect()
+}
+
+struct Writer<'p> {
+    plan: &'p Plan,
+    known: Known,
+    around: Surroundings,
+    entries: usize,
+    unsaid: Vec<Unsaid>,
+}
+
+impl Writer<'_> {
+    /// A list in one family; `None` where it has nothing to say there.
+    fn list(&mut self, list: &RuleList, v6: bool) -> Option<(String, Value)> {
+        let family = if v6 { "ipv6" } else { "ipv4" };
+        let name = list_name(list, v6);
+        let mut aces = Aces::new(v6);
+        let mut rest = Rest::of(self.plan, &self.around, list, v6);
+        for place in 0..list.rules.len() {
+            self.rule(list, place, &mut rest, &mut aces);
+        }
+        let aces = aces.all;
+        self.entries += aces.len();
+        if aces.is_empty() {
+            return None;
+        }
+        let acl = json!({
+            "name": name,
+            "type": format!("{MODULE}:{family}-acl-type"),
+            "aces": { "ace": aces },
+        });
+        Some((name, acl))
+    }
+
+    /// Adds the entries of the rule at that place.
+    fn rule(&mut self, list: &RuleList, place: usize, rest: &mut Rest, aces: &mut Aces) {
+        let rule = &list.rules[place];
+        let Some(product) = self.sayable(rule) else { return };
+        if let Some(ports) = rule.replies_from() {
+            if let Some(part) = rest.plainest(place, product) {
+                // What looks like a reply is let in, whatever comes further down.
+                rest.take(&self.back(rule, &part, ports, aces));
+            }
+            return;
+        }
+        if rest.mistakes_translated(self.plan, product) {
+            self.unsay(rule, Why::Translated, rule.action == Action::Allow);
+            return;
+        }
+        for part in rest.said(list, place, product) {
+            self.part(list, &part, aces);
+        }
+    }
+
+    /// Adds the entries for a part of a rule.
+    fn part(&mut self, list: &RuleList, part: &Part, aces: &mut Aces) {
+        let (v6, product) = (aces.v6, &part.product);
+        let rule = &list.rules[part.place];
+        let line = if v6 { &product.service.v6 } else { &product.service.v4 };
+        let services = self.with_ports(rule, services(line));
+        for device in self.devices(list, product) {
+            for (ends, service) in worth_saying(part, v6, &services) {
+                let mut matches = Map::new();
+                addresses(&mut matches, v6, ends, service);
+                if let Some(device) = &device {
+                    matches.insert("ingress-interface".to_owned(), json!(device));
+                }
+                aces.add(rule, matches);
+            }
+        }
+    }
+
+    /// Single ports can be said of TCP and UDP. Of another protocol all is denied, or nothing allowed.
+    fn with_ports(&mut self, rule: &Rule, mut services: Vec<Service>) -> Vec<Service> {
+        if !services.iter().any(Service::is_odd) {
+            return services;
+        }
+        self.unsay(rule, Why::Ports, false);
+        if rule.action == Action::Allow {
+            services.retain(|service| !service.is_odd());
+        }
+        for service in services.iter_mut().filter(|service| service.is_odd()) {
+            service.details = None;
+        }
+        services
+    }
+
+    fn unsay(&mut self, rule: &Rule, why: Why, opens: bool) {
+        let one = Unsaid { rule: rule.id.to_string(), why, opens };
+        if !self.unsaid.contains(&one) {
+            self.unsaid.push(one);
+        }
+    }
+
+    /// What a rule matches, if these lists have the words for it.
+    fn sayable<'r>(&mut self, rule: &'r Rule) -> Option<&'r Match> {
+        let denies = rule.action != Action::Allow;
+        let Some(product) = rule.packets() else {
+            self.unsay(rule, Why::State, false);
+            return None;
+        };
+        if rule.limit_mbps.is_some() {
+            self.unsay(rule, Why::Rate, false);
+        }
+        if !product.at.is_full() {
+            // What is denied at some hours is denied at all of them; what is allowed at some, at none.
+            self.unsay(rule, Why::Hours, false);
+            if !denies {
+                return None;
+            }
+        }
+        for set in [&product.source, &product.destination] {
+            // Some names among addresses cannot be said; nor all addresses but those of a name.
+            match self.known.named(set) {
+                (false, true, _) => self.unsay(rule, Why::Names, denies),
+                (true, _, true) => self.unsay(rule, Why::Names, !denies),
+                _ => {}
+            }
+            if self.known.only_leased(set) {
+                self.unsay(rule, Why::Leased, denies);
+            }
+        }
+        Some(product)
+    }
+
+    /// Adds the entries that let replies back where there is no state, from the ports that were asked: of TCP
+    /// only what is no opening. Given back are the first packets that they let in as well.
+    fn back(&mut self, rule: &Rule, part: &Part, ports: &ServiceSet, aces: &mut Aces) -> PacketSet {
+        let (v6, product) = (aces.v6, &part.product);
+        let (to, from) = match v6 {
+            true => (&product.service.v6, &ports.v6),
+            false => (&product.service.v4, &ports.v4),
+        };
+        let mut services = services(to);
+        let count = services.len();
+        // One entry for each of two hundred protocols that nobody uses would help nobody.
+        services.retain(|s| s.protocol.is_none_or(|number| USUAL.contains(&number)));
+        if services.len() < count {
+            self.unsay(rule, Why::Rare, false);
+        }
+        let services: Vec<Service> =
+            services.iter().flat_map(|service| service.answered_from(from)).collect();
+        for (ends, service) in worth_saying(part, v6, &services) {
+            let mut matches = Map::new();
+            addresses(&mut matches, v6, ends, service);
+            aces.add(rule, matches);
+        }
+        // Where something could come, it has its entry.
+        let whole = services.iter().filter(|one| one.from.is_none() && one.flag.is_none());
+        let firsts = whole.fold(ServiceSet::empty(), |all, one| all.union(&one.set(v6)));
+        PacketSet::from(Match { service: firsts, ..product.clone() })
+    }
+
+    /// The interfaces that a rule's entries name; none where its list is on one anyway, or it is for all.
+    fn devices(&self, list: &RuleList, product: &Match) -> Vec<Option<String>> {
+        if matches!(list.applies, Some(Applies::Interface { .. })) {
+            return vec![None];
+        }
+        let enters = list.packets().enters();
+        let outer = (0..self.plan.gateway_interface().0).map(Interface);
+        let here: Vec<Interface> = outer.filter(|interface| enters.contains(*interface)).collect();
+        let named: Vec<Interface> = here
+            .iter()
+            .copied()
+            .filter(|interface| {
+                product.enters.contains(*interface)
+                    || product.enters.contains(self.plan.translated_interface(*interface))
+            })
+            .collect();
+        if named.len() == here.len() {
+            return vec![None];
+        }
+        let name = |interface: &Interface| Some(device_on(self.plan, *interface));
+        named.iter().map(name).collect()
+    }
+}
+
+/// The entries of a list, as they come.
+struct Aces {
+    v6: bool,
+    all: Vec<Value>,
+    /// How many each rule has, by its id.
+    counts: HashMap<String, usize>,
+}
+
+impl Aces {
+    fn new(v6: bool) -> Self {
+        Self { v6, all: Vec::new(), counts: HashMap::new() }
+    }
+
+    fn add(&mut self, rule: &Rule, matches: Map<String, Value>) {
+        let number = self.counts.entry(rule.id.to_string()).or_default();
+        *number += 1;
+        let family = if self.v6 { "6" } else { "4" };
+        let forwarding = match rule.action {
+            Action::Allow => "accept",
+            Action::Block => "drop",
+            Action::Reject => "reject",
+        };
+        let logging = if rule.log { "log-syslog" } else { "log-none" };
+        self.all.push(json!({
+            "name": short(&format!("{} v{family}.{number}", rule.id)),
+            "matches": matches,
+            "actions": {
+                "forwarding": format!("{MODULE}:{forwarding}"),
+                "logging": format!("{MODULE}:{logging}"),
+            },
+        }));
+    }
+}
+
+/// How many entries a match takes; `None` where some of it cannot be said.
+fn count(product: &Match, v6: bool) -> Option<usize> {
+    let line = if v6 { &product.service.v6 } else { &product.service.v4 };
+    let services = services(line);
+    let sets = [&product.source, &product.destination];
+    let known = sets
+        .into_iter()
+        .flat_map(AddressSet::ranges)
+        .all(|(low, _)| Placeholder::of(low).is_none());
+    let ends = sets.map(|set| prefixes(set, v6).len());
+    (known && !services.iter().any(Service::is_odd)).then(|| ends[0] * ends[1] * services.len())
+}
+
+/// A name that is short enough; where it is cut, a fingerprint of the whole follows.
+fn short(name: &str) -> String {
+    if name.len() <= LONGEST {
+        return name.to_owned();
+    }
+    let kept: String = name.chars().take(LONGEST - 9).collect();
+    format!("{}~{:08x}", kept, fingerprint(name))
+}
+
+/// Source and destination of an entry; all addresses where there is none.
+type Prefixes = [Option<IpNet>; 2];
+
+/// What entries a part of a rule needs: from each prefix to each, by each service, where something of it can
+/// come.
+fn worth_saying<'s>(
+    part: &Part,
+    v6: bool,
+    services: &'s [Service],
+) -> Vec<(Prefixes, &'s Service)> {
+    let [sources, destinations] =
+        [&part.product.source, &part.product.destination].map(|set| prefixes(set, v6));
+    let mut entries = Vec::new();
+    for source in &sources {
+        for destination in &destinations {
+            let ends = [*source, *destination];
+            let product = between(ends);
+            if !part.meets(&product) {
+                continue;
+            }
+            let meets = |service: &&Service| {
+                part.meets(&Match { service: service.set(v6), ..product.clone() })
+            };
+            entries.extend(services.iter().filter(meets).map(|service| (ends, service)));
+        }
+    }
+    entries
+}
+
+/// Everything from one prefix to another.
+fn between(ends: Prefixes) -> Match {
+    let set = |prefix: Option<IpNet>| prefix.map_or_else(AddressSet::full, AddressSet::from);
+    let [source, destination] = ends.map(set);
+    Match { source, destination, ..Match::everything() }
+}

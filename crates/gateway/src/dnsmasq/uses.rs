@@ -1,0 +1,73 @@
+//! What networks may ask the gateway for: the meaning is asked, exceptions and hours included.
+
+use bastium_core::meaning::Meaning;
+use bastium_core::plan::NetworkId;
+use bastium_core::space::{
+    AddressSet, Interface, IntervalSet, Match, PacketSet, Protocol, ServiceSet,
+};
+use bastium_core::verdict::Verdict;
+use std::net::{IpAddr, Ipv4Addr};
+
+const DNS: u16 = 53;
+const NTP: u16 = 123;
+/// The port of DHCP servers (RFC 2131).
+const DHCP: u16 = 67;
+
+/// Whether somebody there may ask the gateway for names, at some hour.
+pub(super) fn names(meaning: &Meaning<'_>, interface: Interface) -> bool {
+    let service = ServiceSet::ports(Protocol::UDP, DNS, DNS).union(&ServiceSet::ports(
+        Protocol::TCP,
+        DNS,
+        DNS,
+    ));
+    let destination = meaning.plan().gateway_inside().union(&meaning.plan().gateway_outside());
+    let enters = IntervalSet::point(interface);
+    let source = meaning.sources_on(interface);
+    let asking = Match { enters, source, destination, service, ..Match::everything() };
+    let parts = meaning.parts(&PacketSet::from(asking));
+    parts.iter().any(|part| part.decision.verdict == Verdict::Allow)
+}
+
+/// Whether devices there are leased addresses.
+pub(super) fn leases(meaning: &Meaning<'_>, id: NetworkId) -> bool {
+    let network = meaning.plan().network(id);
+    let any: IpAddr = Ipv4Addr::UNSPECIFIED.into();
+    let everyone: IpAddr = Ipv4Addr::BROADCAST.into();
+    network.tunnel.is_none() && all_may(meaning, id, DHCP, any.into(), everyone.into())
+}
+
+/// Whether every device there may ask the gateway for names, at all hours.
+pub(super) fn names_everywhere(meaning: &Meaning<'_>, id: NetworkId) -> bool {
+    own_gateway(meaning, id, DNS)
+}
+
+/// The same for the time.
+pub(super) fn time_everywhere(meaning: &Meaning<'_>, id: NetworkId) -> bool {
+    own_gateway(meaning, id, NTP)
+}
+
+/// Whether all devices of a network may ask its gateway at a UDP port, in each family that it has.
+fn own_gateway(meaning: &Meaning<'_>, id: NetworkId, port: u16) -> bool {
+    let network = meaning.plan().network(id);
+    network.subnets.iter().all(|subnet| {
+        let own = AddressSet::from(subnet.gateway());
+        let devices = network.device_addresses();
+        let devices =
+            if subnet.gateway().is_ipv4() { devices.only_v4() } else { devices.only_v6() };
+        all_may(meaning, id, port, devices, own)
+    })
+}
+
+fn all_may(
+    meaning: &Meaning<'_>,
+    id: NetworkId,
+    port: u16,
+    source: AddressSet,
+    destination: AddressSet,
+) -> bool {
+    let enters = IntervalSet::point(meaning.plan().network_interface(id));
+    let service = ServiceSet::ports(Protocol::UDP, port, port);
+    let asking = Match { enters, source, destination, service, ..Match::everything() };
+    let parts = meaning.parts(&PacketSet::from(asking));
+    !parts.is_empty() && parts.iter().all(|part| part.decision.verdict == Verdict::Allow)
+}

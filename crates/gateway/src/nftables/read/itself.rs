@@ -1,0 +1,65 @@
+//! What a gateway says to itself: over `lo`, with its own addresses at both ends. No cable brings it and no plan has a
+//! cell for it, but names, time and leases stop where it is not let in.
+
+use super::lower::Place;
+use super::ruleset::Side;
+use super::world::{PlanWorld, World, fits};
+use bastium_core::plan::Plan;
+use bastium_core::space::{AddressSet, IntervalSet, Match};
+
+/// The world of what comes in by `lo`. It enters where the gateway's own packets do.
+pub(crate) struct ByItself<'w, 'p> {
+    plan: &'p Plan,
+    around: &'w PlanWorld<'p>,
+}
+
+impl<'w, 'p> ByItself<'w, 'p> {
+    /// The same gateway as in another world.
+    pub(crate) fn of(plan: &'p Plan, around: &'w PlanWorld<'p>) -> Self {
+        Self { plan, around }
+    }
+
+    /// Everything that comes in by `lo`.
+    pub(crate) fn everything(&self) -> Match {
+        Match {
+            enters: IntervalSet::point(self.plan.gateway_interface()),
+            source: self.own(),
+            destination: self.own(),
+            ..Match::everything()
+        }
+    }
+}
+
+fn nothing() -> Match {
+    Match { enters: IntervalSet::empty(), ..Match::everything() }
+}
+
+impl World for ByItself<'_, '_> {
+    fn at(&self, place: Place) -> Match {
+        match place {
+            Place::Input | Place::Prerouting => self.everything(),
+            Place::Forward | Place::Output | Place::Postrouting => nothing(),
+        }
+    }
+
+    fn interface(&self, side: Side, name: &str) -> Vec<Match> {
+        let here = side == Side::In && fits(name, "lo");
+        vec![if here { self.everything() } else { nothing() }]
+    }
+
+    fn translated(&self) -> Match {
+        nothing()
+    }
+
+    fn own(&self) -> AddressSet {
+        self.around.own()
+    }
+
+    fn meant(&self, written: AddressSet) -> AddressSet {
+        self.around.meant(written)
+    }
+
+    fn filled(&self, set: &str) -> Option<AddressSet> {
+        self.around.filled(set)
+    }
+}

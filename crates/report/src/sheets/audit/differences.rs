@@ -1,0 +1,377 @@
+//! Where a gateway and its plan differ, as rows: worst first, each with the gateway's own line.
+
+use crate::sheets::boxes;
+use crate::sheets::{Because, BoxRow};
+use bastium_core::meaning::Meaning;
+use bastium_core::plan::{Action, Plan};
+use bastium_core::proof::{Wording, planless_changes, proved};
+use bastium_core::rules::{PlanlessLine, RuleSet};
+use bastium_core::space::{IntervalSet, Match, PacketSet};
+use bastium_core::verdict::{Cause, Decision, Verdict};
+use bastium_gateway::foreign::{Alike, Foreign, beyond, own_lines};
+use bastium_gateway::nftables::{Aspect, Fault};
+use bastium_gateway::{HeldLists, ListFault};
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// Packets that gateway and plan treat differently.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct DifferenceRow {
+    /// The packets.
+    #[serde(flatten)]
+    pub packets: BoxRow,
+    /// In what they differ: `verdict`, `log`, `translation`, `replies`, `errors`, `no_conversation`, `itself`,
+    /// `limit`.
+    pub aspect: &'static str,
+    /// What the plan says: for a verdict `allow`, `block`, `reject`.
+    pub before: String,
+    /// What the gateway does.
+    pub after: String,
+    /// The entry of the plan.
+    pub because: Because,
+    /// The line of the gateway: where it stands.
+    pub line: String,
+    /// The line itself, as much of it as fits.
+    pub line_says: String,
+    /// The difference in a sentence.
+    pub says: String,
+}
+
+impl DifferenceRow {
+    /// Whether the gateway lets pass what the plan does not.
+    pub fn opens(&self) -> bool {
+        self.after == "allow" && self.before != "allow" || self.aspect == "no_conversation"
+    }
+
+    /// The worst first: what is open, what is cut off, what is translated wrongly; anti-spoofing last.
+    fn rank(&self) -> (bool, usize) {
+        let rank = match self.aspect {
+            _ if self.opens() => 0,
+            "replies" | "itself" => 1,
+            "verdict" if self.before == "allow" => 2,
+            "translation" => 3,
+            "errors" => 4,
+            "limit" => 5,
+            "verdict" => 6,
+            _ => 7,
+        };
+        (self.because.kind == "spoofed", rank)
+    }
+}
+
+/// What a row is about. Rows that are about the same can be said together: one line and one cause. Anti-spoofing is
+/// one cause.
+pub(super) fn is_about(row: &DifferenceRow) -> [&str; 6] {
+    let (line, kind, name) = match row.because.kind {
+        "spoofed" => ("", "spoofed", ""),
+        kind => (row.line.as_str(), kind, row.because.name.as_str()),
+    };
+    [row.aspect, &row.before, &row.after, line, kind, name]
+}
+
+/// What differs between a whole gateway and its plan.
+pub(super) fn of_gateway(plan: &Plan, faults: &[Fault]) -> Vec<DifferenceRow> {
+    let mut rows: Vec<DifferenceRow> = Vec::new();
+    let wording = Wording::new(plan);
+    for fault in faults {
+        let words = Words::of(plan, fault);
+        for packets in boxes::rows(&wording, &fault.packets) {
+            let says = words.sentence(&packets, fault);
+            rows.push(DifferenceRow {
+                aspect: words.aspect,
+                before: words.before.clone(),
+                after: words.after.clone(),
+                because: words.because.clone(),
+                line: fault.at.clone(),
+                line_says: fault.says.clone(),
+                says,
+                packets,
+            });
+        }
+    }
+    rows.sort_by_key(DifferenceRow::rank);
+    rows
+}
+
+/// A sentence for each fault, with one of its packets.
+pub fn fault_sentences(plan: &Plan, faults: &[Fault]) -> Vec<String> {
+    let wording = Wording::new(plan);
+    let say = |fault: &Fault| {
+        let words = Words::of(plan, fault);
+        let rows = boxes::rows(&wording, &fault.packets);
+        let first = rows.first().map(|row| words.sentence(row, fault)).unwrap_or_default();
+        format!("{first}; one packet: {}", plan.packet_words(&fault.packet))
+    };
+    faults.iter().map(say).collect()
+}
+
+/// A sentence for each place where lists of RFC 8519 do not do what their rules do, with one of its packets.
+pub fn list_sentences(plan: &Plan, faults: &[ListFault]) -> Vec<String> {
+    let wording = Wording::new(plan);
+    let say = |fault: &ListFault| {
+        let rows = boxes::rows(&wording, &fault.packets);
+        let what = rows.first().map(|row| row.short.clone()).unwrap_or_default();
+        let kind = if fault.replies { "replies, by the port they come from, " } else { "" };
+        let (_, says, does) = verdicts(fault);
+        let (rule, entry) = (&fault.rule.name, &fault.entry.name);
+        format!("{kind}{what}: {says} by `{rule}`, {does} by `{entry}` in the file")
+    };
+    faults.iter().map(say).collect()
+}
+
+/// What is to be said about a fault.
+struct Words {
+    aspect: &'static str,
+    before: String,
+    after: String,
+    because: Because,
+}
+
+impl Words {
+    fn of(plan: &Plan, fault: &Fault) -> Self {
+        let logged = |log: bool| if log { "logged" } else { "not logged" };
+        let because = because(plan, fault);
+        let verdict = fault.plan.map_or("block", |decision| verdict(decision));
+        let gateway = fault.gateway.map_or("nothing", |(action, _)| action.word());
+        let (aspect, before, after) = match (fault.aspect, &fault.words) {
+            (Aspect::Verdict, None) if verdict == gateway => {
+                let own = fault.plan.is_some_and(|decision| decision.logged);
+                let does = fault.gateway.is_some_and(|(_, log)| log);
+                ("log", logged(own).to_owned(), logged(does).to_owned())
+            }
+            (Aspect::Verdict, _) => ("verdict", verdict.to_owned(), gateway.to_owned()),
+            (Aspect::TranslationIn | Aspect::TranslationOut, Some((plan, does))) => {
+                ("translation", plan.clone(), does.clone())
+            }
+            (Aspect::Limit, Some((plan, does))) => ("limit", plan.clone(), does.clone()),
+            (Aspect::Replies, _) => ("replies", "allow".to_owned(), gateway.to_owned()),
+            (Aspect::Itself, _) => ("itself", "allow".to_owned(), gateway.to_owned()),
+            (Aspect::Errors, _) => ("errors", "allow".to_owned(), gateway.to_owned()),
+            (Aspect::NoConversation, _) => {
+                ("no_conversation", "block".to_owned(), gateway.to_owned())
+            }
+            (_, None) => ("translation", String::new(), String::new()),
+        };
+        Self { aspect, before, after, because }
+    }
+
+    fn sentence(&self, row: &BoxRow, fault: &Fault) -> String {
+        let what = &row.short;
+        let why = format!(
+            "{} {}{}",
+            self.because.kind.replace('_', " "),
+            self.because.name,
+            at(&self.because)
+        );
+        let line = &fault.at;
+        match self.aspect {
+            "verdict" => format!(
+                "the gateway {} {what}; the plan {} it ({why}); gateway: {line}",
+                does(&self.after),
+                does(&self.before)
+            ),
+            "log" => format!(
+                "{what} is {} by the gateway; in the plan it is {} ({why}); gateway: {line}",
+                self.after, self.before
+            ),
+            "translation" => format!(
+                "{what} is {} by the gateway; in the plan it is {}; gateway: {line}",
+                self.after, self.before
+            ),
+            "limit" => format!(
+                "{what} goes {}; the plan has it {} ({why}); gateway: {line}",
+                self.after, self.before
+            ),
+            "replies" => format!(
+                "the gateway {} what belongs to permitted conversations: {what}; gateway: {line}",
+                does(&self.after)
+            ),
+            "itself" => format!(
+                "the gateway {} what it says to itself, over lo: {what}; gateway: {line}",
+                does(&self.after)
+            ),
+            "errors" => format!(
+                "the gateway {} the ICMP errors of permitted conversations: {what}; gateway: {line}",
+                does(&self.after)
+            ),
+            _ => format!(
+                "the gateway {} what belongs to no conversation: {what}; the plan blocks it ({why}); gateway: {line}",
+                does(&self.after)
+            ),
+        }
+    }
+}
+
+fn because(plan: &Plan, fault: &Fault) -> Because {
+    match fault.plan {
+        Some(decision) => Because::new(decision.cause, plan),
+        None => {
+            let kind = match fault.aspect {
+                Aspect::Replies | Aspect::Errors => Cause::Reply.kind(),
+                Aspect::Verdict => "spoofed",
+                Aspect::TranslationIn => "offered",
+                _ => "plan",
+            };
+            Because { kind, name: String::new(), line: None }
+        }
+    }
+}
+
+fn verdict(decision: Decision) -> &'static str {
+    match decision.verdict {
+        Verdict::Allow => "allow",
+        Verdict::Reject => "reject",
+        Verdict::Block | Verdict::NotRouted | Verdict::NoRoute => "block",
+    }
+}
+
+fn does(action: &str) -> &'static str {
+    match action {
+        "allow" => "allows",
+        "reject" => "rejects",
+        _ => "blocks",
+    }
+}
+
+fn at(because: &Because) -> String {
+    because.line.map(|line| format!(", line {line}")).unwrap_or_default()
+}
+
+/// What differs between access control lists on interfaces and the plan; `None` where the file is none of
+/// these, or the plan cannot be said so.
+pub(super) fn of_access_lists(
+    foreign: &Foreign,
+    meaning: &Meaning<'_>,
+    rules: &RuleSet,
+) -> Option<(Vec<DifferenceRow>, HeldLists)> {
+    let held = foreign.held_lists(meaning, proved(meaning, rules).ok()?)?;
+    let plan = meaning.plan();
+    let mut rows = Vec::new();
+    let wording = Wording::new(plan);
+    for fault in &held.faults {
+        let id = &fault.rule.name;
+        let rule = rules.lists.iter().flat_map(|list| &list.rules).find(|rule| rule.id == *id);
+        let because = match rule {
+            Some(rule) => Because::new(rule.cause, plan),
+            None => Because { kind: "end", name: id.clone(), line: None },
+        };
+        let why = format!("{} {}{}", because.kind.replace('_', " "), because.name, at(&because));
+        let (aspect, before, after) = verdicts(fault);
+        for packets in boxes::rows(&wording, &fault.packets) {
+            let what = &packets.short;
+            let entry = &fault.entry.name;
+            let says = match aspect {
+                "log" => format!(
+                    "{what} is {after} by the gateway; in the plan it is {before} ({why}); gateway: {entry}"
+                ),
+                "replies" => format!(
+                    "the gateway {} replies, by the port that they come from: {what}; the plan {} them ({why}); \
+                     gateway: {entry}",
+                    does(after),
+                    does(before)
+                ),
+                _ => format!(
+                    "the gateway {} {what}; the plan {} it ({why}); gateway: {entry}",
+                    does(after),
+                    does(before)
+                ),
+            };
+            rows.push(DifferenceRow {
+                packets,
+                aspect,
+                before: before.to_owned(),
+                after: after.to_owned(),
+                because: because.clone(),
+                line: entry.clone(),
+                line_says: String::new(),
+                says,
+            });
+        }
+    }
+    rows.sort_by_key(DifferenceRow::rank);
+    Some((rows, held))
+}
+
+/// In what lists differ from their rules, and both sides' words.
+fn verdicts(fault: &ListFault) -> (&'static str, &'static str, &'static str) {
+    let logged = |log: bool| if log { "logged" } else { "not logged" };
+    let (rule, entry) = (&fault.rule, &fault.entry);
+    if fault.replies {
+        ("replies", rule.action.word(), entry.action.word())
+    } else if rule.action == entry.action {
+        ("log", logged(rule.log), logged(entry.log))
+    } else {
+        ("verdict", rule.action.word(), entry.action.word())
+    }
+}
+
+/// What differs between a list that keeps no state, or a table, and the plan's own rules.
+pub(super) fn of_list(
+    foreign: &Foreign,
+    plan: &Plan,
+    rules: &RuleSet,
+) -> (Vec<DifferenceRow>, usize) {
+    let ways = &foreign.ways;
+    // What no list is asked about is not compared.
+    let apart: Vec<Match> = beyond(plan, rules, ways).products().collect();
+    let apart = PlanlessLine::new("", 0, apart, Action::Block, false);
+    let mut own = vec![apart.clone()];
+    own.extend(own_lines(plan, rules, ways));
+    let mut theirs = vec![apart];
+    theirs.extend(foreign.bare());
+    let alike = Alike::of(&[&own, &theirs], ways.interfaces());
+    let (old, new) = (alike.reduced(&own), alike.reduced(&theirs));
+    let (changes, undecided) = planless_changes(ways.interfaces(), &old, &new);
+    let mut rows = Vec::new();
+    let wording = Wording::new(plan);
+    for change in &changes {
+        let line = change.after.checked_sub(1).and_then(|place| foreign.lines.get(place));
+        let Some(line) = line.filter(|line| line.sure) else { continue };
+        let (before, after) = (own[change.before].action, theirs[change.after].action);
+        let id = &own[change.before].id;
+        let rule = rules.lists.iter().flat_map(|list| &list.rules).find(|rule| rule.id == *id);
+        let because = match rule {
+            Some(rule) => Because::new(rule.cause, plan),
+            None => Because { kind: "end", name: id.clone(), line: None },
+        };
+        let packets = to_plan(plan, foreign, &alike.on_all(&change.packets));
+        for packets in boxes::rows(&wording, &packets) {
+            let says = format!(
+                "the gateway {} {}; the plan {} it ({} {}{}); gateway: {}",
+                does(after.word()),
+                packets.short,
+                does(before.word()),
+                because.kind.replace('_', " "),
+                because.name,
+                at(&because),
+                line.at
+            );
+            rows.push(DifferenceRow {
+                packets,
+                aspect: "verdict",
+                before: before.word().to_owned(),
+                after: after.word().to_owned(),
+                because: because.clone(),
+                line: line.at.clone(),
+                line_says: line.bare.id.clone(),
+                says,
+            });
+        }
+    }
+    rows.sort_by_key(DifferenceRow::rank);
+    (rows, undecided)
+}
+
+/// Packets over ways, as the plan's own.
+fn to_plan(plan: &Plan, foreign: &Foreign, packets: &PacketSet) -> PacketSet {
+    let products = packets.products().map(|product| {
+        let interfaces = product.enters.spans().iter();
+        let interfaces =
+            interfaces.flat_map(|(low, high)| low.0..=high.0).map(bastium_core::space::Interface);
+        let enters: IntervalSet<_> = interfaces
+            .filter_map(|interface| foreign.ways.plan_interface(plan, interface))
+            .collect();
+        Match { enters, ..product }
+    });
+    products.collect::<PacketSet>().tidied()
+}

@@ -1,0 +1,292 @@
+//! The connectivity checklist.
+
+use super::EDITION;
+use super::strength::Strength;
+use crate::{Cell, Column, Table, Tone};
+use bastium_core::checklist::{Check, Checklist, Expect, Probe, SetUp, Stand, Target, seconds};
+use bastium_core::meaning::Meaning;
+use bastium_core::rules::RuleSet;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// All checks, by where to stand.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct ChecklistSheet {
+    /// The edition of this JSON.
+    pub bastium: u8,
+    /// The site's name.
+    pub site: String,
+    /// The day that it is for.
+    pub day: String,
+    /// Where to stand, one after the other.
+    pub stands: Vec<StandRow>,
+    /// About how long the whole list takes, moves included.
+    pub seconds: u32,
+    /// No list that catches as much as the whole one has fewer checks than this.
+    pub least: usize,
+    /// Whether this is the whole list; else only what was asked for.
+    pub whole: bool,
+    /// How many mistakes the list would catch.
+    pub strength: Strength,
+}
+
+/// One place to stand.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct StandRow {
+    /// The place.
+    pub place: String,
+    /// How to get there.
+    pub how: String,
+    /// What to set up first, in as few lines as can be.
+    pub set_up: Vec<String>,
+    /// What to check there.
+    pub checks: Vec<CheckRow>,
+}
+
+/// One check.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct CheckRow {
+    /// Its id.
+    pub id: String,
+    /// Where it is made from.
+    pub from: String,
+    /// Where it goes.
+    pub to: String,
+    /// The address it goes to; none where a name is asked for instead.
+    pub address: Option<String>,
+    /// What is asked for.
+    pub service: String,
+    /// `IPv4` or `IPv6`.
+    pub family: &'static str,
+    /// `reply`, `refused`, `unreachable` or `silence`.
+    pub expect: &'static str,
+    /// What to type.
+    pub commands: CommandRow,
+    /// What to set up first, if nothing of the plan answers there.
+    pub set_up: Option<String>,
+    /// A remark on the command.
+    pub remark: Option<String>,
+    /// The id of the rule that it proves; none where no rule decides.
+    pub proves: Option<String>,
+    /// The number of that rule.
+    pub rule: Option<u32>,
+    /// What to look at if the check fails.
+    pub if_not: String,
+    /// About how long it takes.
+    pub seconds: u32,
+    /// When to make it; none for at any time.
+    pub when: Option<String>,
+    /// How many mistakes it catches.
+    pub catches: usize,
+    /// Whether it tries what the plan guarantees.
+    pub guarantee: bool,
+}
+
+/// What to type, by system.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct CommandRow {
+    /// On Linux.
+    pub linux: String,
+    /// On macOS.
+    pub macos: String,
+    /// On Windows, in PowerShell.
+    pub windows: String,
+}
+
+/// The systems whose command a table can show.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[expect(missing_docs, reason = "the variants are the systems by name")]
+pub enum System {
+    Linux,
+    Macos,
+    Windows,
+}
+
+impl System {
+    /// Its name in a page.
+    pub(crate) fn word(self) -> &'static str {
+        match self {
+            Self::Linux => "linux",
+            Self::Macos => "macos",
+            Self::Windows => "windows",
+        }
+    }
+}
+
+impl ChecklistSheet {
+    /// Takes the sheet from a checklist.
+    pub fn new(meaning: &Meaning<'_>, rules: &RuleSet, checklist: &Checklist) -> Self {
+        let plan = meaning.plan();
+        let stand_row = |stand: &Stand| {
+            let place = stand.standpoint.name(meaning);
+            StandRow {
+                how: stand.standpoint.how(meaning),
+                set_up: SetUp::lines(
+                    &stand.checks.iter().filter_map(Check::set_up).collect::<Vec<_>>(),
+                ),
+                checks: stand.checks.iter().map(|check| row(check, &place, rules)).collect(),
+                place,
+            }
+        };
+        Self {
+            bastium: EDITION,
+            site: plan.site().name.clone(),
+            day: meaning.day().to_string(),
+            stands: checklist.stands.iter().map(stand_row).collect(),
+            seconds: seconds(&checklist.stands),
+            least: checklist.least,
+            whole: true,
+            strength: Strength::of(&checklist.strength),
+        }
+    }
+
+    /// How many checks there are.
+    pub fn count(&self) -> usize {
+        self.stands.iter().map(|stand| stand.checks.len()).sum()
+    }
+
+    /// For the terminal, one table per place: what to type on one system, and what to expect.
+    pub fn short_tables(&self, system: System) -> Vec<Table> {
+        let table = |stand: &StandRow| {
+            let mut table = Table::new([
+                Column::whole("ok"),
+                Column::text("to"),
+                Column::text("type"),
+                Column::whole("expect"),
+                Column::numbers("rule"),
+            ])
+            .titled(&stand.place);
+            for check in &stand.checks {
+                table.row([
+                    "[ ]".into(),
+                    check.target_words().into(),
+                    check.commands.on(system).into(),
+                    expect_cell(check.expect),
+                    check.rule.map_or(String::new(), |rule| rule.to_string()).into(),
+                ]);
+            }
+            table
+        };
+        self.stands.iter().map(table).collect()
+    }
+
+    /// For CSV and Markdown: everything.
+    pub fn tables(&self) -> Vec<Table> {
+        let headings = [
+            "done", "id", "to", "address", "service", "family", "when", "expect", "Linux", "macOS",
+            "Windows", "set up", "rule", "proves", "if not", "seconds",
+        ];
+        let column = |heading: &str| match heading {
+            "rule" | "seconds" => Column::numbers(heading),
+            _ => Column::text(heading),
+        };
+        let table = |stand: &StandRow| {
+            let mut table = Table::new(headings.map(column)).titled(&stand.place);
+            for check in &stand.checks {
+                table.row(full_row(check));
+            }
+            table
+        };
+        self.stands.iter().map(table).collect()
+    }
+}
+
+impl CommandRow {
+    fn on(&self, system: System) -> &str {
+        match system {
+            System::Linux => &self.linux,
+            System::Macos => &self.macos,
+            System::Windows => &self.windows,
+        }
+    }
+}
+
+impl StandRow {
+    /// What to set up, or to know, before the checks of the place: each thing once.
+    pub fn first(&self) -> Vec<String> {
+        let mut first = self.set_up.clone();
+        let mut outside: Vec<&str> = Vec::new();
+        for check in self.checks.iter().filter(|check| check.remark.is_some()) {
+            if !outside.contains(&check.service.as_str()) {
+                outside.push(&check.service);
+            }
+        }
+        if !outside.is_empty() {
+            first.push(format!(
+                "OUTSIDE_ADDRESS means a server on the internet that answers {} where that is allowed",
+                outside.join(", ")
+            ));
+        }
+        first
+    }
+}
+
+impl CheckRow {
+    /// Where it goes, for what, and when.
+    pub fn target_words(&self) -> String {
+        let family = if self.family == "IPv6" { " IPv6" } else { "" };
+        let when = self.when.as_ref().map(|at| format!(", {at}")).unwrap_or_default();
+        format!("{} {}{family}{when}", self.to, self.service)
+    }
+}
+
+fn full_row(check: &CheckRow) -> Vec<Cell> {
+    let set_up = [check.set_up.as_deref(), check.remark.as_deref()]
+        .into_iter()
+        .flatten()
+        .collect::<Vec<_>>();
+    vec![
+        "".into(),
+        check.id.clone().into(),
+        check.to.clone().into(),
+        check.address.clone().unwrap_or_default().into(),
+        check.service.clone().into(),
+        check.family.into(),
+        check.when.clone().unwrap_or_default().into(),
+        check.expect.into(),
+        check.commands.linux.clone().into(),
+        check.commands.macos.clone().into(),
+        check.commands.windows.clone().into(),
+        set_up.join("; ").into(),
+        check.rule.map_or(String::new(), |rule| rule.to_string()).into(),
+        check.proves.clone().unwrap_or_default().into(),
+        check.if_not.clone().into(),
+        check.seconds.into(),
+    ]
+}
+
+fn expect_cell(expect: &'static str) -> Cell {
+    // What is expected is never red: red is what is wrong.
+    Cell::toned(expect, if expect == Expect::Reply.word() { Tone::Good } else { Tone::Faint })
+}
+
+fn row(check: &Check, place: &str, rules: &RuleSet) -> CheckRow {
+    let commands = check.commands();
+    let address = match &check.target {
+        Target::Address(address) if check.probe != Probe::Lease => Some(address.to_string()),
+        _ => None,
+    };
+    CheckRow {
+        id: check.id.clone(),
+        from: place.to_owned(),
+        to: check.to.clone(),
+        address,
+        service: check.probe.words(),
+        family: if check.packet.source().is_ipv6() { "IPv6" } else { "IPv4" },
+        expect: check.expect.word(),
+        commands: CommandRow {
+            linux: commands.linux,
+            macos: commands.macos,
+            windows: commands.windows,
+        },
+        set_up: check.set_up().map(|set_up| set_up.to_string()),
+        remark: check.target.remark(check.probe),
+        proves: check.proves.as_ref().map(|proves| proves.1.clone()),
+        rule: check.proves.as_ref().map(|proves| proves.0),
+        if_not: check.if_not(rules),
+        seconds: check.expect.seconds(),
+        when: check.when.map(|at| at.to_string()),
+        catches: check.shows.len(),
+        guarantee: check.guarantee,
+    }
+}

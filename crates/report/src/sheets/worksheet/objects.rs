@@ -1,0 +1,185 @@
+//! What rules name: addresses and services, each made once on the gateway before the rules that use it.
+
+use super::names::Names;
+use crate::sheets::address_values;
+use bastium_core::plan::Plan;
+use bastium_core::rules::Endpoint;
+use bastium_core::source::Text;
+use bastium_core::space::{AddressSet, Match, Protocol, ServiceSet};
+
+/// The word for everything, which every gateway has.
+pub(super) const ANY: &str = "any";
+
+/// Addresses under a name.
+#[derive(Clone, Debug)]
+pub(super) struct Addresses {
+    pub(super) name: String,
+    /// What it is: `zone`, `network`, `host`, `group`, `domain`, or `addresses`.
+    pub(super) kind: &'static str,
+    /// Its values, as they are typed.
+    pub(super) values: Vec<String>,
+    /// The plan's word for it, which others may share that have other addresses.
+    word: String,
+    set: AddressSet,
+}
+
+/// Services under a name.
+#[derive(Clone, Debug)]
+pub(super) struct Service {
+    pub(super) name: String,
+    /// Protocols and ports.
+    pub(super) ports: Vec<String>,
+    /// Whether it is one of those that most gateways have.
+    pub(super) well_known: bool,
+    set: ServiceSet,
+}
+
+/// Everything that rules name.
+#[derive(Debug)]
+pub(super) struct Objects<'p> {
+    plan: &'p Plan,
+    names: Names,
+    pub(super) addresses: Vec<Addresses>,
+    pub(super) services: Vec<Service>,
+}
+
+impl<'p> Objects<'p> {
+    pub(super) fn new(plan: &'p Plan) -> Self {
+        let names = Names::new(plan.gateway().limits.name);
+        Self { plan, names, addresses: Vec::new(), services: Vec::new() }
+    }
+
+    /// A rule's name, within what the gateway takes.
+    pub(super) fn rule_name(&mut self, id: &str) -> String {
+        self.names.short(id)
+    }
+
+    /// The names of the objects that together have just these addresses: those of the plan's words where they say so,
+    /// else one for the whole.
+    pub(super) fn of_end(
+        &mut self,
+        (zones, says): (&Endpoint, &Endpoint),
+        set: &AddressSet,
+    ) -> Vec<String> {
+        if *set == AddressSet::full() {
+            return vec![ANY.to_owned()];
+        }
+        let words = words_of(zones, says);
+        let meant: Option<Vec<AddressSet>> =
+            words.iter().map(|word| self.meant_by(word, set)).collect();
+        match meant
+            .filter(|sets| !sets.is_empty() && sets.iter().cloned().collect::<AddressSet>() == *set)
+        {
+            Some(sets) => {
+                let all = words.iter().zip(sets);
+                all.map(|(word, set)| self.named(word, set)).collect()
+            }
+            None => vec![self.named(&words.join(", "), set.clone())],
+        }
+    }
+
+    /// The addresses of a word, if it has any besides those of `whole`: a zone is said with its prefixes or with its
+    /// devices alone, whichever the rule means.
+    fn meant_by(&self, word: &str, whole: &AddressSet) -> Option<AddressSet> {
+        let zone = self.plan.zone_named(word).map(|zone| self.plan.zone_prefixes(zone).clone());
+        let place = || self.plan.place(&[Text::new(word)]).ok().map(|place| place.addresses);
+        let inside = |set: &AddressSet| !set.is_empty() && set.is_subset(whole);
+        zone.filter(inside).or_else(|| place().filter(inside))
+    }
+
+    fn named(&mut self, word: &str, set: AddressSet) -> String {
+        if let Some(known) = self.addresses.iter().find(|known| known.set == set) {
+            return known.name.clone();
+        }
+        // Every address that a device can have is less than all there are.
+        let word = if word == ANY { "any device" } else { word };
+        // The same word with other addresses is something else.
+        let taken = self.addresses.iter().filter(|known| known.word == word).count();
+        let full = if taken == 0 { word.to_owned() } else { format!("{word} ({})", taken + 1) };
+        let name = self.names.short(&full);
+        let (kind, values) = (self.kind(word), address_values(self.plan, &set));
+        let word = word.to_owned();
+        self.addresses.push(Addresses { name: name.clone(), kind, values, word, set });
+        name
+    }
+
+    fn kind(&self, word: &str) -> &'static str {
+        let plan = self.plan;
+        let has = |mut names: Box<dyn Iterator<Item = &str> + '_>| names.any(|name| name == word);
+        if plan.zone_named(word).is_some() {
+            "zone"
+        } else if has(Box::new(plan.networks().iter().map(|one| one.name.as_str()))) {
+            "network"
+        } else if has(Box::new(plan.hosts().iter().map(|one| one.name.as_str()))) {
+            "host"
+        } else if has(Box::new(plan.groups().iter().map(|one| one.name.as_str()))) {
+            "group"
+        } else if has(Box::new(plan.domains().iter().map(|one| one.name.as_str()))) {
+            "domain"
+        } else {
+            "addresses"
+        }
+    }
+
+    /// The names of the services that a rule is for. A word stands for all that it means, where the addresses of the
+    /// rule leave of that just what the rule is for: nobody makes a service for one family if no packet of the other can
+    /// match.
+    pub(super) fn of_service(&mut self, says: &str, packets: &Match) -> Vec<String> {
+        let wanted = plain(&packets.service, packets);
+        if wanted == plain(&ServiceSet::any(), packets) {
+            return vec![ANY.to_owned()];
+        }
+        let words: Vec<&str> = says.split(", ").collect();
+        let meant =
+            |word: &&str| self.plan.service(&[Text::new(*word)]).ok().map(|found| found.set);
+        let meant: Option<Vec<ServiceSet>> = words.iter().map(meant).collect();
+        let whole = meant.filter(|sets| {
+            let all = sets.iter().fold(ServiceSet::empty(), |all, one| all.union(one));
+            plain(&all, packets) == wanted
+        });
+        match whole {
+            Some(sets) => {
+                words.iter().zip(sets).map(|(word, set)| self.service_named(word, set)).collect()
+            }
+            None => vec![self.service_named(says, packets.service.clone())],
+        }
+    }
+
+    fn service_named(&mut self, word: &str, set: ServiceSet) -> String {
+        if let Some(known) = self.services.iter().find(|known| known.set == set) {
+            return known.name.clone();
+        }
+        let (v4, v6) = (set.v4.is_empty(), set.v6.is_empty());
+        let word = if word == ANY { "any service" } else { word };
+        let full = match self.services.iter().any(|known| known.name == word) {
+            false => word.to_owned(),
+            true if v6 => format!("{word} (IPv4)"),
+            true if v4 => format!("{word} (IPv6)"),
+            true => format!("{word} ({})", self.services.len()),
+        };
+        let declared = self.plan.services().iter().any(|service| service.name.as_str() == word);
+        let well_known = !declared && bastium_core::service::built_in(word).is_some();
+        let name = self.names.short(&full);
+        self.services.push(Service { name: name.clone(), ports: set.words(), well_known, set });
+        name
+    }
+}
+
+/// The words of an end, one for each object.
+fn words_of(zones: &Endpoint, says: &Endpoint) -> Vec<String> {
+    let split = |end: &Endpoint| match end {
+        Endpoint::Named(names) => names.clone(),
+        other => other.to_string().split(", ").map(str::to_owned).collect(),
+    };
+    if *says == Endpoint::Any { split(zones) } else { split(says) }
+}
+
+/// Services without what no packet of a rule can ask for: in a family that its addresses do not have, or the ICMP of
+/// the other family.
+pub(super) fn plain(services: &ServiceSet, packets: &Match) -> ServiceSet {
+    let here = services.for_families_of(&packets.source).for_families_of(&packets.destination);
+    ServiceSet {
+        v4: here.v4.difference(&ServiceSet::protocol(Protocol::ICMP_V6).v4),
+        v6: here.v6.difference(&ServiceSet::protocol(Protocol::ICMP).v6),
+    }
+}

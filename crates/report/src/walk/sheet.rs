@@ -1,0 +1,237 @@
+//! What all results together come to.
+
+use super::{Outcome, Record};
+use crate::sheets::EDITION;
+use crate::{Cell, Column, Table, Tone};
+use bastium_core::checklist::{Check, Stand};
+use bastium_core::meaning::Meaning;
+use bastium_core::rules::RuleSet;
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::collections::HashSet;
+
+/// Where a check stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum State {
+    /// It went as expected.
+    Pass,
+    /// It did not.
+    Fail,
+    /// It was left out.
+    Skip,
+    /// It went as expected, but the plan has changed what it is about since then.
+    Changed,
+    /// Nobody has made it yet.
+    Open,
+}
+
+impl State {
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Pass => "pass",
+            Self::Fail => "FAIL",
+            Self::Skip => "skip",
+            Self::Changed => "changed",
+            Self::Open => "open",
+        }
+    }
+}
+
+/// One check, and what came of it.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct ResultRow {
+    /// The check's id.
+    pub id: String,
+    /// Where it is made.
+    pub place: String,
+    /// Where it goes.
+    pub to: String,
+    /// What is asked for.
+    pub service: String,
+    /// What is expected.
+    pub expect: &'static str,
+    /// Where it stands.
+    pub outcome: State,
+    /// What came back.
+    pub seen: Option<String>,
+    /// Who made it.
+    pub by: Option<String>,
+    /// When.
+    pub at: Option<String>,
+    /// What there is to say.
+    pub note: Option<String>,
+    /// What to look at, where it went wrong.
+    pub if_not: Option<String>,
+}
+
+/// All checks of a list, and what came of them.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct WalkSheet {
+    /// The edition of this JSON.
+    pub bastium: u8,
+    /// The site's name.
+    pub site: String,
+    /// The day that the list is for.
+    pub day: String,
+    /// How many went as expected.
+    pub passed: usize,
+    /// How many did not.
+    pub failed: usize,
+    /// How many were left out.
+    pub skipped: usize,
+    /// How many have to be made again, since the plan has changed.
+    pub changed: usize,
+    /// How many are still to be made.
+    pub open: usize,
+    /// How many results are of checks that the list has not, or has no longer.
+    pub of_others: usize,
+    /// The checks.
+    pub results: Vec<ResultRow>,
+}
+
+impl WalkSheet {
+    /// Puts a list and the results of any number of people together: the last one of each check counts, and
+    /// what it was about has to be what the check is about now.
+    pub fn new(
+        meaning: &Meaning<'_>,
+        rules: &RuleSet,
+        stands: &[Stand],
+        records: &[Record],
+    ) -> Self {
+        let mut results = Vec::new();
+        for stand in stands {
+            let place = stand.standpoint.name(meaning);
+            results.extend(stand.checks.iter().map(|check| row(check, &place, rules, records)));
+        }
+        let known: HashSet<&str> = results.iter().map(|row: &ResultRow| row.id.as_str()).collect();
+        let of_others = records.iter().filter(|record| !known.contains(record.id.as_str())).count();
+        let count = |state| results.iter().filter(|row: &&ResultRow| row.outcome == state).count();
+        Self {
+            bastium: EDITION,
+            site: meaning.plan().site().name.clone(),
+            day: meaning.day().to_string(),
+            passed: count(State::Pass),
+            failed: count(State::Fail),
+            skipped: count(State::Skip),
+            changed: count(State::Changed),
+            open: count(State::Open),
+            of_others,
+            results,
+        }
+    }
+
+    /// Whether every check went as expected.
+    pub fn is_done(&self) -> bool {
+        self.passed == self.results.len()
+    }
+
+    /// What it comes to, in a sentence.
+    pub fn words(&self) -> String {
+        let mut words = format!("{} of {} checks passed", self.passed, self.results.len());
+        let others = [
+            (self.failed, "failed"),
+            (self.skipped, "left out"),
+            (self.changed, "to make again since the plan has changed"),
+            (self.open, "open"),
+            (self.of_others, "results of checks that are not in this list"),
+        ];
+        for (count, what) in others.into_iter().filter(|(count, _)| *count > 0) {
+            words.push_str(&format!("; {count} {what}"));
+        }
+        words
+    }
+
+    /// All rows, for CSV and Markdown.
+    pub fn tables(&self) -> Vec<Table> {
+        vec![table(&self.results)]
+    }
+
+    /// What is not as it should be, or has a note.
+    pub fn remarkable(&self) -> impl Iterator<Item = &ResultRow> {
+        self.results.iter().filter(|row| {
+            matches!(row.outcome, State::Fail | State::Skip | State::Changed) || row.note.is_some()
+        })
+    }
+}
+
+impl ResultRow {
+    /// What was tried and what came of it, in a sentence.
+    pub fn words(&self) -> String {
+        let seen = self.seen.as_deref().map(|seen| format!(", seen {seen}")).unwrap_or_default();
+        let by = self.by.as_deref().map(|by| format!("; by {by}")).unwrap_or_default();
+        let (place, to, service, expect) = (&self.place, &self.to, &self.service, self.expect);
+        format!("from {place} to {to} by {service}: expected {expect}{seen}{by}")
+    }
+}
+
+fn table(rows: &[ResultRow]) -> Table {
+    let mut table = Table::new([
+        Column::whole("outcome"),
+        Column::text("check"),
+        Column::text("place"),
+        Column::text("to"),
+        Column::whole("expected"),
+        Column::text("seen"),
+        Column::text("by"),
+        Column::text("at"),
+        Column::text("note"),
+    ]);
+    for row in rows {
+        let said = [row.note.as_deref(), row.if_not.as_deref()];
+        let said: Vec<&str> = said.into_iter().flatten().collect();
+        table.row([
+            state_cell(row.outcome),
+            row.id.clone().into(),
+            row.place.clone().into(),
+            format!("{} {}", row.to, row.service).into(),
+            row.expect.into(),
+            row.seen.clone().unwrap_or_default().into(),
+            row.by.clone().unwrap_or_default().into(),
+            row.at.clone().unwrap_or_default().into(),
+            said.join("; ").into(),
+        ]);
+    }
+    table
+}
+
+fn state_cell(state: State) -> Cell {
+    match state {
+        State::Pass => Cell::toned(state.word(), Tone::Good),
+        State::Fail => Cell::toned(state.word(), Tone::Bad),
+        State::Skip | State::Changed | State::Open => state.word().into(),
+    }
+}
+
+fn row(check: &Check, place: &str, rules: &RuleSet, records: &[Record]) -> ResultRow {
+    let own = || records.iter().filter(|record| record.id == check.id);
+    // Of two at the same moment the later line counts.
+    let last =
+        own().filter(|record| record.outcome != Outcome::Note).max_by_key(|record| record.at);
+    let same = last.is_some_and(|record| {
+        record.means == check.means(rules) && record.expect == check.expect.word()
+    });
+    let outcome = match last.map(|record| record.outcome) {
+        None | Some(Outcome::Note) => State::Open,
+        Some(Outcome::Skip) => State::Skip,
+        Some(Outcome::Pass | Outcome::Fail) if !same => State::Changed,
+        Some(Outcome::Pass) => State::Pass,
+        Some(Outcome::Fail) => State::Fail,
+    };
+    let noted = own().filter(|record| record.outcome == Outcome::Note);
+    let notes: Vec<&str> = noted.chain(last).filter_map(|record| record.note.as_deref()).collect();
+    ResultRow {
+        id: check.id.clone(),
+        place: place.to_owned(),
+        to: check.to.clone(),
+        service: check.probe.words(),
+        expect: check.expect.word(),
+        outcome,
+        seen: last.and_then(|record| record.seen.clone()),
+        by: last.map(|record| record.by.clone()),
+        at: last.map(|record| record.at.to_string()),
+        note: (!notes.is_empty()).then(|| notes.join("; ")),
+        if_not: (outcome == State::Fail).then(|| check.if_not(rules)),
+    }
+}

@@ -1,0 +1,155 @@
+//! The worksheet: what is typed from it is what was proved, and nothing in it can be changed unnoticed.
+
+#[path = "../../core/tests/model/mod.rs"]
+mod model;
+
+use bastium_core::meaning::Meaning;
+use bastium_core::plan::{Form, Plan, Rows, resolve};
+use bastium_core::proof;
+use bastium_core::rules::{self, RuleSet};
+use bastium_report::sheets::Worksheet;
+use model::{TODAY, any_draft};
+use proptest::prelude::*;
+use std::collections::HashSet;
+
+fn demo(name: &str) -> Plan {
+    let path = format!("{}/../../demo/{name}", env!("CARGO_MANIFEST_DIR"));
+    let bytes = std::fs::read(path).expect("the demo plan is there");
+    bastium_planfile::read(name, &bytes).expect("a plan")
+}
+
+fn with(
+    plan: &Plan,
+    form: Form,
+    rows: Rows,
+    check: impl FnOnce(&Meaning<'_>, &RuleSet, Worksheet),
+) {
+    let meaning = Meaning::new(plan, TODAY).expect("a meaning");
+    let Ok(rules) = rules::in_form_with(&meaning, form, rows) else { return };
+    let proved = proof::proved(&meaning, &rules).expect("the rules match the plan");
+    match Worksheet::new(&meaning, proved) {
+        Ok(sheet) => check(&meaning, &rules, sheet),
+        Err(misread) => panic!("{}: {misread:?}", form.word()),
+    }
+}
+
+#[test]
+fn every_demo_plan_has_a_worksheet_in_every_form() {
+    for name in ["bare.toml", "clinic.toml", "farm.toml"] {
+        let plan = demo(name);
+        for form in Form::ALL {
+            for rows in Rows::ALL {
+                with(&plan, form, rows, |_, rules, sheet| {
+                    let step = sheet.step("rules").expect("there are rules");
+                    let typed: usize = step.tables.iter().map(|table| table.rows.len()).sum();
+                    assert_eq!(typed, rules.rules().count(), "{name} {}", form.word());
+                });
+            }
+        }
+    }
+}
+
+/// Whoever mistypes one value of the sheet has other rules; so has a sheet with that value.
+#[test]
+fn no_value_that_rules_need_can_be_lost_or_changed_unnoticed() {
+    with(&demo("clinic.toml"), Form::OneList, Rows::Fewest, |meaning, rules, sheet| {
+        let columns = [
+            "no",
+            "action",
+            "at",
+            "source",
+            "destination",
+            "service",
+            "when",
+            "values",
+            "ports",
+            "value",
+        ];
+        let mut tried = 0;
+        for (s, step) in sheet.steps.iter().enumerate() {
+            if !["addresses", "services", "hours", "rules"].contains(&step.name) {
+                continue;
+            }
+            for (t, table) in step.tables.iter().enumerate() {
+                for (r, row) in table.rows.iter().enumerate() {
+                    for (c, cell) in row.iter().enumerate() {
+                        let is_zone = row[0] == ["time zone"];
+                        if !columns.contains(&table.columns[c]) || cell.is_empty() || is_zone {
+                            continue;
+                        }
+                        let mut lost = sheet.clone();
+                        lost.steps[s].tables[t].rows[r][c].pop();
+                        assert!(
+                            !lost.misread(meaning, rules).is_empty(),
+                            "{} {row:?}",
+                            table.title
+                        );
+                        let mut other = sheet.clone();
+                        other.steps[s].tables[t].rows[r][c][0] = "10.99.99.99".to_owned();
+                        assert!(
+                            !other.misread(meaning, rules).is_empty(),
+                            "{} {row:?}",
+                            table.title
+                        );
+                        tried += 2;
+                    }
+                }
+            }
+        }
+        assert!(tried > 500, "{tried}");
+        // The first rule that matches decides: two rows that changed places are other rules.
+        let (list, rows) = sheet
+            .steps
+            .iter()
+            .position(|step| step.name == "rules")
+            .map(|place| (place, sheet.steps[place].tables[2].rows.len()))
+            .expect("there are rules");
+        for row in 1..rows {
+            let mut swapped = sheet.clone();
+            swapped.steps[list].tables[2].rows.swap(row - 1, row);
+            assert!(!swapped.misread(meaning, rules).is_empty(), "row {row}");
+        }
+        let mut short = sheet.clone();
+        let step = short.steps.iter_mut().find(|step| step.name == "rules").expect("rules");
+        step.tables[0].rows.pop();
+        assert!(!short.misread(meaning, rules).is_empty());
+    });
+}
+
+#[test]
+fn names_fit_the_gateway_and_none_is_there_twice() {
+    let text = include_str!("../../../demo/clinic.toml")
+        .replace("[gateway]", "[gateway]\nlimits = { name = 16 }");
+    let plan = bastium_planfile::read("clinic.toml", text.as_bytes()).expect("a plan");
+    with(&plan, Form::PerPair, Rows::Fewest, |_, _, sheet| {
+        let mut seen = HashSet::new();
+        for name in ["addresses", "services", "rules"] {
+            let step = sheet.step(name).expect("it is there");
+            for table in step.tables.iter().filter(|table| table.title != "domains") {
+                let place = table.columns.iter().position(|column| *column == "name");
+                let place = place.expect("things have names");
+                for row in &table.rows {
+                    let own = &row[place][0];
+                    assert!(own.len() <= 16, "{own}");
+                    assert!(seen.insert(own.clone()), "{own} is there twice");
+                }
+            }
+        }
+    });
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 64, ..ProptestConfig::default() })]
+
+    #[test]
+    fn every_plan_has_a_worksheet_that_says_its_rules(draft in any_draft(), form in 0..4usize) {
+        let plan = resolve(draft).expect("a plan");
+        let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
+        let Ok(rules) = rules::in_form(&meaning, Form::ALL[form]) else { return Ok(()) };
+        let Ok(proved) = proof::proved(&meaning, &rules) else {
+            return Err(TestCaseError::fail("the rules do not match the plan"));
+        };
+        let sheet = Worksheet::new(&meaning, proved);
+        prop_assert!(sheet.is_ok(), "{:?}", sheet.err());
+    }
+}
