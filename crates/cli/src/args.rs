@@ -1,9 +1,15 @@
 //! What can be typed. The doc comments are the help texts.
 
+mod candidates;
 mod checklist;
+mod examples;
 mod gateway;
+mod program;
 
-pub use checklist::{Answer, Checklist, SystemName, Walk};
+pub use examples::examples;
+pub use program::{OPTIONS_OF_EVERY_COMMAND, program};
+
+pub use checklist::{Checklist, Listen, SystemName, Walk};
 pub use gateway::{Audit, Blocked, Export, ExportFormat, Rehearse, SheetName};
 
 use bastium_core::plan::Form;
@@ -18,10 +24,10 @@ use std::path::PathBuf;
 /// One plan file holds the site: networks, zones, the matrix and its exceptions. From it come the
 /// addressing sheet, the ordered rules for the gateway, and the checklist to test them with.
 ///
-/// Exit codes: 0 fine; 1 the answer is no, or something was found; 2 the call is wrong, or the plan
+/// Exit codes: 0 fine; 1 the answer is no, or something was found; 2 usage error, or the plan
 /// has no single meaning; 3 this machine cannot do it.
 #[derive(Clone, Debug, Parser)]
-#[command(name = "bastium", version, max_term_width = 100, disable_help_subcommand = true)]
+#[command(name = "bastium", version, max_term_width = 100)]
 pub struct Cli {
     /// What to do
     #[command(subcommand)]
@@ -35,10 +41,10 @@ pub struct Cli {
 #[derive(Clone, Debug, Default, Args)]
 pub struct Options {
     /// Read this plan, or `-` for standard input [default: bastium.toml here or in a folder above]
-    #[arg(long, global = true, value_name = "FILE", env = "BASTIUM_PLAN", value_parser = any_path())]
+    #[arg(long, short, global = true, value_name = "FILE", env = "BASTIUM_PLAN", value_parser = any_path())]
     pub plan: Option<PathBuf>,
     /// Print text for people, or data for programs
-    #[arg(long, global = true, value_enum, default_value_t)]
+    #[arg(long, short, global = true, value_enum, default_value_t)]
     pub format: Format,
     /// Use colour
     #[arg(long, global = true, value_enum, default_value_t, value_name = "WHEN")]
@@ -46,9 +52,12 @@ pub struct Options {
     /// Print nothing but the result and errors
     #[arg(long, short, global = true)]
     pub quiet: bool,
-    /// Tell which plan is read, and how much is in it
+    /// Say which plan is read, and how much is in it
     #[arg(long, short, global = true, conflicts_with = "quiet")]
     pub verbose: bool,
+    /// Do not send long output through a pager (`$PAGER`)
+    #[arg(long, global = true)]
+    pub no_pager: bool,
 }
 
 /// Takes an empty path, too: a variable of the environment that is empty counts as none.
@@ -85,7 +94,7 @@ pub enum Color {
 /// The day that a plan is compiled for.
 #[derive(Clone, Copy, Debug, Default, Args)]
 pub struct Day {
-    /// Take the plan as it is on this day [default: today, in the site's time zone]
+    /// Use the plan as it is on this day [default: today, in the site's time zone]
     #[arg(long, value_name = "YYYY-MM-DD")]
     pub day: Option<Date>,
 }
@@ -93,21 +102,23 @@ pub struct Day {
 /// The commands.
 #[derive(Clone, Debug, Subcommand)]
 pub enum Command {
-    /// Write a first plan, with remarks
+    /// Write a first plan, with comments
     New(New),
-    /// Find mistakes and risks, each with its line, its reason and its cure
+    /// Find mistakes and risks, each with its line, the reason and what to do
     Check(Check),
     /// Add an entry to the plan, or many from a table
     Add(Add),
     /// Set keys of an entry, or a cell of the matrix
     Set(Set),
-    /// Remove an entry that nothing names any more
+    /// Remove an entry that no other entry refers to
     Remove(Remove),
-    /// Rename an entry, here and wherever it is named
+    /// Rename an entry and every reference to it
     Rename(Rename),
-    /// Tell more about an error or a finding, by the name in square brackets
+    /// Make several changes as one, from a file with a change a line
+    Change(Change),
+    /// Explain an error or a finding, by its name in square brackets
     Explain(Explain),
-    /// Show the addressing sheet: VLANs, subnets, gateways, pools, room left
+    /// Show the addressing sheet: VLANs, subnets, gateways, pools, free addresses
     Addresses(Addresses),
     /// Show what to set on each gateway port, switch port and Wi-Fi name
     Ports,
@@ -115,51 +126,66 @@ pub enum Command {
     Matrix(Matrix),
     /// Show the ordered rules for the gateway
     Rules(Rules),
-    /// Prove that the rules do what the plan means, with every packet there can be
+    /// Show everything to type into the gateway, step by step, with values
+    Worksheet(Worksheet),
+    /// Prove that the rules match the plan for every possible packet
     Prove(Prove),
-    /// Show what a change does: rules that come, go, move or change, and traffic that opens or closes
+    /// Show what a change does: traffic that is opened or closed, rules that are added, removed or moved
     Compare(Compare),
-    /// Ask whether something gets through, and what decides it
+    /// Ask whether traffic can pass, and which entry decides it
     Ask(Ask),
-    /// List the tests to make: where to stand, what to type, what to expect
+    /// List the connectivity tests: where to test, what to type, what to expect
     Checklist(Checklist),
-    /// Go through the checklist: with a person, or by itself from where this machine stands
+    /// Work through the checklist: step by step with you, or automatically from this machine
     Walk(Walk),
-    /// Listen on ports at the other end of a check, and tell who gets through
-    Answer(Answer),
-    /// Build the site in the Linux kernel, load the rules, and make the whole checklist with real packets
+    /// Listen on ports at the far end of a check, and show who connects
+    Listen(Listen),
+    /// Build the site in the Linux kernel, load the rules, and run the checklist with real packets
     Rehearse(Rehearse),
-    /// Write the plan out for a gateway or for people: nftables, dnsmasq, acl-json, csv, md, xlsx, json
+    /// Export rules for a gateway, or sheets for people: nftables, dnsmasq, acl-json, csv, md, xlsx, json
     Export(Export),
-    /// Look at a gateway's rule list as it is, and hold it against the plan
+    /// Review an existing rule list, and compare it with the plan
     Audit(Audit),
-    /// Tell what a gateway's log says was blocked, by which rule, and what would let it through
+    /// Summarise what a gateway's log says was blocked, by which rule, and how to allow it
     Blocked(Blocked),
-    /// Find services by word, port or range: what they are, what they are for
+    /// Search the services by name, purpose, port or range
     Services(Services),
     /// Print the JSON Schema of the plan file, for editors
     Schema,
-    /// Walk through the whole job on a demo plan
+    /// Show the whole job on a demo plan
     Demo(Demo),
-    /// Print completions for a shell
+    /// Print the completion script for a shell; it completes the names of the plan, too
     Completions {
         /// The shell
         shell: Shell,
     },
+    /// Write the manual pages
+    Man(Man),
+}
+
+/// Arguments of `man`.
+#[derive(Clone, Debug, Args)]
+pub struct Man {
+    /// Write them into this folder
+    #[arg(long, value_name = "DIR")]
+    pub to: PathBuf,
+    /// Overwrite pages that are there
+    #[arg(long)]
+    pub force: bool,
 }
 
 /// Arguments of `new`.
 #[derive(Clone, Debug, Args)]
 pub struct New {
-    /// The name of the site
+    /// Name of the site
     pub name: Option<String>,
-    /// Begin with this plan [default: bare]
+    /// Start from this plan [default: bare]
     #[arg(long, value_enum)]
     pub from: Option<Example>,
-    /// Let the subnets of the bare plan lie in this private /16
+    /// Use this private /16 for the subnets of the bare plan
     #[arg(long, value_name = "PREFIX")]
     pub space: Option<String>,
-    /// Write over a plan that is there
+    /// Overwrite an existing plan
     #[arg(long)]
     pub force: bool,
 }
@@ -167,10 +193,10 @@ pub struct New {
 /// The plans that come with the program.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
 pub enum Example {
-    /// Two networks: the smallest plan that is whole
+    /// Two networks: the smallest complete plan
     #[default]
     Bare,
-    /// A veterinary clinic: eleven networks, with everything in use
+    /// A veterinary clinic: eleven networks, using every feature
     Clinic,
     /// A farm: a home and a business under one roof
     Farm,
@@ -182,37 +208,62 @@ pub struct Check {
     /// Print the findings for code-review tools, as SARIF 2.1.0
     #[arg(long, conflicts_with = "format")]
     pub sarif: bool,
+    /// Exit with 1 for findings of this severity or worse
+    #[arg(long, value_enum, value_name = "SEVERITY", default_value_t)]
+    pub fail_on: FailOn,
     /// The day
     #[command(flatten)]
     pub day: Day,
+}
+
+/// From which severity on a finding makes `check` fail.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub enum FailOn {
+    /// Errors alone: the plan cannot be used
+    Error,
+    /// Warnings and errors
+    Warning,
+    /// Everything that is found
+    #[default]
+    Advice,
 }
 
 /// How a plan that is changed is written.
 #[derive(Clone, Copy, Debug, Default, Args)]
 pub struct Writing {
     /// Show what would change, and write nothing
-    #[arg(long)]
+    #[arg(long, short = 'n')]
     pub dry_run: bool,
-    /// Write even where the file is protected from it
+    /// Write even if the file is write-protected
     #[arg(long)]
     pub force: bool,
+}
+
+/// Arguments of `change`.
+#[derive(Clone, Debug, Args)]
+pub struct Change {
+    /// File with an add, set, remove or rename a line, as on the command line; `-` for standard input
+    pub file: PathBuf,
+    /// How the plan is written.
+    #[command(flatten)]
+    pub writing: Writing,
 }
 
 /// Arguments of `add`.
 #[derive(Clone, Debug, Args)]
 pub struct Add {
-    /// What it is: network, zone, host, group, service, exception, ...
+    /// Kind of entry: network, zone, host, group, service, exception, ...
     pub kind: String,
-    /// Its name
+    /// Name of the entry
     #[arg(conflicts_with = "table")]
     pub name: Option<String>,
-    /// Its keys, like vlan=24 or service=ssh,https
+    /// Keys, like vlan=24 or service=ssh,https
     #[arg(value_name = "KEY=VALUE")]
     pub settings: Vec<String>,
-    /// Open the matrix for a new zone as trust says; without this it is blocked everywhere
+    /// Open the matrix for a new zone by its trust level; by default it is blocked everywhere
     #[arg(long)]
     pub open_by_trust: bool,
-    /// Add one for each row of this table (.csv or .xlsx), by the headings of its columns
+    /// Add an entry for each row of this table (.csv or .xlsx); headings name the keys
     #[arg(long, value_name = "FILE")]
     pub table: Option<PathBuf>,
     /// How the plan is written
@@ -223,9 +274,9 @@ pub struct Add {
 /// Arguments of `set`.
 #[derive(Clone, Debug, Args)]
 pub struct Set {
-    /// What it is: network, host, ..., or site, gateway, gateway.manage, matrix, or cell
+    /// Kind of entry: network, host, ..., or site, gateway, gateway.manage, matrix, or cell
     pub kind: String,
-    /// Its name and keys, like `desks vlan=24`; for a cell, FROM TO ACTION; `key=` takes a key out
+    /// Name and keys, like `desks vlan=24`; for a cell, FROM TO ACTION; `key=` removes a key
     #[arg(required = true, value_name = "NAME KEY=VALUE")]
     pub words: Vec<String>,
     /// How the plan is written
@@ -236,7 +287,7 @@ pub struct Set {
 /// Arguments of `remove`.
 #[derive(Clone, Debug, Args)]
 pub struct Remove {
-    /// What it is: network, host, exception, ...
+    /// Kind of entry: network, host, exception, ...
     pub kind: String,
     /// Its name
     pub name: String,
@@ -248,11 +299,11 @@ pub struct Remove {
 /// Arguments of `rename`.
 #[derive(Clone, Debug, Args)]
 pub struct Rename {
-    /// The name that it has
+    /// Current name
     pub old: String,
-    /// The name that it gets
+    /// New name
     pub new: String,
-    /// What it is, where several things have that name
+    /// Kind of entry, if several entries have that name
     #[arg(long)]
     pub kind: Option<String>,
     /// How the plan is written
@@ -263,16 +314,16 @@ pub struct Rename {
 /// Arguments of `addresses`.
 #[derive(Clone, Debug, Args)]
 pub struct Addresses {
-    /// Show what is free of the site's space as well
+    /// Show the free parts of the site's address space, too
     #[arg(long)]
     pub free: bool,
-    /// Write the subnets that were carved into the plan
+    /// Write automatically assigned subnets into the plan
     #[arg(long)]
     pub pin: bool,
     /// With --pin: show what would change, and write nothing
     #[arg(long, requires = "pin")]
     pub dry_run: bool,
-    /// With --pin: write even where the file is protected from it
+    /// With --pin: write even if the file is write-protected
     #[arg(long, requires = "pin")]
     pub force: bool,
 }
@@ -280,26 +331,26 @@ pub struct Addresses {
 /// Arguments of `services`.
 #[derive(Clone, Debug, Args)]
 pub struct Services {
-    /// A word of the name or of what it is for, or a port like tcp/443, 5060 or 5000-5010
+    /// Part of the name or purpose, or a port like tcp/443, 5060 or 5000-5010
     pub word: Option<String>,
 }
 
 /// Arguments of `explain`.
 #[derive(Clone, Debug, Args)]
 pub struct Explain {
-    /// The name of an error or finding [default: all of them]
+    /// Name of an error or finding [default: all]
     pub name: Option<String>,
 }
 
 /// Arguments of `matrix`.
 #[derive(Clone, Debug, Args)]
 pub struct Matrix {
-    /// Show one cell: from this zone ...
+    /// Explain one cell: from this zone ...
     #[arg(requires = "to")]
     pub from: Option<String>,
     /// ... to this zone
     pub to: Option<String>,
-    /// Show the matrix that would follow from trust alone
+    /// Propose a matrix from the trust levels
     #[arg(long, conflicts_with = "from")]
     pub draft: bool,
     /// With --draft: write it into the plan
@@ -313,15 +364,31 @@ pub struct Matrix {
 /// Arguments of `rules`.
 #[derive(Clone, Debug, Args)]
 pub struct Rules {
-    /// Show only rules for packets from this place ...
+    /// Show only rules for packets from this endpoint ...
     #[arg(requires = "to")]
     pub from: Option<String>,
-    /// ... to this place
+    /// ... to this endpoint
     pub to: Option<String>,
-    /// Show only rules that have this word in them
+    /// Show only rules that contain this word
     #[arg(long, value_name = "WORD")]
     pub find: Option<String>,
+    /// Show the reason of each rule, too
+    #[arg(long)]
+    pub why: bool,
     /// Compile for this form [default: the plan's own]
+    #[arg(long, value_enum)]
+    pub form: Option<FormName>,
+    /// The day
+    #[command(flatten)]
+    pub day: Day,
+}
+
+/// Arguments of `worksheet`.
+#[derive(Clone, Debug, Args)]
+pub struct Worksheet {
+    /// Show only this step, by its number or a word of its title
+    pub step: Option<String>,
+    /// Compile the rules for this form [default: the plan's own]
     #[arg(long, value_enum)]
     pub form: Option<FormName>,
     /// The day
@@ -356,10 +423,10 @@ impl From<FormName> for Form {
 /// Arguments of `prove`.
 #[derive(Clone, Debug, Args)]
 pub struct Prove {
-    /// Prove the rules of this form [default: the plan's own]
+    /// Prove the rules in this form [default: the plan's own]
     #[arg(long, value_enum)]
     pub form: Option<FormName>,
-    /// Prove the rules of every form
+    /// Prove the rules in every form
     #[arg(long, conflicts_with = "form")]
     pub all_forms: bool,
     /// The day
@@ -370,12 +437,12 @@ pub struct Prove {
 /// Arguments of `compare`.
 #[derive(Clone, Debug, Args)]
 pub struct Compare {
-    /// The plan or rule list as it was [default: the plan as it was last committed in git]
+    /// Old plan or rule list [default: the plan in the last git commit]
     #[arg(requires = "new")]
     pub old: Option<PathBuf>,
-    /// The plan or rule list as it is now [default: the plan]
+    /// New plan or rule list [default: the plan]
     pub new: Option<PathBuf>,
-    /// Compare with the plan as it was in this commit
+    /// Compare with the plan in this commit
     #[arg(long, value_name = "COMMIT", conflicts_with = "old", default_value = "HEAD")]
     pub since: String,
     /// Compile the rules of both for this form [default: the new plan's own]
@@ -389,19 +456,19 @@ pub struct Compare {
 /// Arguments of `ask`.
 #[derive(Clone, Debug, Args)]
 pub struct Ask {
-    /// From where: a name, an address, or an expression like "any - printers"
+    /// Source: a name, an address, or an expression like "any - printers"
     #[arg(required_unless_present = "batch")]
     pub from: Option<String>,
-    /// To where
+    /// Destination
     #[arg(required_unless_present = "batch")]
     pub to: Option<String>,
-    /// Which services: names, or literals like tcp/443 and icmp/echo
+    /// Services: names, or literals like tcp/443 and icmp/echo
     #[arg(default_value = "any")]
     pub service: Vec<String>,
     /// Answer every question of this table (- for standard input): columns from, to, service, at, expect
     #[arg(long, value_name = "FILE.csv", conflicts_with_all = ["from", "to", "at"])]
     pub batch: Option<PathBuf>,
-    /// At that time of the week, like "tue 21:30", or 21:30 for the day [default: at any time]
+    /// At this time of the week, like "tue 21:30", or 21:30 for the day [default: all week]
     #[arg(long, value_name = "WHEN")]
     pub at: Option<String>,
     /// The day
@@ -415,7 +482,7 @@ pub struct Demo {
     /// Write the plan into this folder
     #[arg(long, value_name = "DIR", default_value = "bastium-demo")]
     pub dir: PathBuf,
-    /// Write over a changed plan that is there
+    /// Overwrite a plan that was changed
     #[arg(long)]
     pub force: bool,
     /// The day

@@ -4,7 +4,7 @@ use crate::session::Session;
 use crate::show::diagnostic;
 use bastium_core::diagnosis::{Diagnosis, Severity};
 use bastium_core::source::Source;
-use bastium_export::clean;
+use bastium_gateway::clean;
 use bastium_planfile::edit::{EditProblem, KINDS, SINGLE};
 use std::io;
 use std::path::PathBuf;
@@ -19,7 +19,7 @@ pub(crate) enum Exit {
     Fine,
     /// 1: the answer is no, or something was found.
     No,
-    /// 2: the call is wrong, or the plan has no single meaning.
+    /// 2: usage error, or the plan has no single meaning.
     Wrong,
     /// 3: this machine cannot do it.
     Unable,
@@ -46,7 +46,7 @@ pub(crate) enum Failure {
     File { path: PathBuf, doing: &'static str, error: io::Error },
     /// A file is there already.
     Exists { path: PathBuf },
-    /// A file is protected from being written.
+    /// A file is write-protected.
     Protected { path: PathBuf },
     /// What is named is no ordinary file, but this.
     NoFile { path: PathBuf, what: &'static str },
@@ -59,9 +59,9 @@ pub(crate) enum Failure {
     /// What would be written does not do what the plan says: nothing is written.
     Unproved { faults: Vec<String> },
     /// This machine lacks what is needed.
-    Machine { says: String, cure: String },
+    Machine { says: String, help: String },
     /// The call asks for something that cannot be.
-    Call { says: String, cure: String },
+    Call { says: String, help: String },
     /// The output could not be written.
     Output(io::Error),
 }
@@ -82,7 +82,7 @@ impl Failure {
             }
             Self::Words { diagnoses } => {
                 for diagnosis in diagnoses {
-                    session.complain(&diagnosis.says, &diagnosis.cure);
+                    session.complain(&diagnosis.says, &diagnosis.help);
                 }
             }
             Self::Unproved { faults } => {
@@ -95,11 +95,16 @@ impl Failure {
                 if matches!(other, Self::Output(_)) {
                     session.close_output();
                 }
-                let (says, cure) = other.words();
-                session.complain(&says, &cure);
+                let (says, help) = other.words();
+                session.complain(&says, &help);
             }
         }
         if matches!(self, Self::Machine { .. }) { Exit::Unable } else { Exit::Wrong }
+    }
+
+    /// What is wrong, in a sentence, and what to do.
+    pub(crate) fn says_and_help(&self) -> (String, String) {
+        self.words()
     }
 
     /// What is wrong, in a sentence.
@@ -110,32 +115,35 @@ impl Failure {
     fn words(&self) -> (String, String) {
         match self {
             Self::NoPlan => (
-                "there is no bastium.toml here or in a folder above".to_owned(),
-                "name a plan with --plan FILE, or write a first one with `bastium new`".to_owned(),
+                "no bastium.toml was found here or in a parent folder".to_owned(),
+                "name a plan with --plan FILE, or create one with `bastium new`".to_owned(),
             ),
             Self::File { path, doing, error } => (
                 format!("cannot {doing} {}: {}", clean(&path.display().to_string()), reason(error)),
                 "check the path and its permissions".to_owned(),
             ),
             Self::Exists { path } => (
-                format!("{} is there already", clean(&path.display().to_string())),
-                "add --force to write over it, or choose another place".to_owned(),
+                format!("{} already exists", clean(&path.display().to_string())),
+                "add --force to overwrite it, or choose another path".to_owned(),
             ),
             Self::Protected { path } => (
-                format!("{} is protected from being written", clean(&path.display().to_string())),
-                "add --force to write it all the same, or ask whoever protected it".to_owned(),
+                format!("{} is write-protected", clean(&path.display().to_string())),
+                "add --force to write it anyway, or ask its owner".to_owned(),
             ),
             Self::NoFile { path, what } => (
-                format!("{} is {what}: nothing is written there", clean(&path.display().to_string())),
-                "name an ordinary file, or leave the option out and let the shell pass the result on".to_owned(),
+                format!(
+                    "{} is {what}: nothing is written there",
+                    clean(&path.display().to_string())
+                ),
+                "name a regular file, or omit the option and redirect standard output".to_owned(),
             ),
             Self::Output(error) => (
                 format!("cannot write the result: {}", reason(error)),
-                "is there room left?".to_owned(),
+                "is the disk full?".to_owned(),
             ),
             Self::Edit(problem) => edit_words(problem),
-            Self::Call { says, cure } | Self::Machine { says, cure } => {
-                (says.clone(), cure.clone())
+            Self::Call { says, help } | Self::Machine { says, help } => {
+                (says.clone(), help.clone())
             }
             Self::Refused { .. } | Self::Words { .. } | Self::Unproved { .. } => Default::default(),
         }
@@ -145,13 +153,13 @@ impl Failure {
 /// Why a change cannot be made, and what to do.
 fn edit_words(problem: &EditProblem) -> (String, String) {
     let write = |nearest: Option<&str>, otherwise: &str| match nearest {
-        Some(name) => format!("write `{name}`, if that is meant"),
+        Some(name) => format!("did you mean `{name}`?"),
         None => otherwise.to_owned(),
     };
     match problem {
         EditProblem::NotToml => (
-            "the plan is not written in a way that can be changed".to_owned(),
-            "change it by hand".to_owned(),
+            "the plan is written in a way that cannot be edited automatically".to_owned(),
+            "edit it by hand".to_owned(),
         ),
         EditProblem::NoTable { name } => (
             format!("`{name}` is not written as a table"),
@@ -165,7 +173,7 @@ fn edit_words(problem: &EditProblem) -> (String, String) {
             ),
         ),
         EditProblem::AlreadyThere { kind, name } => (
-            format!("there is a {kind} `{name}` already"),
+            format!("{kind} `{name}` already exists"),
             format!("choose another name, or change it with `bastium set {kind} {name} …`"),
         ),
         EditProblem::NotThere { name, nearest } => (
@@ -174,15 +182,15 @@ fn edit_words(problem: &EditProblem) -> (String, String) {
         ),
         EditProblem::Used { kind, name, by } => (
             format!("{kind} `{name}` is still used by {}", by.join(", ")),
-            "take it out there first".to_owned(),
+            "remove it there first".to_owned(),
         ),
         EditProblem::WhichKind { name, kinds } => (
             format!("`{name}` is a {}", kinds.join(" and a ")),
-            format!("say which, as in `--kind {}`", kinds.first().copied().unwrap_or_default()),
+            format!("choose one with `--kind {}`", kinds.first().copied().unwrap_or_default()),
         ),
         EditProblem::NoGrid => (
-            "the plan has no grid that could be changed".to_owned(),
-            "`bastium matrix --draft` shows one that follows from trust".to_owned(),
+            "the plan has no grid to change".to_owned(),
+            "`bastium matrix --draft` proposes one from the trust levels".to_owned(),
         ),
         EditProblem::BadValue { key, value } => (
             format!("`{value}` is not a value of `{key}`"),

@@ -287,7 +287,7 @@ fn new_file_mode<'b, 'p, 's>(
 }
 
 /// Two runs at once on one plan do not lose an edit: the folder is locked while one of them works. The file itself
-/// is no place for a lock, since a new one takes its name. Whoever waits for long is told for what.
+/// is no place for a lock, since a new one takes its name. After a while a waiting user is shown what for.
 ///
 /// # Errors
 /// When the folder cannot be locked, or another holds it for a minute.
@@ -295,7 +295,7 @@ pub(crate) fn lock(path: &Path, session: &mut Session<'_>) -> Result<File, Failu
     let failed = |error| Failure::File { path: path.to_owned(), doing: "lock", error };
     let lock = File::open(lock_of(path)?).map_err(failed)?;
     let begun = Instant::now();
-    let mut told = false;
+    let mut reported = false;
     loop {
         match lock.try_lock() {
             Ok(()) => return Ok(lock),
@@ -309,16 +309,16 @@ pub(crate) fn lock(path: &Path, session: &mut Session<'_>) -> Result<File, Failu
                     "another program has locked {} for a minute",
                     folder_of(path).display()
                 ),
-                cure: "end that program, then try again; nothing was changed".to_owned(),
+                help: "end that program, then try again; nothing was changed".to_owned(),
             });
         }
-        if waited > QUIET_WAIT && !told {
-            told = true;
+        if waited > QUIET_WAIT && !reported {
+            reported = true;
             let folder = folder_of(path).display().to_string();
             session.say(&format!(
                 "waiting: another run is changing a plan in {}; this one goes on when that ends, and gives up \
                  after a minute (Ctrl-C gives up now)\n",
-                bastium_export::clean(&folder)
+                bastium_gateway::clean(&folder)
             ));
         }
         std::thread::sleep(Duration::from_millis(20));

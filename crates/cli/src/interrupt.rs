@@ -2,10 +2,14 @@
 
 use std::io;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, Once, PoisonError};
 
 /// Files that are being written, and become something only when they are whole.
 static UNFINISHED: Mutex<Vec<PathBuf>> = Mutex::new(Vec::new());
+
+/// Whether a Ctrl-C is meant for another program that has the terminal.
+static LEFT_TO_OTHERS: AtomicBool = AtomicBool::new(false);
 
 /// A file that is taken away if the program is interrupted before this is dropped.
 pub(crate) struct Unfinished(PathBuf);
@@ -45,6 +49,12 @@ pub(crate) fn watch() {
     ONCE.call_once(of_the_system::watch);
 }
 
+/// Says whether a Ctrl-C is meant for another program that has the terminal now, a pager, and is to be passed over here.
+pub(crate) fn is_left_to_others(left: bool) {
+    watch();
+    LEFT_TO_OTHERS.store(left, Ordering::Relaxed);
+}
+
 /// Takes away what is not finished.
 #[cfg(unix)]
 fn clean_up() {
@@ -61,13 +71,16 @@ mod of_the_system {
     use signal_hook::consts::{SIGINT, SIGTERM};
     use signal_hook::iterator::Signals;
     use signal_hook::low_level::emulate_default_handler;
+    use std::sync::atomic::Ordering;
 
     pub(super) fn watch() {
-        // Whoever started the program may have told it not to listen.
+        // Whoever started the program may have set the signal to be ignored.
         let heard = [SIGINT, SIGTERM].into_iter().filter(|signal| !is_ignored(*signal));
         let Ok(mut signals) = Signals::new(heard) else { return };
         let wait = move || {
-            if let Some(signal) = signals.forever().next() {
+            let is_left = || super::LEFT_TO_OTHERS.load(Ordering::Relaxed);
+            let meant = |signal: &i32| *signal != SIGINT || !is_left();
+            if let Some(signal) = signals.forever().find(meant) {
                 super::clean_up();
                 let _ = emulate_default_handler(signal);
             }

@@ -9,6 +9,7 @@ mod commands;
 mod failure;
 mod files;
 mod interrupt;
+mod pager;
 mod plans;
 mod progress;
 mod session;
@@ -16,7 +17,8 @@ mod show;
 
 use args::{Cli, Options};
 use clap::parser::ValueSource;
-use clap::{ArgMatches, CommandFactory, FromArgMatches};
+use clap::{ArgMatches, FromArgMatches};
+use clap_complete::CompleteEnv;
 use failure::{Exit, Failure};
 use session::Session;
 use std::io::{self, Write};
@@ -24,13 +26,15 @@ use std::process::ExitCode;
 
 /// Runs the program with the arguments of the process.
 pub fn run() -> ExitCode {
-    let typed = Cli::command().try_get_matches().and_then(|matches| {
+    // A shell that asks for completions gets them, and nothing is run.
+    CompleteEnv::with_factory(args::program).var(commands::COMPLETION_ASKED_BY).complete();
+    let typed = args::program().try_get_matches().and_then(|matches| {
         let cli = Cli::from_arg_matches(&matches)?;
         Ok((cli, plan_is_typed(&matches)))
     });
     let (mut cli, typed) = match typed {
         Ok(typed) => typed,
-        Err(instead) => return told(&instead).into(),
+        Err(instead) => return reported(&instead).into(),
     };
     let empty = cli.options.plan.as_ref().is_some_and(|plan| plan.as_os_str().is_empty());
     if empty {
@@ -40,7 +44,7 @@ pub fn run() -> ExitCode {
     let done = match empty && typed {
         true => Err(Failure::Call {
             says: "`--plan` names no file".to_owned(),
-            cure: "name one, or leave `--plan` out".to_owned(),
+            help: "name one, or omit `--plan`".to_owned(),
         }),
         false => commands::run(&cli.command, &mut session),
     };
@@ -55,7 +59,7 @@ fn plan_is_typed(matches: &ArgMatches) -> bool {
 }
 
 /// Tells what there is to say in place of a command: help, the version, or what is wrong with the call.
-fn told(instead: &clap::Error) -> Exit {
+fn reported(instead: &clap::Error) -> Exit {
     let fine = instead.exit_code() == 0;
     match instead.print().and_then(|()| io::stdout().flush()) {
         Err(error) if fine && error.kind() != io::ErrorKind::BrokenPipe => {

@@ -8,10 +8,10 @@ use bastium_core::diagnosis::{Diagnosis, Severity};
 use bastium_core::findings;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::Plan;
-use bastium_export::clean;
+use bastium_gateway::clean;
 use bastium_planfile::LARGEST;
 use bastium_planfile::edit::EditProblem;
-use bastium_rehearsal::child;
+use bastium_testbed::child;
 use std::fs::File;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
@@ -45,7 +45,10 @@ pub(crate) fn load(named: Option<&Path>) -> Result<Plan, Failure> {
             (shown(&path), read_file(&path)?)
         }
     };
-    bastium_planfile::read(&name, &bytes).map_err(refused)
+    bastium_planfile::read(&name, &bytes).map_err(|mut why| {
+        why.diagnoses = bastium_planfile::said_once(why.diagnoses);
+        refused(why)
+    })
 }
 
 /// The file of the plan that is meant; `None` for standard input.
@@ -79,7 +82,7 @@ impl Version<'_> {
             Some(path) if path == Path::new("-") => {
                 return Err(Failure::Call {
                     says: "standard input has no earlier version".to_owned(),
-                    cure: "name two files, or a plan that is committed in git".to_owned(),
+                    help: "name two files, or a plan that is committed in git".to_owned(),
                 });
             }
             Some(path) => path.to_owned(),
@@ -95,14 +98,14 @@ impl Version<'_> {
         git.arg("-C").arg(folder).args(["show", "--end-of-options"]).arg(object);
         let shown = child::run(&mut git, "").map_err(|error| Failure::Machine {
             says: format!("cannot run git: {error}"),
-            cure: "install git, or name both plans: bastium compare OLD NEW".to_owned(),
+            help: "install git, or name both plans: bastium compare OLD NEW".to_owned(),
         })?;
         if !shown.status.success() {
             let reason = String::from_utf8_lossy(&shown.err);
             let reason = reason.lines().next().unwrap_or_default().trim_start_matches("fatal: ");
             return Err(Failure::Call {
                 says: format!("git has no {} of the plan: {}", clean(self.commit), clean(reason)),
-                cure: "commit the plan first, name another commit with --since, or name both plans"
+                help: "commit the plan first, name another commit with --since, or name both plans"
                     .to_owned(),
             });
         }
@@ -241,7 +244,7 @@ pub(crate) fn read_whole(path: &Path) -> Result<Vec<u8>, Failure> {
     if bytes.len() > LARGEST {
         return Err(Failure::Call {
             says: format!("{} is larger than {LARGEST} bytes", path.display()),
-            cure: "is it the right file? Otherwise leave out what is not needed".to_owned(),
+            help: "is it the right file? Otherwise leave out what is not needed".to_owned(),
         });
     }
     Ok(bytes)

@@ -3,6 +3,7 @@
 
 use crate::args::{Color, Options};
 use crate::failure::{Exit, Failure};
+use crate::pager::Paged;
 use crate::plans;
 use crate::progress::Progress;
 use crate::show::style::in_style;
@@ -16,14 +17,14 @@ use bastium_core::plan::{Form, Plan};
 use bastium_core::proof::{self, Proved};
 use bastium_core::rules::{self, RuleSet};
 use bastium_core::space::Minute;
-use bastium_export::clean;
+use bastium_gateway::clean;
 use jiff::civil::Date;
 use jiff::tz::{TimeZone, TimeZoneDatabase};
 use jiff::{Timestamp, ZonedDateTime};
 use std::io::{self, IsTerminal, Write};
 
-/// The width to use where nobody can tell.
-const DEFAULT_WIDTH: u16 = 80;
+/// The width where there is no screen: nothing is wrapped.
+const WITHOUT_A_SCREEN: u16 = u16::MAX;
 /// The least width that tables are made for.
 const LEAST_WIDTH: u16 = 40;
 
@@ -35,6 +36,8 @@ pub(crate) struct Session<'w> {
     err: Box<dyn Write + 'w>,
     progress: Option<Progress>,
     look: Look,
+    /// How many rows the screen has, where the result goes to one.
+    rows: Option<u16>,
 }
 
 /// How the result is laid out.
@@ -57,14 +60,19 @@ impl Session<'static> {
         let (stdout, stderr) = (io::stdout(), io::stderr());
         let out_choice = choice.unwrap_or_else(|| AutoStream::choice(&stdout));
         let err_choice = choice.unwrap_or_else(|| AutoStream::choice(&stderr));
-        let out = AutoStream::new(stdout.lock(), out_choice);
+        let size = terminal_size::terminal_size().filter(|_| stdout.is_terminal());
+        let out = AutoStream::new(stdout, out_choice);
         let err = AutoStream::new(stderr, err_choice);
         Self {
             progress: Progress::for_terminal(options.quiet),
             options,
             out: Box::new(io::BufWriter::new(out)),
             err: Box::new(err),
-            look: Look { width: terminal_width(), colour: out_choice != ColorChoice::Never },
+            look: Look {
+                width: width(size.map(|(width, _)| width.0)),
+                colour: out_choice != ColorChoice::Never,
+            },
+            rows: size.map(|(_, rows)| rows.0),
         }
     }
 }
@@ -78,7 +86,14 @@ impl<'w> Session<'w> {
             err: Box::new(&mut *self.err),
             progress: None,
             look: self.look,
+            rows: None,
         }
+    }
+
+    /// Lets what does not fit the screen go through a pager, if it is for people at a terminal.
+    pub(crate) fn page(&mut self) {
+        let Some(rows) = self.rows.filter(|_| !self.options.no_pager) else { return };
+        self.out = Box::new(io::BufWriter::new(Paged::new(rows, self.look.colour)));
     }
 
     /// How many columns a line may have.
@@ -193,11 +208,11 @@ impl<'w> Session<'w> {
     }
 
     /// Tells an error that has no place in a file.
-    pub(crate) fn complain(&mut self, says: &str, cure: &str) {
+    pub(crate) fn complain(&mut self, says: &str, help: &str) {
         let error = crate::show::style::ERROR;
         self.say(&format!("{error}error{error:#}: {}\n", clean(says)));
-        if !cure.is_empty() {
-            self.say(&format!("  cure: {}\n", clean(cure)));
+        if !help.is_empty() {
+            self.say(&format!("  help: {}\n", clean(help)));
         }
     }
 
@@ -299,11 +314,9 @@ fn now_at(plan: &Plan) -> ZonedDateTime {
     Timestamp::now().to_zoned_datetime(zone.unwrap_or_else(TimeZone::system))
 }
 
-fn terminal_width() -> u16 {
+/// How many columns there are, of a terminal that has so many. What goes elsewhere has lines of any length, for whatever
+/// reads them next.
+fn width(seen: Option<u16>) -> u16 {
     let said = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
-    let seen = || {
-        let size = terminal_size::terminal_size().filter(|_| io::stdout().is_terminal());
-        size.map(|(width, _)| width.0)
-    };
-    said.or_else(seen).unwrap_or(DEFAULT_WIDTH).max(LEAST_WIDTH)
+    said.or(seen).unwrap_or(WITHOUT_A_SCREEN).max(LEAST_WIDTH)
 }

@@ -74,7 +74,7 @@ fn numbers_that_do_not_fit_are_named_and_never_bent() {
     assert_eq!(run.code, 1);
 }
 
-/// A stateless list cannot say all of a plan: what it lacks is told, and nothing else is found.
+/// A stateless list cannot say all of a plan: what it lacks is reported, and nothing else is found.
 #[test]
 fn lists_of_the_plans_own_lack_only_what_they_have_no_words_for() {
     let bench = Bench::new();

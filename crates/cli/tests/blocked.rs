@@ -135,7 +135,7 @@ fn what_has_hours_is_outside_them() {
 
 /// Every sort that a packet can be of.
 #[test]
-fn noise_is_told_from_what_somebody_has_to_look_at() {
+fn noise_is_reported_from_what_somebody_has_to_look_at() {
     let bench = Bench::new();
     let late = "PROTO=TCP SPT=443 DPT=50000 WINDOW=501 RES=0x00 ACK FIN URGP=0";
     let error =
@@ -169,8 +169,8 @@ fn noise_is_told_from_what_somebody_has_to_look_at() {
             ),
         ),
         (
-            "forged",
-            packet("forged.desks", ("core.24", "wan1"), ("10.44.36.10", "203.0.113.7"), &tcp(80)),
+            "spoofed",
+            packet("spoofed.desks", ("core.24", "wan1"), ("10.44.36.10", "203.0.113.7"), &tcp(80)),
         ),
         (
             "stranger",
@@ -218,7 +218,7 @@ fn noise_is_told_from_what_somebody_has_to_look_at() {
             ),
         ),
         (
-            "no_way",
+            "no_route",
             packet(
                 "unmatched@through",
                 ("core.24", "wan1"),
@@ -307,9 +307,9 @@ fn what_is_offered_to_the_outside_is_seen_translated() {
     let line = packet("unmatched@through", ("wan1", "core.40"), ends, &tcp(443));
     let json = blocked(&bench, &line);
     assert_eq!(only(&json)["sort"], "allowed", "it is offered, and lets through");
-    let line = packet("forged@to-private", ("wan1", "core.40"), ends, &tcp(80));
+    let line = packet("spoofed@to-private", ("wan1", "core.40"), ends, &tcp(80));
     let json = blocked(&bench, &line);
-    assert_eq!(only(&json)["sort"], "forged");
+    assert_eq!(only(&json)["sort"], "spoofed");
 }
 
 #[test]
@@ -397,7 +397,7 @@ fn the_text_is_for_people() {
             .repeat(400),
     );
     log.push_str(&packet(
-        "forged.desks",
+        "spoofed.desks",
         ("core.24", "wan1"),
         ("10.44.36.10", "203.0.113.7"),
         &tcp(80),

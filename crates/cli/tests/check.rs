@@ -11,7 +11,7 @@ fn broken(name: &str) -> String {
 }
 
 #[test]
-fn a_finding_is_told_with_its_place_its_reason_and_its_cure() {
+fn a_finding_is_reported_with_its_place_its_reason_and_its_help() {
     let bench = Bench::new();
     for name in ["guarantee-broken", "network-missing", "subnet-too-small"] {
         bench.write("broken.toml", broken(name));
@@ -22,7 +22,7 @@ fn a_finding_is_told_with_its_place_its_reason_and_its_cure() {
 }
 
 #[test]
-fn a_finding_that_is_known_is_counted_and_not_told_again() {
+fn a_finding_that_is_known_is_counted_and_not_reported_again() {
     let bench = Bench::new();
     bench.write("kept.toml", broken("known-gone.fine"));
     let run = bench.run(&format!("check --plan kept.toml --day {DAY}"));
@@ -38,8 +38,8 @@ fn a_finding_that_is_known_is_counted_and_not_told_again() {
     bench.write("one.toml", text);
     let run = bench.run(&format!("check --plan one.toml --day {DAY}"));
     assert_eq!(run.code, 1);
-    assert!(run.out.contains("exception `third` does not say why"), "{}", run.out);
-    assert!(!run.out.contains("`second` does not say why"), "{}", run.out);
+    assert!(run.out.contains("exception `third` has no `why`"), "{}", run.out);
+    assert!(!run.out.contains("`second` has no `why`"), "{}", run.out);
 }
 
 #[test]
@@ -60,7 +60,7 @@ fn review_tools_get_the_same_findings() {
     assert_eq!(broken("vlan-one").lines().nth(line - 1), Some("vlan = 1"));
     let known = log["runs"][0]["tool"]["driver"]["rules"].as_array().expect("rules");
     assert!(known.iter().any(|rule| rule["id"] == "vlan-one"));
-    // A plan that cannot be read is told in the same way.
+    // A plan that cannot be read is reported in the same way.
     bench.write("bad.toml", demo("bare.toml").replace("vlan = 24", "vlan = 4095"));
     let bad = bench.run("check --sarif --plan bad.toml");
     assert_eq!(bad.code, 2);
@@ -75,7 +75,7 @@ fn every_finding_can_be_explained() {
     assert_eq!(bench.run("explain").code, 0);
     let unknown = bench.run("explain never-match");
     assert_eq!(unknown.code, 2);
-    assert!(unknown.err.contains("write `never-matches`"), "{}", unknown.err);
+    assert!(unknown.err.contains("did you mean `never-matches`"), "{}", unknown.err);
     let all = bench.run("explain --format json").json();
     assert!(all["pages"].as_array().expect("pages").len() > 100);
 }

@@ -5,7 +5,7 @@ mod common;
 use common::{Bench, DAY, demo};
 
 #[test]
-fn strength_is_told_in_numbers_that_add_up() {
+fn strength_is_reported_in_numbers_that_add_up() {
     let bench = Bench::new();
     for plan in ["clinic.toml", "farm.toml", "bare.toml"] {
         let run = bench.run(&format!("checklist --plan {plan} --format json --day {DAY}"));
@@ -42,7 +42,7 @@ fn the_table_of_strength_reads_as_it_should() {
     let bench = Bench::new();
     let run = bench.run(&format!("checklist --strength --plan bare.toml --day {DAY}"));
     insta::assert_snapshot!("bare_strength", run.all());
-    let clash = bench.clinic("checklist --strength --stand desks");
+    let clash = bench.clinic("checklist --strength --from desks");
     assert_eq!(clash.code, 2);
 }
 
@@ -68,13 +68,13 @@ fn less_than_the_whole_list_fits_and_says_what_it_misses() {
 }
 
 #[test]
-fn a_place_is_told_by_its_ports_and_wifi_names() {
+fn a_place_is_reported_by_its_ports_and_wifi_names() {
     let bench = Bench::new();
-    let run = bench.clinic("checklist --stand trainees");
+    let run = bench.clinic("checklist --from trainees");
     assert!(run.out.contains("Wi-Fi Fernside Students"), "{}", run.out);
-    let run = bench.clinic("checklist --stand doors");
+    let run = bench.clinic("checklist --from doors");
     assert!(run.out.contains("rack port 24"), "{}", run.out);
-    let run = bench.clinic("checklist --stand internet");
+    let run = bench.clinic("checklist --from internet");
     assert!(run.out.contains("mobile data"), "{}", run.out);
 }
 

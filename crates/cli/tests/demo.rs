@@ -26,7 +26,7 @@ fn the_demo_can_be_run_again_but_writes_over_no_changed_plan() {
     bench.write("walk/clinic.toml", demo("bare.toml"));
     let refused = bench.run("demo --dir walk");
     assert_eq!(refused.code, 2);
-    assert!(refused.err.contains("is there already"), "{}", refused.err);
+    assert!(refused.err.contains("already exists"), "{}", refused.err);
     assert_eq!(
         std::fs::read_to_string(bench.file("walk/clinic.toml")).expect("kept"),
         demo("bare.toml")

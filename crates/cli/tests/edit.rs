@@ -18,9 +18,9 @@ fn a_change_is_shown_and_written() {
     assert!(text(&bench, "bare.toml").contains("[host.label-printer]"));
     let again = bench.run_words(&[&words[..], &["--plan", "bare.toml"]].concat());
     assert_eq!(again.code, 2);
-    assert!(again.err.contains("there is a host `label-printer` already"), "{}", again.err);
+    assert!(again.err.contains("host `label-printer` already exists"), "{}", again.err);
     let same = bench.run("set host label-printer address=10.44.48.11 --plan bare.toml");
-    assert!(same.out.is_empty() && same.err.contains("says so already"), "{}", same.err);
+    assert!(same.out.is_empty() && same.err.contains("already says so"), "{}", same.err);
     let json = bench.run("set cell things people allow --plan bare.toml --format json").json();
     assert_eq!(json["written"], true);
     assert!(json["lines"].as_array().expect("lines").iter().any(|line| line["sign"] == "+"));
@@ -51,7 +51,7 @@ fn nothing_is_written_where_the_result_is_no_plan_or_nobody_wants_it() {
         let shown = words.ends_with("--dry-run");
         assert_eq!(run.code, if shown { 0 } else { 2 }, "{words}: {}{}", run.out, run.err);
         assert_eq!(text(&bench, "bare.toml"), before, "{words}");
-        assert!(shown || run.err.contains("cure: "), "{words}: {}", run.err);
+        assert!(shown || run.err.contains("help: "), "{words}: {}", run.err);
     }
     let refused = bench.run("set network desks vlan=48 --plan bare.toml");
     assert!(refused.err.contains("bare.toml, as it would be:"), "{}", refused.err);
@@ -59,7 +59,7 @@ fn nothing_is_written_where_the_result_is_no_plan_or_nobody_wants_it() {
     assert_eq!(folder.count(), 3, "nothing is left behind");
 }
 
-/// A change that leaves something open is refused, like one that is no plan; a risk is told, and kept.
+/// A change that leaves something open is refused, like one that is no plan; a risk is reported, and kept.
 #[test]
 fn a_change_is_held_against_what_the_plan_means() {
     let bench = Bench::new();
@@ -216,7 +216,7 @@ fn devices_come_in_from_a_table() {
         "{}",
         run.err
     );
-    assert!(run.err.contains("passed over: Asset no."), "{}", run.err);
+    assert!(run.err.contains("ignored: Asset no."), "{}", run.err);
     assert!(run.err.contains("row 4: `lost-thing` is left out"), "{}", run.err);
     let added = run.json()["lines"]
         .as_array()
@@ -229,12 +229,12 @@ fn devices_come_in_from_a_table() {
 }
 
 #[test]
-fn a_table_that_is_none_is_told() {
+fn a_table_that_is_none_is_reported() {
     let bench = Bench::new();
     for (name, bytes, says) in [
         ("empty.csv", &b""[..], "there is nothing in it"),
         ("odd.csv", &b"colour,size\nred,3\n"[..], "no column of the table is the name"),
-        ("two.csv", &b"Name,name\na,b\n"[..], "both stand for `name`"),
+        ("two.csv", &b"Name,name\na,b\n"[..], "both mean `name`"),
         ("binary.csv", &b"\xff\xfe\x00"[..], "it is not UTF-8 text"),
         ("broken.xlsx", &b"PK\x03\x04rubbish"[..], "cannot read broken.xlsx as a table"),
     ] {

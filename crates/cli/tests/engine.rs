@@ -41,7 +41,7 @@ fn every_form_of_every_demo_plan_is_shown_and_proved() {
                 form != "per-interface",
                 "{plan} {form}"
             );
-            let dead = json["never_matching"].as_array().expect("rows");
+            let dead = json["shadowed"].as_array().expect("rows");
             assert!(dead.iter().all(|row| row["defensive"] == true), "{plan} {form}: {dead:?}");
         }
     }
@@ -118,7 +118,7 @@ fn what_lists_of_sources_cannot_say_is_refused_with_the_reason() {
     );
     let proof = bench.run(&format!("prove --plan one.toml --day {DAY}"));
     assert_eq!(proof.code, 1);
-    assert!(proof.out.contains("cannot be said"), "{}", proof.out);
+    assert!(proof.out.contains("not possible in this form"), "{}", proof.out);
     let check = bench.run(&format!("check --plan one.toml --format json --day {DAY}"));
     assert!(check.out.contains("gateway-cannot"), "{}", check.out);
     // Questions are answered all the same: the one list can say everything.
@@ -132,7 +132,7 @@ fn git(bench: &Bench, words: &[&str]) -> bool {
 }
 
 #[test]
-fn a_change_is_told_as_traffic_and_as_rules() {
+fn a_change_is_reported_as_traffic_and_as_rules() {
     let bench = Bench::new();
     let clinic = demo("clinic.toml");
     bench.write(
@@ -155,7 +155,7 @@ fn a_change_is_told_as_traffic_and_as_rules() {
         insta::assert_snapshot!(format!("compare_service.{format}"), run.all());
     }
     let same = bench.run(&format!("compare clinic.toml clinic.toml --day {DAY}"));
-    assert_eq!((same.code, same.out.as_str()), (0, "nothing changes: no traffic, and no rule\n"));
+    assert_eq!((same.code, same.out.as_str()), (0, "no changes: neither traffic nor rules\n"));
     let other = bench.run(&format!("compare clinic.toml farm.toml --day {DAY}"));
     assert_eq!(other.code, 1);
     assert!(!other.out.contains("240.") && !other.out.contains("ba57"), "{}", other.out);
@@ -344,7 +344,7 @@ fn a_table_of_questions_can_expect_answers_and_tells_its_mistakes() {
 
 /// Whatever kind of entry denies: the command that is named, typed as it stands, gives the other answer.
 #[test]
-fn doing_as_told_gives_the_other_answer() {
+fn doing_as_reported_gives_the_other_answer() {
     for question in [
         ["cameras", "gateway", "dns"],
         ["trainees", "internet", "ssh"],
@@ -360,14 +360,14 @@ fn doing_as_told_gives_the_other_answer() {
         };
         let before = ask();
         assert_eq!(before.code, 1, "{question:?}");
-        let told = before.json()["to_change"][0].as_str().expect("a command").to_owned();
-        let told = told.replace("NAME", "as-told").replace("why=...", "why=Told");
-        let mut words = shlex::split(&told).expect("a shell takes it");
+        let reported = before.json()["to_change"][0].as_str().expect("a command").to_owned();
+        let reported = reported.replace("NAME", "as-shown").replace("why=...", "why=Told");
+        let mut words = shlex::split(&reported).expect("a shell takes it");
         assert_eq!(words.remove(0), "bastium");
         words.extend(["--plan", "clinic.toml"].map(str::to_owned));
         let run = bench.run_words(&words.iter().map(String::as_str).collect::<Vec<_>>());
-        assert!(run.code < 2, "{question:?}: {told}: {}", run.err);
-        assert_eq!(ask().json()["verdict"], "allow", "{question:?}: {told}");
+        assert!(run.code < 2, "{question:?}: {reported}: {}", run.err);
+        assert_eq!(ask().json()["verdict"], "allow", "{question:?}: {reported}");
     }
 }
 
@@ -401,7 +401,7 @@ fn an_answer_names_the_rule_that_lets_the_reply_back() {
 fn an_answer_says_what_came_close_and_how_to_get_the_other() {
     let bench = Bench::new();
     let json = bench.clinic("ask 10.44.24.50 records https --format json").json();
-    let close = json["close"].as_array().expect("rows");
+    let close = json["near_misses"].as_array().expect("rows");
     let vets = close.iter().find(|row| row["name"] == "vets-read-records").expect("the vets may");
     assert_eq!(vets["but"], "source");
     let change = json["to_change"][0].as_str().expect("a command");
@@ -411,7 +411,7 @@ fn an_answer_says_what_came_close_and_how_to_get_the_other() {
     );
     // Do as it says, and the answer is the other one.
     let words =
-        change.replace("NAME", "as-told").replace("bastium ", "").replace("why=...", "why=Told");
+        change.replace("NAME", "as-shown").replace("bastium ", "").replace("why=...", "why=Told");
     let run = bench.run(&format!("{words} --plan clinic.toml"));
     assert!(run.code < 2, "{}", run.err);
     assert_eq!(bench.clinic("ask 10.44.24.50 records https").code, 0);
@@ -431,7 +431,7 @@ fn an_answer_says_what_came_close_and_how_to_get_the_other() {
     ];
     let json = bench.run_words(&afternoon).json();
     assert!(
-        json["close"].as_array().expect("rows").iter().any(|row| row["but"] == "hours"),
+        json["near_misses"].as_array().expect("rows").iter().any(|row| row["but"] == "hours"),
         "{json}"
     );
 }

@@ -74,17 +74,18 @@ fn rules_for_a_linux_gateway_read_like_rules() {
     insta::assert_snapshot!("nftables_bare", export(&bench, "bare.toml", "nftables").out);
     let clinic = export(&bench, "clinic.toml", "nftables").out;
     let lines = [
-        // A zone-pair map by interfaces, chains by zones.
-        "\"core.24\" . \"core.48\" : goto pass_staff_equipment",
+        // Maps by interfaces, chains by zones.
+        "\"core.24\" : jump onward_staff",
+        "\"core.48\" : jump pass_staff_equipment",
         "\"core.24\" : jump gate_staff",
         // Names, comments and prefixes lead back to the plan.
         "chain pass_staff_equipment {",
         "# allow printing from desks to printers: Reception and vets print letters and labels",
         "comment \"exception.desks-print@staff>equipment\"",
-        "log prefix \"bastium cell.staff>tills: \" drop comment \"cell.staff>tills\"",
-        // Replies first, forged sources next.
+        "log prefix \"bastium unmatched@through: \" drop comment \"unmatched@through\"",
+        // Replies first, spoofed sources next.
         "ct state established,related counter accept comment \"reply\"",
-        "comment \"forged.desks\"",
+        "comment \"spoofed.desks\"",
         // ICMPv6 that IPv6 needs, and the gateway's services.
         "icmpv6 type { 1-2, 130-133, 135-136, 143 } counter accept",
         // Hours, a limit, a set that the name server fills.
@@ -162,7 +163,7 @@ fn leases_names_and_sets_are_in_the_name_servers_file() {
         "dhcp-range=set:desks,fd6b:2f4e:91c0:24::,ra-stateless,64,12h",
         "dhcp-host=02:00:5e:36:00:10,10.44.36.10,xray",
         "host-record=records,records.home.arpa,10.44.40.10,fd6b:2f4e:91c0:40::10",
-        // A zone that may not ask for names is not told where to.
+        // A zone that may not ask for names gets no resolver.
         "dhcp-option=tag:cameras,option:dns-server",
         // A network without leases gets none.
         "no-dhcp-interface=core.40",
@@ -281,7 +282,7 @@ fn access_lists_keep_to_their_module_and_are_no_flood() {
         for form in ["per-interface", "one-list", "per-pair"] {
             let run = export(&bench, plan, &format!("acl-json --form {form}"));
             if run.code == 2 {
-                assert!(run.err.contains("RFC 8519 cannot say"), "{plan} {form}: {}", run.err);
+                assert!(run.err.contains("RFC 8519 cannot express"), "{plan} {form}: {}", run.err);
                 continue;
             }
             assert_eq!(run.code, 0, "{plan} {form}: {}", run.err);
@@ -294,7 +295,7 @@ fn access_lists_keep_to_their_module_and_are_no_flood() {
 }
 
 #[test]
-fn what_access_lists_cannot_say_is_told_and_what_would_open_is_refused() {
+fn what_access_lists_cannot_say_is_reported_and_what_would_open_is_refused() {
     let bench = Bench::new();
     // One reason, one error, however many rules it keeps from being said.
     let run = export(&bench, "farm.toml", "acl-json");
@@ -326,7 +327,10 @@ fn a_workbook_holds_what_the_tables_hold() {
     let run = export(&bench, "clinic.toml", "xlsx --to clinic.xlsx");
     assert_eq!((run.code, run.out.as_str()), (0, ""), "{}", run.err);
     let mut book: Xlsx<_> = open_workbook(bench.file("clinic.xlsx")).expect("a workbook");
-    assert_eq!(book.sheet_names(), ["addresses", "ports", "matrix", "rules", "checklist"]);
+    assert_eq!(
+        book.sheet_names(),
+        ["addresses", "ports", "matrix", "rules", "worksheet", "checklist"]
+    );
     for sheet in ["addresses", "matrix", "rules", "checklist"] {
         let csv = export(&bench, "clinic.toml", &format!("csv --sheet {sheet}")).out;
         let mut reader =
@@ -349,7 +353,7 @@ fn a_workbook_holds_what_the_tables_hold() {
             assert_eq!(row[..wanted.len()], wanted[..], "{sheet}");
         }
     }
-    let formulas = ["addresses", "ports", "matrix", "rules", "checklist"]
+    let formulas = ["addresses", "ports", "matrix", "rules", "worksheet", "checklist"]
         .iter()
         .map(|sheet| book.worksheet_formula(sheet).map_or(0, |range| range.used_cells().count()));
     assert_eq!(formulas.sum::<usize>(), 0);
@@ -396,7 +400,7 @@ fn a_workbook_has_tables_filters_and_headings_that_stay() {
         assert!(sheet.contains("fitToHeight=\"0\""), "{name}");
     }
     let book = &parts["xl/workbook.xml"];
-    assert_eq!(book.matches("_xlnm.Print_Titles").count(), 5, "headings on every page");
+    assert_eq!(book.matches("_xlnm.Print_Titles").count(), 6, "headings on every page");
     assert!(parts["xl/styles.xml"].contains("FFD9EAD3"), "allowed cells are coloured");
 }
 
@@ -420,11 +424,14 @@ fn one_document_and_one_object_hold_all_sheets() {
     let bench = Bench::new();
     let document = export(&bench, "farm.toml", "md").out;
     let headings: Vec<&str> = document.lines().filter(|line| line.starts_with("## ")).collect();
-    assert_eq!(headings, ["## addresses", "## ports", "## matrix", "## rules", "## checklist"]);
+    assert_eq!(
+        headings,
+        ["## addresses", "## ports", "## matrix", "## rules", "## worksheet", "## checklist"]
+    );
     assert!(document.starts_with("# Hollin Farm\n"));
     let json = export(&bench, "farm.toml", "json").json();
     assert_eq!(json["bastium"], 1);
-    for part in ["addresses", "ports", "matrix", "rules", "checklist"] {
+    for part in ["addresses", "ports", "matrix", "rules", "worksheet", "checklist"] {
         let own = bench.run(&format!("{part} --plan farm.toml --format json"));
         let own: Value = own.json();
         let keys = |value: &Value| {
@@ -441,12 +448,12 @@ fn a_folder_gets_a_file_for_each_sheet_and_nothing_is_written_over() {
     let bench = Bench::new();
     let run = export(&bench, "bare.toml", "csv --to sheets");
     assert_eq!(run.code, 0, "{}", run.err);
-    for name in ["addresses", "ports", "matrix", "rules", "checklist"] {
+    for name in ["addresses", "ports", "matrix", "rules", "worksheet", "checklist"] {
         assert!(bench.file(&format!("sheets/{name}.csv")).is_file(), "{name}");
     }
     let run = export(&bench, "bare.toml", "csv --to sheets");
     assert_eq!(run.code, 2);
-    assert!(run.err.contains("is there already"), "{}", run.err);
+    assert!(run.err.contains("already exists"), "{}", run.err);
     assert_eq!(export(&bench, "bare.toml", "csv --to sheets --force").code, 0);
     let run = export(&bench, "bare.toml", "nftables --to rules.nft");
     assert_eq!((run.code, run.out.as_str()), (0, ""));
@@ -454,7 +461,7 @@ fn a_folder_gets_a_file_for_each_sheet_and_nothing_is_written_over() {
 }
 
 #[test]
-fn calls_that_make_no_sense_are_told_with_a_cure() {
+fn calls_that_make_no_sense_are_reported_with_a_help() {
     let bench = Bench::new();
     for (words, says) in [
         ("csv", "choose one with --sheet"),

@@ -30,7 +30,7 @@ fn nothing_is_written_into_what_is_no_file() {
         for words in [
             format!("export nftables --to {path} --force"),
             format!("checklist --page {path} --force"),
-            format!("walk --stand locum-laptop --results {path}"),
+            format!("walk --from locum-laptop --results {path}"),
         ] {
             let mut command = bench.command();
             command.timeout(Duration::from_secs(20)).write_stdin("p\nq\n");
@@ -152,7 +152,7 @@ fn what_a_killed_run_left_is_taken_away_by_the_next() {
 }
 
 #[test]
-fn whoever_waits_for_another_run_is_told_so() {
+fn whoever_waits_for_another_run_is_reported_so() {
     let bench = Bench::new();
     let folder = File::open(bench.path()).expect("the folder");
     folder.lock().expect("nobody has it");
@@ -197,7 +197,7 @@ fn a_reader_that_has_left_takes_nothing_from_the_exit_code() {
 
 /// Nothing is written, and that is no success.
 #[test]
-fn a_full_device_is_told_by_help_as_well() {
+fn a_full_device_is_reported_by_help_as_well() {
     let bench = Bench::new();
     let Ok(full) = File::options().write(true).open("/dev/full") else { return };
     for words in ["--help", "--version", "check --help", "schema", "rules --plan bare.toml"] {

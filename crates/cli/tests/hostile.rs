@@ -169,8 +169,8 @@ fn a_file_that_is_no_plan_is_refused_quickly_and_clearly() {
         ("deeper", deeper.into_bytes(), "error[syntax]"),
         ("dotted", dotted.into_bytes(), "error[syntax]"),
         ("long", long_line.into_bytes(), "`nmae` is not a key"),
-        ("empty", Vec::new(), "there is nothing in the plan"),
-        ("blank", b" \n\t\n".to_vec(), "there is nothing in the plan"),
+        ("empty", Vec::new(), "the plan is empty"),
+        ("blank", b" \n\t\n".to_vec(), "the plan is empty"),
         ("zeros", vec![0; 1000], "error[syntax]"),
         ("mark", "\u{feff}bastium = 2".as_bytes().to_vec(), "edition 2"),
     ] {
@@ -204,7 +204,7 @@ fn circles_and_chains_of_any_length_end() {
     assert_eq!(run.code, 2);
     assert!(
         run.out.contains("group-circle") && run.out.contains("service-circle"),
-        "both circles are told"
+        "both circles are reported"
     );
     let chain: String = (0..5_000).map(|n| link(n, n + 1)).collect();
     let end = "[group.g5000]\nmembers = [\"desks\"]\n[service.s5000]\nports = [\"tcp/4000\"]\n";
@@ -233,10 +233,10 @@ fn hostile_names_in_a_rule_list_stay_names() {
             r#"{{"bastium": 1, "whole": true, "day": "2026-11-24", "form": "one-list", "lists": [{{
                 "name": "a\u001b[2J", "otherwise": "block", "rest": [],
                 "rules": [{{"id": "=cmd\u202e|x", "number": 10, "action": "allow", "log": false, "matches": [{{
-                    "enters": ["leg\u0007\n"], "source": ["{source}"], "destination": ["10.44.48.0/24"],
+                    "enters": ["interface\u0007\n"], "source": ["{source}"], "destination": ["10.44.48.0/24"],
                     "service_v4": [[393296, 393296]], "service_v6": [], "minutes": []}}]}},
                   {{"id": "rest", "number": 20, "action": "block", "log": false, "matches": [{{
-                    "enters": ["leg\u0007\n"], "source": ["0.0.0.0/0"], "destination": ["0.0.0.0/0"],
+                    "enters": ["interface\u0007\n"], "source": ["0.0.0.0/0"], "destination": ["0.0.0.0/0"],
                     "service_v4": [[0, 16777215]], "service_v6": [], "minutes": []}}]}}]}}]}}"#
         )
     };
@@ -247,7 +247,7 @@ fn hostile_names_in_a_rule_list_stay_names() {
         assert_eq!(run.code, 1, "{format}: {}", run.err);
         let bad = |c: char| (c.is_control() && c != '\n') || c == '\u{202e}';
         assert!(!run.out.contains(bad), "{format}: {:?}", run.out);
-        assert!(run.out.contains("10.44.24.2"), "what opens is told: {}", run.out);
+        assert!(run.out.contains("10.44.24.2"), "what opens is reported: {}", run.out);
     }
     let csv = bench.run("compare old.json new.json --format csv").out;
     assert!(!csv.lines().any(|line| line.split(',').any(|cell| cell.starts_with('='))), "{csv}");
@@ -271,7 +271,7 @@ fn rule_lists_that_make_no_sense_end_with_an_error() {
         bench.write(name, text);
         let run = bench.run(&format!("compare {name} whole.json"));
         assert_eq!(run.code, 2, "{name}: {}", run.out);
-        assert!(run.err.contains("cure: "), "{name}: {}", run.err);
+        assert!(run.err.contains("help: "), "{name}: {}", run.err);
     }
     // Odd numbers are no reason to stop: they stand for nothing.
     let odd = whole.replacen("\"service_v4\": [", "\"service_v4\": [[9, 3], ", 1);

@@ -1,4 +1,4 @@
-//! The Linux kernel as a second opinion: generated plans are exported, loaded into a gateway in name spaces
+//! The Linux kernel as a second opinion: generated plans are exported, loaded into a gateway in namespaces
 //! of its own, and packets from around every border are put on its cables. What the kernel does with each
 //! must be what the plan means, and the line that decides must belong to the rule that decides here.
 //!

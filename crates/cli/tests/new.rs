@@ -29,20 +29,25 @@ fn flags_say_what_the_plan_is_like() {
     for (from, networks) in [("clinic", 11), ("farm", 9)] {
         let run = bench.run(&format!("new --from {from} --plan {from}-2.toml"));
         assert_eq!(run.code, 0, "{}", run.err);
-        assert_eq!(text(&bench, &format!("{from}-2.toml")), demo(&format!("{from}.toml")));
-        let told = bench.run(&format!("check --plan {from}-2.toml"));
-        assert!(told.out.contains(&format!("{networks} networks")), "{}", told.out);
+        let written = text(&bench, &format!("{from}-2.toml"));
+        let demo = demo(&format!("{from}.toml"));
+        assert_eq!(
+            written.split_once('\n'),
+            Some(("#:schema ./bastium.schema.json", demo.as_str()))
+        );
+        let reported = bench.run(&format!("check --plan {from}-2.toml"));
+        assert!(reported.out.contains(&format!("{networks} networks")), "{}", reported.out);
     }
 }
 
 #[test]
-fn what_cannot_be_is_told_and_nothing_is_written() {
+fn what_cannot_be_is_reported_and_nothing_is_written() {
     let bench = Bench::new();
     for (words, says) in [
         ("new --space 8.8.0.0/16", "is not a private /16"),
         ("new --space 10.44.0.0/20", "is not a private /16"),
         ("new --from clinic --space 10.61.0.0/16", "the addresses of a demo plan are its own"),
-        ("new --plan bare.toml", "bare.toml is there already"),
+        ("new --plan bare.toml", "bare.toml already exists"),
     ] {
         let run = bench.run(words);
         assert_eq!(run.code, 2, "{words}");

@@ -137,19 +137,19 @@ fn whatever_is_broken_in_the_rules_is_noticed() {
             "the hours are turned round",
             |text| text.replace("meta hour \"06:45:00\"", "meta hour != \"06:45:00\""),
             "delivery-tablet",
-            "silence where reply should be",
+            "silence instead of reply",
         ),
         (
             "an allow is lost",
             |text| without(text, "comment \"exception.tills-pay@tills>internet\""),
             "till",
-            "silence where reply should be; cell.tills>internet decided",
+            "silence instead of reply; unmatched@through decided",
         ),
         (
             "a block is lost",
             |text| without(text, "comment \"exception.old-ultrasound-stays-in"),
             "ultrasound",
-            "reply where silence should be; cell.clinical>internet decided",
+            "reply instead of silence; cell.clinical>internet decided",
         ),
         (
             "nothing is translated on its way out",
@@ -161,25 +161,25 @@ fn whatever_is_broken_in_the_rules_is_noticed() {
             "what is offered goes to another host",
             |text| text.replace("dnat ip to 10.44.40.13", "dnat ip to 10.44.40.12"),
             "internet",
-            "silence where reply should be",
+            "silence instead of reply",
         ),
         (
             "replies are not let back",
             |text| without(text, "ct state established,related"),
             "control",
-            "silence where reply should be",
+            "silence instead of reply",
         ),
         (
             "neighbour discovery is lost",
             |text| without(text, "comment \"ipv6_needs@staff>gateway\""),
             "desks",
-            "silence where reply should be",
+            "silence instead of reply",
         ),
         (
             "a refusal became silence",
             |text| text.replace("reject with icmpx admin-prohibited", "drop"),
             "trainees",
-            "silence where unreachable should be",
+            "silence instead of unreachable",
         ),
         (
             "a port is one off",
@@ -190,18 +190,18 @@ fn whatever_is_broken_in_the_rules_is_noticed() {
                 )
             },
             "xray",
-            "silence where reply should be",
+            "silence instead of reply",
         ),
         (
             "a wider line stands above",
             |text| {
                 text.replace(
-                    "chain pass_guests_tills {",
-                    "chain pass_guests_tills {\n\t\tcounter accept comment \"quick fix\"",
+                    "chain pass_staff_clinical {",
+                    "chain pass_staff_clinical {\n\t\tcounter accept comment \"quick fix\"",
                 )
             },
-            "waiting-room",
-            "reply where silence should be; quick fix decided",
+            "desks",
+            "reply instead of silence; quick fix decided",
         ),
     ];
     for (what, change, from, says) in broken {
@@ -222,7 +222,7 @@ fn whatever_is_broken_in_the_rules_is_noticed() {
 }
 
 #[test]
-fn rules_that_cannot_be_loaded_are_told_with_the_reason() {
+fn rules_that_cannot_be_loaded_are_reported_with_the_reason() {
     let bench = Bench::new();
     if rehearse(&bench, "bare.toml", &[]).is_none() {
         return;
@@ -286,7 +286,7 @@ fn on_paper_the_compiled_rules_are_asked_and_it_says_so() {
     for plan in ["bare.toml", "farm.toml", "clinic.toml"] {
         let run = bench.run(&format!("rehearse --on-paper --plan {plan} --day {DAY}"));
         assert_eq!(run.code, 0, "{plan}: {}", run.out);
-        assert!(run.out.starts_with("On paper: no packet was sent"), "{}", run.out);
+        assert!(run.out.starts_with("On paper: no packets were sent"), "{}", run.out);
         assert!(run.out.contains("Every rule that can match was hit"), "{}", run.out);
     }
     insta::assert_snapshot!("rehearse_on_paper", bench.clinic("rehearse --on-paper").all());
@@ -297,7 +297,7 @@ fn on_paper_the_compiled_rules_are_asked_and_it_says_so() {
 }
 
 #[test]
-fn a_plan_without_ports_cannot_be_built_and_is_told_what_lacks() {
+fn a_plan_without_ports_cannot_be_built_and_is_reported_what_lacks() {
     let bench = Bench::new();
     let text = common::demo("bare.toml").replace("port = \"lan1\"", "");
     bench.write("portless.toml", &text);

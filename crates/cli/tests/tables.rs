@@ -138,7 +138,7 @@ fn a_workbook_takes_no_more_room_than_it_needs() {
     ] {
         let (code, said) = add(&bench, &book);
         assert_eq!(code, 2, "{what}: {said}");
-        assert!(said.contains(says) && said.contains("cure: "), "{what}: {said}");
+        assert!(said.contains(says) && said.contains("help: "), "{what}: {said}");
         assert!(!said.contains("panicked"), "{what}: {said}");
     }
     // A good workbook that is cut off, or has a byte changed, ends with an exit code.

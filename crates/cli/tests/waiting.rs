@@ -49,7 +49,7 @@ fn whoever_waits_at_a_terminal_sees_what_for() {
 }
 
 /// Whenever it comes, an interruption leaves the old file or the new one, and nothing beside it; and whoever started
-/// the run is told by which signal it ended.
+/// the exit status shows which signal ended the run.
 #[test]
 fn an_interruption_leaves_nothing_half_done() {
     let bench = Bench::new();
@@ -88,7 +88,7 @@ fn an_interruption_leaves_nothing_half_done() {
     assert!(interrupted > 5, "only {interrupted} of 40 were interrupted at all");
 }
 
-/// Whoever is told not to listen to a signal does not.
+/// An ignored signal stays ignored.
 #[test]
 fn a_signal_that_is_ignored_stays_ignored() {
     let bench = Bench::new();

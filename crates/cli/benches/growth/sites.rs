@@ -11,7 +11,7 @@ fn noise(seed: &mut u64, below: usize) -> usize {
 /// So many networks in so many zones, with a matrix, and without exceptions.
 pub(crate) fn networks(networks: usize, zones: usize) -> String {
     let mut text = String::from(
-        "bastium = 1\n[site]\nname = \"A made site\"\nspace = [\"10.0.0.0/8\"]\n[gateway]\nports = [\"wan1\", \"lan1\"]\n\
+        "bastium = 1\n[site]\nname = \"A made site\"\nspace = [\"10.0.0.0/8\"]\n[gateway]\nports = [\"wan1\", \"lan1\"]\nrules = \"every-cell\"\n\
          [gateway.manage]\nfrom = \"n0\"\nservice = \"ssh\"\n[uplink.fibre]\nport = \"wan1\"\naddress = \"198.51.100.14/30\"\n",
     );
     for zone in 0..zones {

@@ -9,25 +9,25 @@ use std::path::PathBuf;
 /// Arguments of `checklist`.
 #[derive(Clone, Debug, Args)]
 pub struct Checklist {
-    /// Show only what is done at this place
-    #[arg(long, value_name = "PLACE")]
+    /// Show only the checks from this network or host
+    #[arg(long = "from", value_name = "NETWORK")]
     pub stand: Option<String>,
-    /// Keep the best that fits this time, moves included: `30m`, `1h 15m`
+    /// Keep the best checks that fit into this time, walking included: `30m`, `1h 15m`
     #[arg(long, value_name = "TIME")]
     pub within: Option<SignedDuration>,
-    /// Keep the best so many checks
+    /// Keep the best checks, this many
     #[arg(long, value_name = "NUMBER", conflicts_with = "within")]
     pub at_most: Option<usize>,
-    /// Show what the list catches, by kind of mistake, in place of the list
+    /// Show what the checklist catches, by kind of mistake, instead of the checklist
     #[arg(long, conflicts_with_all = ["stand", "page"])]
     pub strength: bool,
-    /// Write the list as a page to tick off, which needs no network, to this file
+    /// Write a page to tick off, which works offline, to this file
     #[arg(long, value_name = "FILE.html")]
     pub page: Option<PathBuf>,
     /// Overwrite that file
     #[arg(long, requires = "page")]
     pub force: bool,
-    /// Show the commands of this system
+    /// Show the commands for this operating system
     #[arg(long, value_enum, default_value_t)]
     pub system: SystemName,
     /// The day
@@ -38,40 +38,40 @@ pub struct Checklist {
 /// Arguments of `walk`.
 #[derive(Clone, Debug, Args)]
 pub struct Walk {
-    /// Try by itself what can be tried from where this machine stands
+    /// Run automatically what can be tested from this machine
     #[arg(long, conflicts_with_all = ["status", "junit"])]
     pub run: bool,
-    /// Only show what has come of it so far
+    /// Only show the results so far
     #[arg(long)]
     pub status: bool,
-    /// Only what failed, and what a change of the plan has touched since it was tried
+    /// Repeat only what failed, and what a change of the plan has affected since
     #[arg(long, conflicts_with_all = ["status", "all"])]
     pub retest: bool,
-    /// Also what has passed already
+    /// Repeat checks that have passed, too
     #[arg(long)]
     pub all: bool,
-    /// Only what is done at this place
-    #[arg(long, value_name = "PLACE")]
+    /// Only the checks from this network or host
+    #[arg(long = "from", value_name = "NETWORK")]
     pub stand: Option<String>,
-    /// Who makes the walk [default: the name of the user]
+    /// Who runs the checks [default: the user's name]
     #[arg(long, value_name = "NAME")]
     pub by: Option<String>,
-    /// Add the results to this file [default: PLAN.walk.jsonl beside the plan]
+    /// Append the results to this file [default: PLAN.walk.jsonl beside the plan]
     #[arg(long, value_name = "FILE")]
     pub results: Option<PathBuf>,
-    /// Count the results of others in as well
+    /// Include the results in this file as well
     #[arg(long, value_name = "FILE")]
     pub with: Vec<PathBuf>,
-    /// How long to wait for an answer
+    /// How long to wait for each answer
     #[arg(long, value_name = "TIME", default_value = "1s")]
     pub patience: SignedDuration,
-    /// A server outside that answers what is allowed, where the plan names none
+    /// A server on the internet that answers, where the plan names none
     #[arg(long, value_name = "NAME")]
     pub server: Option<String>,
-    /// This machine stands outside, on no network of the site
+    /// This machine is outside, in none of the site's networks
     #[arg(long, requires = "run")]
     pub outside_site: bool,
-    /// Write the results as JUnit's XML to this file
+    /// Write the results as JUnit XML to this file
     #[arg(long, value_name = "FILE.xml")]
     pub junit: Option<PathBuf>,
     /// Overwrite that file
@@ -82,16 +82,16 @@ pub struct Walk {
     pub day: Day,
 }
 
-/// Arguments of `answer`.
+/// Arguments of `listen`.
 #[derive(Clone, Debug, Args)]
-pub struct Answer {
-    /// What to listen on: `tcp/443`, `udp/5000-5003`
+pub struct Listen {
+    /// Ports to listen on: `tcp/443`, `udp/5000-5003`
     #[arg(required = true, value_name = "PORT")]
     pub ports: Vec<String>,
-    /// Listen at this address of the machine alone
+    /// Listen on this address only
     #[arg(long, value_name = "ADDRESS")]
     pub at: Option<IpAddr>,
-    /// Stop by itself after this time: `10m`
+    /// Stop after this time: `10m`
     #[arg(long = "for", value_name = "TIME")]
     pub lasting: Option<SignedDuration>,
 }

@@ -7,13 +7,13 @@ use std::path::PathBuf;
 /// Arguments of `rehearse`.
 #[derive(Clone, Debug, Args)]
 pub struct Rehearse {
-    /// Send no packet: ask the compiled rules in memory instead
+    /// Send no packets: evaluate the compiled rules in memory instead
     #[arg(long)]
     pub on_paper: bool,
-    /// Load this file for nft in place of the one that would be exported
+    /// Load this file for nft instead of the exported one
     #[arg(long, value_name = "FILE.nft", conflicts_with = "on_paper")]
     pub rules: Option<PathBuf>,
-    /// Show every check, not only what is wrong
+    /// Show every check, not only failures
     #[arg(long)]
     pub all: bool,
     /// The day
@@ -24,11 +24,11 @@ pub struct Rehearse {
 /// Arguments of `audit`.
 #[derive(Clone, Debug, Args)]
 pub struct Audit {
-    /// What `nft list ruleset` prints, as text or JSON (`-j`), lists of RFC 8519 in JSON, or a table (.csv);
+    /// The output of `nft list ruleset`, as text or JSON (`-j`), lists of RFC 8519 in JSON, or a table (.csv);
     /// `-` for standard input
     #[arg(value_name = "RULES")]
     pub rules: PathBuf,
-    /// Look at the list alone, without a plan
+    /// Review the list alone, without a plan
     #[arg(long)]
     pub alone: bool,
     /// The day
@@ -45,7 +45,7 @@ pub struct Blocked {
     /// Show noise as well
     #[arg(long)]
     pub all: bool,
-    /// Look at what so many of the offered exceptions would open
+    /// Show what this many of the suggested exceptions would open
     #[arg(long, value_name = "NUMBER", default_value_t = 10)]
     pub offers: usize,
     /// The day
@@ -56,13 +56,13 @@ pub struct Blocked {
 /// Arguments of `export`.
 #[derive(Clone, Debug, Args)]
 pub struct Export {
-    /// What is written
+    /// What to export
     #[arg(value_enum, value_name = "FORMAT")]
     pub what: ExportFormat,
     /// Write to this file, or for csv to this folder [default: standard output]
     #[arg(long, value_name = "FILE")]
     pub to: Option<PathBuf>,
-    /// Overwrite what is there
+    /// Overwrite existing files
     #[arg(long, requires = "to")]
     pub force: bool,
     /// Only this sheet (csv, md, xlsx, json)
@@ -76,7 +76,7 @@ pub struct Export {
     pub day: Day,
 }
 
-/// What a plan can be written out as.
+/// What a plan can be exported as.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum ExportFormat {
     /// The rules, as a file for `nft -f` on a Linux gateway
@@ -95,17 +95,19 @@ pub enum ExportFormat {
     Json,
 }
 
-/// The sheets that are written out.
+/// The sheets that can be exported.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum SheetName {
     /// Networks, subnets, pools and fixed addresses
     Addresses,
-    /// What is set on each port and Wi-Fi name
+    /// Settings of each port and Wi-Fi name
     Ports,
     /// Who may talk to whom
     Matrix,
     /// The ordered rules
     Rules,
+    /// Everything to type, step by step
+    Worksheet,
     /// The tests to make
     Checklist,
 }

@@ -5,9 +5,9 @@ use crate::failure::{Exit, Failure};
 use crate::session::Session;
 use crate::show::{self, style, table};
 use bastium_core::addressing::Subnet;
-use bastium_export::clean;
-use bastium_export::sheets::AddressSheet;
+use bastium_gateway::clean;
 use bastium_planfile::edit::Edit;
+use bastium_report::sheets::AddressSheet;
 
 pub(super) fn run(args: &Addresses, session: &mut Session<'_>) -> Result<Exit, Failure> {
     if args.pin {
@@ -19,7 +19,7 @@ pub(super) fn run(args: &Addresses, session: &mut Session<'_>) -> Result<Exit, F
     if show::for_programs(session, &sheet, || sheet.tables(false), "sheet")? {
         return Ok(Exit::Fine);
     }
-    let fits = |tables: &[bastium_export::Table], width| {
+    let fits = |tables: &[bastium_report::Table], width| {
         tables.iter().all(|t| table::natural_width(t, 2) <= width)
     };
     let wide = sheet.tables(false);

@@ -12,12 +12,14 @@ use bastium_core::rules;
 use bastium_core::source::Text;
 use bastium_core::space::{DAYS, IntervalSet, Minute};
 use bastium_core::verdict::Verdict;
-use bastium_export::sheets::AnswerSheet;
-use bastium_export::{Cell, Column, Table, Tone, clean};
+use bastium_gateway::clean;
+use bastium_report::sheets::AnswerSheet;
+
+use bastium_report::{Cell, Column, Table, Tone};
 use jiff::civil::Date;
 
 /// How many exceptions that came close are shown.
-const MOST_CLOSE: usize = 4;
+const MOST_NEAR_MISSES: usize = 4;
 
 pub(super) fn run(args: &Ask, session: &mut Session<'_>) -> Result<Exit, Failure> {
     if let Some(file) = &args.batch {
@@ -40,7 +42,7 @@ pub(super) fn run(args: &Ask, session: &mut Session<'_>) -> Result<Exit, Failure
     if !show::for_programs(session, &sheet, || sheet.tables(), "question")? {
         print(&plan, &answer, &sheet, session)?;
     }
-    if sheet.differences.is_empty() { Ok(exit) } else { Ok(cry_out(&sheet, session)) }
+    if sheet.differences.is_empty() { Ok(exit) } else { Ok(report_internal_error(&sheet, session)) }
 }
 
 /// Resolves all three, and tells all that is wrong with them together.
@@ -61,7 +63,7 @@ fn words(args: &Ask, ends: (&str, &str), plan: &Plan) -> Result<(End, End, Servi
         Ok(_) => {
             return Err(Failure::Call {
                 says: "no service is named".to_owned(),
-                cure: "name one, like https or tcp/443, or leave it out for any".to_owned(),
+                help: "name one, like https or tcp/443, or omit it for any".to_owned(),
             });
         }
         Err(problems) => {
@@ -87,32 +89,32 @@ pub(super) fn minutes(at: Option<&str>, day: Date) -> Result<IntervalSet<Minute>
     let today = usize::try_from(day.weekday().to_monday_zero_offset()).unwrap_or_default();
     Minute::from_words(words, DAYS[today]).map(IntervalSet::point).ok_or_else(|| Failure::Call {
         says: format!("`{words}` is not a time of the week"),
-        cure: "write it like \"tue 21:30\", 21:30 for the day that is asked about, or \
+        help: "write it like \"tue 21:30\", 21:30 for the day that is asked about, or \
                2026-11-25T18:00"
             .to_owned(),
     })
 }
 
 fn no_answer(reason: NoAnswer, (from, to): (&str, &str)) -> Failure {
-    let (says, cure) = match reason {
+    let (says, help) = match reason {
         NoAnswer::NobodyThere => (
-            format!("nothing is in `{}` yet, so nothing comes from there", from),
-            "give it a network, or ask about another place",
+            format!("`{}` has no networks yet, so no traffic comes from it", from),
+            "add a network to it, or ask about another endpoint",
         ),
         NoAnswer::NobodyToReach => (
-            format!("nothing is in `{}` yet, so there is nothing to reach", to),
-            "give it a network, or ask about another place",
+            format!("`{}` has no networks yet, so there is nothing to reach", to),
+            "add a network to it, or ask about another endpoint",
         ),
         NoAnswer::NoCommonFamily => (
-            format!("no packet goes from `{}` to `{}` by that service", from, to),
-            "one has only IPv4 and the other only IPv6, or the service belongs to the other family",
+            format!("no traffic is possible from `{}` to `{}` for that service", from, to),
+            "one has only IPv4 and the other only IPv6, or the service exists in the other family only",
         ),
         NoAnswer::GatewayToItself => (
             "both ends are the gateway".to_owned(),
-            "what it says to itself passes no rule; ask about one end that is elsewhere",
+            "its traffic to itself is not filtered; ask about another endpoint",
         ),
     };
-    Failure::Call { says, cure: cure.to_owned() }
+    Failure::Call { says, help: help.to_owned() }
 }
 
 fn print(
@@ -142,19 +144,20 @@ fn print(
         if let Some(rule) = answer.rule {
             line("rule", format!("{} {}", rule.number, rule.id));
         }
-        // What came close is told below, with what would have to be otherwise.
-        let told = |id: &str| sheet.close.iter().any(|one| id.contains(&format!(".{}", one.name)));
-        let others = sheet.passed_over.iter().filter(|passed| !told(&passed.id));
+        // What came close is shown below, with what would have to be otherwise.
+        let reported =
+            |id: &str| sheet.near_misses.iter().any(|one| id.contains(&format!(".{}", one.name)));
+        let others = sheet.passed_over.iter().filter(|passed| !reported(&passed.id));
         for (index, passed) in others.enumerate() {
-            let name = if index == 0 { "passed over" } else { "" };
+            let name = if index == 0 { "not matched" } else { "" };
             line(name, format!("{} {} (another {})", passed.number, passed.id, passed.differs));
         }
-        for (index, one) in sheet.close.iter().enumerate().take(MOST_CLOSE) {
+        for (index, one) in sheet.near_misses.iter().enumerate().take(MOST_NEAR_MISSES) {
             let name = if index == 0 { "came close" } else { "" };
             line(name, format!("{} (line {})", one.says, one.line));
         }
-        if sheet.close.len() > MOST_CLOSE {
-            line("", format!("and {} more", sheet.close.len() - MOST_CLOSE));
+        if sheet.near_misses.len() > MOST_NEAR_MISSES {
+            line("", format!("and {} more", sheet.near_misses.len() - MOST_NEAR_MISSES));
         }
         for (index, change) in sheet.to_change.iter().enumerate() {
             line(if index == 0 { "to change it" } else { "" }, change.clone());
@@ -163,8 +166,10 @@ fn print(
             let by = sheet
                 .reply_rule
                 .as_ref()
-                .map(|r| format!(", let back by rule {} {}", r.number, r.id));
-            line("comes back", format!("{reply}{}", by.unwrap_or_default()));
+                .map(|r| format!(", allowed by rule {} {}", r.number, r.id));
+            // What is expected has the same name as the line.
+            let reply = if reply == "reply" { "yes" } else { reply };
+            line("reply", format!("{reply}{}", by.unwrap_or_default()));
         }
         if first.decision.verdict.is_filtered() {
             line("logged", if sheet.logged { "yes" } else { "no" }.to_owned());
@@ -183,9 +188,9 @@ fn print(
 }
 
 /// Plan and rules come by separate ways. If they ever part, nothing here can be trusted.
-fn cry_out(sheet: &AnswerSheet, session: &mut Session<'_>) -> Exit {
+fn report_internal_error(sheet: &AnswerSheet, session: &mut Session<'_>) -> Exit {
     session.complain(
-        "THE RULES DO NOT DO WHAT THE PLAN MEANS. This is a fault of Bastium, not of your plan",
+        "THE RULES DO NOT MATCH THE PLAN. This is a fault in Bastium, not in your plan",
         "do not enter these rules; please report the plan and these packets",
     );
     for difference in &sheet.differences {

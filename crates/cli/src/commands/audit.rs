@@ -8,9 +8,9 @@ use crate::session::{self, Session};
 use crate::show::{self, style};
 use bastium_core::diagnosis::Severity;
 use bastium_core::plan::Form;
-use bastium_export::clean;
-use bastium_export::foreign::{NotAList, read_rules};
-use bastium_export::sheets::{AuditSheet, DifferenceRow};
+use bastium_gateway::clean;
+use bastium_gateway::foreign::{NotAList, read_rules};
+use bastium_report::sheets::{AuditSheet, DifferenceRow};
 use std::path::Path;
 
 /// How many sentences of a kind are shown one by one, where none of them is a warning.
@@ -48,7 +48,7 @@ fn text(path: &Path) -> Result<String, Failure> {
 
 fn not_a_list(path: &Path, problem: &NotAList) -> Failure {
     let path = clean(&path.display().to_string()).into_owned();
-    let (says, cure) = match problem {
+    let (says, help) = match problem {
         NotAList::Neither => (
             format!("{path} is no rule list"),
             "give it what `nft list ruleset` prints, as text or (-j) as JSON, RFC 8519 in JSON, or a table with headings",
@@ -73,11 +73,11 @@ fn not_a_list(path: &Path, problem: &NotAList) -> Failure {
         }
         NotAList::Empty => (format!("{path} has no rules in it"), "is it the right file?"),
         NotAList::TooManyInterfaces { count, most } => (
-            format!("{path} speaks of {count} interfaces; at most {most} can be told apart"),
+            format!("{path} names {count} interfaces; at most {most} are supported"),
             "look at it part by part: the rules for some of the interfaces at a time",
         ),
     };
-    Failure::Call { says, cure: cure.to_owned() }
+    Failure::Call { says, help: help.to_owned() }
 }
 
 fn print(sheet: &AuditSheet, session: &mut Session<'_>) -> Result<(), Failure> {
@@ -87,13 +87,14 @@ fn print(sheet: &AuditSheet, session: &mut Session<'_>) -> Result<(), Failure> {
     session.prose(style, &answer)?;
     let groups = sheet.groups();
     let (spoofed, others): (Vec<_>, Vec<_>) =
-        groups.into_iter().partition(|group| group[0].because.kind == "forged");
+        groups.into_iter().partition(|group| group[0].because.kind == "spoofed");
     let words = |group: &Vec<&DifferenceRow>| (group[0].opens(), sentence(group));
     let differences: Vec<(bool, String)> = others.iter().map(words).collect();
     part("differences", differences, usize::MAX, session)?;
-    let obscure = sheet.not_understood.iter();
-    let obscure = obscure.map(|one| (true, format!("{}: {}", one.at, one.what))).collect();
-    part("not understood", obscure, usize::MAX, session)?;
+    let not_understood = sheet.not_understood.iter();
+    let not_understood =
+        not_understood.map(|one| (true, format!("{}: {}", one.at, one.what))).collect();
+    part("not understood", not_understood, usize::MAX, session)?;
     let findings = sheet.findings.iter().map(|one| {
         let says = format!("{} at {} ({}): {}", one.name, one.at, one.rule, one.says);
         (one.severity == "warning", says)
@@ -148,19 +149,19 @@ fn answer(sheet: &AuditSheet) -> (bool, String) {
             (false, _) if sheet.undecided > 0 => {
                 format!("Whether the gateway does what the plan says could not be decided.{open}")
             }
-            (false, _) => format!("No difference was found in what could be read.{open}"),
+            (false, _) => format!("No difference was found in what was understood.{open}"),
         };
         return (open.is_empty(), format!("{says} ({lines})"));
     }
     let opens = sheet.differences.iter().filter(|row| row.opens()).count();
     let classes = sheet.differences.len();
-    let word = if classes == 1 { "class" } else { "classes" };
+    let word = if classes == 1 { "traffic class" } else { "traffic classes" };
     let opened = match opens {
-        0 => "none of them lets pass what the plan denies".to_owned(),
-        1 => "1 of them lets pass what the plan denies".to_owned(),
-        many => format!("{many} of them let pass what the plan denies"),
+        0 => "none of them allows what the plan denies".to_owned(),
+        1 => "1 of them allows what the plan denies".to_owned(),
+        many => format!("{many} of them allow what the plan denies"),
     };
-    let says = format!("Gateway and plan differ for {classes} {word} of packets; {opened}.{open}");
+    let says = format!("Gateway and plan differ for {classes} {word}; {opened}.{open}");
     (false, format!("{says} ({lines})"))
 }
 

@@ -9,9 +9,9 @@ use bastium_core::plan::Plan;
 use bastium_core::proof::Lookup;
 use bastium_core::rules;
 use bastium_core::space::{IntervalSet, Minute};
-use bastium_export::clean;
-use bastium_export::escape_hidden;
-use bastium_export::sheets::{BriefRow, Question, problem};
+use bastium_gateway::clean;
+use bastium_gateway::escape_hidden;
+use bastium_report::sheets::{BriefRow, Question, problem};
 use jiff::civil::Date;
 use std::collections::HashMap;
 use std::fs::File;
@@ -74,14 +74,14 @@ fn columns(headings: &csv::StringRecord) -> Result<[Option<usize>; 5], Failure> 
     if let Some(stranger) = stranger {
         return Err(Failure::Call {
             says: format!("a table of questions has no column `{}`", clean(stranger)),
-            cure: format!("its columns are {}", COLUMNS.join(", ")),
+            help: format!("its columns are {}", COLUMNS.join(", ")),
         });
     }
     let places = COLUMNS.map(known);
     if places[..2].iter().any(Option::is_none) {
         return Err(Failure::Call {
             says: "the table of questions has no headings `from` and `to`".to_owned(),
-            cure: "let its first line be: from,to,service".to_owned(),
+            help: "let its first line be: from,to,service".to_owned(),
         });
     }
     Ok(places)
@@ -93,7 +93,7 @@ fn unreadable(error: &csv::Error, file: &Path) -> Failure {
             "cannot read the questions in {}: {error}",
             clean(&file.display().to_string())
         ),
-        cure: "they must be CSV in UTF-8, with a line of headings".to_owned(),
+        help: "they must be CSV in UTF-8, with a line of headings".to_owned(),
     }
 }
 

@@ -9,12 +9,12 @@ use crate::show::{self, style};
 use bastium_core::blocked::{Group, Offer, Tally};
 use bastium_core::diagnosis::{Diagnosis, Severity};
 use bastium_core::meaning::Meaning;
-use bastium_core::plan::Form;
+use bastium_core::plan::{Form, Rows};
 use bastium_core::proof;
 use bastium_core::rules::{self, Rule};
-use bastium_export::sheets::{BlockedSheet, CompareSheet, GroupRow, offer_keys};
-use bastium_export::{clean, nftables, read_packet_log};
+use bastium_gateway::{clean, nftables, read_packet_log};
 use bastium_planfile::edit::{Edit, Setting, apply};
+use bastium_report::sheets::{BlockedSheet, CompareSheet, GroupRow, offer_keys};
 use std::collections::HashMap;
 use std::fs::File;
 use std::io::{self, BufReader};
@@ -26,9 +26,11 @@ const MOST: usize = 25;
 pub(super) fn run(args: &Blocked, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let plan = session.plan()?;
     let meaning = session::meaning(&plan, args.day.day)?;
-    // A gateway may have either form; an id means the same rule in both.
-    let forms = [Form::OneList, Form::PerPair].map(|form| rules::in_form(&meaning, form));
-    let sets: Vec<_> = forms.into_iter().flatten().collect();
+    // A gateway may have either form, with the fewest rules or one for every cell; an id means the same in all.
+    let sets = [Form::OneList, Form::PerPair].into_iter().flat_map(|form| {
+        Rows::ALL.map(|rows| rules::in_form_with(&meaning, form, rows)).into_iter().flatten()
+    });
+    let sets: Vec<_> = sets.collect();
     let tags: HashMap<String, &Rule> = sets.iter().flat_map(nftables::tags).collect();
     let mut tally = Tally::new(&meaning, tags.clone());
     let lines = read(&args.log, |line, entry| tally.add(line, entry))?;
@@ -47,14 +49,14 @@ pub(super) fn run(args: &Blocked, session: &mut Session<'_>) -> Result<Exit, Fai
 
 fn read(
     path: &Path,
-    told: impl FnMut(u64, &bastium_core::blocked::Entry<'_>),
+    reported: impl FnMut(u64, &bastium_core::blocked::Entry<'_>),
 ) -> Result<u64, Failure> {
     let failed = |error| Failure::File { path: path.to_owned(), doing: "read", error };
     if path == Path::new("-") {
-        return read_packet_log(io::stdin().lock(), told).map_err(failed);
+        return read_packet_log(io::stdin().lock(), reported).map_err(failed);
     }
     let file = File::open(path).map_err(failed)?;
-    read_packet_log(BufReader::with_capacity(1 << 18, file), told).map_err(failed)
+    read_packet_log(BufReader::with_capacity(1 << 18, file), reported).map_err(failed)
 }
 
 /// Looks at what an offered exception would open, and what would be wrong with the plan then.
@@ -86,7 +88,12 @@ fn weigh(meaning: &Meaning<'_>, group: &Group, row: &mut GroupRow) {
     let named = (meaning.day().to_string(), new.form.word().to_owned());
     let files = ("the plan".to_owned(), "the plan with the exception".to_owned());
     let compared = CompareSheet::new((plan, &after), files, named, &changes);
-    row.opens = Some(compared.opens.iter().map(|change| change.packets.short.clone()).collect());
+    let mut opens: Vec<String> =
+        compared.opens.iter().map(|change| change.packets.short.clone()).collect();
+    if compared.undecided > 0 {
+        opens.push("more, perhaps: not all of it could be decided".to_owned());
+    }
+    row.opens = Some(opens);
 }
 
 fn addition(offer: &Offer, count: u64) -> Edit {
@@ -103,10 +110,10 @@ fn addition(offer: &Offer, count: u64) -> Edit {
 
 fn print(sheet: &BlockedSheet, all: bool, session: &mut Session<'_>) -> Result<(), Failure> {
     let noise = |row: &GroupRow| matches!(row.sort, "stranger" | "to_everyone" | "late");
-    let told: u64 = sheet.groups.iter().map(|row| row.count).sum();
+    let reported: u64 = sheet.groups.iter().map(|row| row.count).sum();
     session.prose(
         style::PLAIN,
-        &format!("{} blocked, in {}.", packets(told), count(sheet.groups.len(), "group")),
+        &format!("{} blocked, in {}.", packets(reported), count(sheet.groups.len(), "group")),
     )?;
     session.print("\n")?;
     for row in sheet.groups.iter().filter(|row| all || !noise(row)).take(MOST) {
@@ -119,7 +126,7 @@ fn print(sheet: &BlockedSheet, all: bool, session: &mut Session<'_>) -> Result<(
         return Ok(());
     }
     session.print("\n")?;
-    session.prose(style::STRONG, "What would let them through, if that is wanted")?;
+    session.prose(style::STRONG, "To allow it")?;
     for row in looked {
         offer(row, session)?;
     }
@@ -143,7 +150,7 @@ fn line(row: &GroupRow) -> String {
 fn tone(sort: &str) -> anstyle::Style {
     match sort {
         "missing" => style::WARN,
-        "allowed" | "forged" | "scan" => style::BAD,
+        "allowed" | "spoofed" | "scan" => style::BAD,
         "stranger" | "to_everyone" | "late" => style::FAINT,
         _ => style::PLAIN,
     }
@@ -179,7 +186,7 @@ fn asides(
     }
     let beyond = sheet.groups.iter().filter(|row| all || !noise(row)).skip(MOST);
     aside(beyond.map(|row| row.count).sum(), "not shown here, all of them with --format json")?;
-    aside(sheet.passed, "logged and let pass")?;
+    aside(sheet.passed, "logged and allowed")?;
     aside(sheet.strange, "came by an interface that the plan does not know")
 }
 

@@ -1,7 +1,7 @@
 //! `bastium check`
 
 use super::count;
-use crate::args::Check;
+use crate::args::{Check, FailOn};
 use crate::failure::{Exit, Failure, has_errors};
 use crate::plans;
 use crate::session::{self, Session};
@@ -12,8 +12,8 @@ use bastium_core::meaning::Meaning;
 use bastium_core::plan::Plan;
 use bastium_core::rules;
 use bastium_core::source::Source;
-use bastium_export::sarif;
-use bastium_export::sheets::FindingSheet;
+use bastium_report::sarif;
+use bastium_report::sheets::FindingSheet;
 
 pub(super) fn run(args: &Check, session: &mut Session<'_>) -> Result<Exit, Failure> {
     match plans::load(session.options.plan.as_deref()) {
@@ -33,7 +33,7 @@ fn examine(plan: &Plan, args: &Check) -> (Vec<Diagnosis>, Option<String>) {
     let day = session::day_of(plan, args.day.day);
     match Meaning::new(plan, day) {
         Ok(meaning) => {
-            let rules = rules::compile(&meaning).rules().count();
+            let rules = rules::compile(&meaning).rows().count();
             let summary = format!(
                 "{}, {}, {}, {} for {day}",
                 count(plan.networks().iter().filter(|n| n.tunnel.is_none()).count(), "network"),
@@ -56,13 +56,18 @@ fn report(
 ) -> Result<Exit, Failure> {
     let sheet = FindingSheet::new(source, diagnoses);
     let open: Vec<Diagnosis> = diagnoses.iter().filter(|d| !d.known).cloned().collect();
-    let exit = match (has_errors(diagnoses), open.is_empty()) {
+    let counts = |diagnosis: &Diagnosis| match args.fail_on {
+        FailOn::Error => diagnosis.severity == Severity::Error,
+        FailOn::Warning => diagnosis.severity != Severity::Advice,
+        FailOn::Advice => true,
+    };
+    let exit = match (has_errors(diagnoses), open.iter().any(counts)) {
         (true, _) => Exit::Wrong,
-        (false, true) => Exit::Fine,
-        (false, false) => Exit::No,
+        (false, true) => Exit::No,
+        (false, false) => Exit::Fine,
     };
     if args.sarif {
-        session.print(&bastium_export::escape_hidden(&sarif(&sheet, source.name())))?;
+        session.print(&bastium_gateway::escape_hidden(&sarif(&sheet, source.name())))?;
         return Ok(exit);
     }
     if show::for_programs(session, &sheet, || sheet.tables(), "check")? {

@@ -1,7 +1,7 @@
 //! `bastium checklist`
 
 use super::count;
-use crate::args::{Checklist, SystemName};
+use crate::args::{Checklist, Format, SystemName};
 use crate::failure::{Exit, Failure};
 use crate::files;
 use crate::session::{self, Session};
@@ -10,8 +10,8 @@ use bastium_core::checklist::{self, Limit, Stand};
 use bastium_core::meaning::Meaning;
 use bastium_core::name::nearest;
 use bastium_core::rules;
-use bastium_export::checklist_page;
-use bastium_export::sheets::{ChecklistSheet, System};
+use bastium_report::checklist_page;
+use bastium_report::sheets::{ChecklistSheet, System};
 
 pub(super) fn run(args: &Checklist, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let plan = session.plan()?;
@@ -26,6 +26,11 @@ pub(super) fn run(args: &Checklist, session: &mut Session<'_>) -> Result<Exit, F
     }
     let mut sheet = ChecklistSheet::new(&meaning, &compiled, &list);
     sheet.whole = args.within.is_none() && args.at_most.is_none() && args.stand.is_none();
+    if args.strength && session.options.format != Format::Text {
+        let strength = &sheet.strength;
+        show::for_programs(session, strength, || vec![strength.table()], "strength")?;
+        return Ok(Exit::Fine);
+    }
     if show::for_programs(session, &sheet, || sheet.tables(), "place")? {
         return Ok(Exit::Fine);
     }
@@ -56,7 +61,7 @@ fn limit(args: &Checklist) -> Result<Option<Limit>, Failure> {
     let Some(time) = args.within else { return Ok(args.at_most.map(Limit::Checks)) };
     let seconds = u32::try_from(time.as_secs()).map_err(|_| Failure::Call {
         says: "`--within` is no time that a list can take".to_owned(),
-        cure: "write a time as `30m` or `1h 15m`".to_owned(),
+        help: "write a time as `30m` or `1h 15m`".to_owned(),
     })?;
     Ok(Some(Limit::Seconds(seconds)))
 }
@@ -77,11 +82,11 @@ pub(super) fn keep_place(
     if !stands.is_empty() {
         return Ok(());
     }
-    let cure = match nearest(word, names.iter().map(String::as_str)) {
-        Some(near) => format!("write `{near}`, if that is meant"),
-        None => format!("the places are {}", names.join(", ")),
+    let help = match nearest(word, names.iter().map(String::as_str)) {
+        Some(near) => format!("did you mean `{near}`?"),
+        None => format!("the test points are {}", names.join(", ")),
     };
-    Err(Failure::Call { says: format!("no check is made at `{word}`"), cure })
+    Err(Failure::Call { says: format!("no check runs at `{word}`"), help })
 }
 
 /// How much it is, in a sentence.
@@ -90,11 +95,11 @@ fn heading(sheet: &ChecklistSheet) -> String {
     let mut words = format!(
         "{} at {}, about {}",
         count(sheet.count(), "check"),
-        count(sheet.stands.len(), "place"),
+        count(sheet.stands.len(), "test point"),
         count(minutes as usize, "minute"),
     );
     if sheet.whole {
-        words.push_str(&format!("; no list that catches as much has fewer than {}", sheet.least));
+        words.push_str(&format!("; no list with fewer than {} catches as much", sheet.least));
     }
     words
 }
@@ -122,8 +127,8 @@ fn print(
     session.print("\n")?;
     session.prose(
         style::PLAIN,
-        "reply: an answer; refused: a reset; unreachable: a notice; silence: nothing until the time is \
-         out. If something else comes back, look at the rule: `bastium rules --find NUMBER`.",
+        "reply: an answer; refused: a TCP reset; unreachable: an ICMP error; silence: no answer until the \
+         timeout. If a check fails, look at its rule: `bastium rules --find NUMBER`.",
     )?;
     Ok(())
 }

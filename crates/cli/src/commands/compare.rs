@@ -9,8 +9,8 @@ use bastium_core::meaning::Meaning;
 use bastium_core::plan::Form;
 use bastium_core::proof;
 use bastium_core::rules::{self, RuleSet};
-use bastium_export::clean;
-use bastium_export::sheets::{CompareSheet, Names, RuleFile, RuleFileProblem};
+use bastium_gateway::clean;
+use bastium_report::sheets::{CompareSheet, Names, RuleFile, RuleFileProblem};
 use std::path::Path;
 
 /// How many boxes of a kind are shown one by one.
@@ -29,7 +29,7 @@ pub(super) fn run(args: &Compare, session: &mut Session<'_>) -> Result<Exit, Fai
             (version.load(session.options.plan.as_deref())?, session.plan()?)
         }
     };
-    // One day for both, or what ends in between would be told as a change of the plan.
+    // One day for both, or what ends in between would be reported as a change of the plan.
     let day = session::day_of(&new, args.day.day);
     let before = session::meaning(&old, Some(day))?;
     let after = session::meaning(&new, Some(day))?;
@@ -63,8 +63,8 @@ fn two_lists(old: &Path, new: &Path) -> Result<Option<(RuleFile, RuleFile)>, Fai
         (Some(a), Some(b)) => Ok(Some((read(old, &a)?, read(new, &b)?))),
         (None, None) => Ok(None),
         _ => Err(Failure::Call {
-            says: "one of the two is a plan, the other a rule list".to_owned(),
-            cure:
+            says: "one file is a plan, the other a rule list".to_owned(),
+            help:
                 "write the plan's rules with `bastium rules --format json`, and compare the lists"
                     .to_owned(),
         }),
@@ -77,14 +77,14 @@ fn not_a_list(path: &Path, problem: &RuleFileProblem) -> Failure {
         RuleFileProblem::NotOne(error) => format!("{path} is no rule list: {error}"),
         RuleFileProblem::InPart => format!("{path} has only some of the rules"),
         RuleFileProblem::Word(word) => {
-            format!("{path}: `{}` says nothing in a rule list", clean(word))
+            format!("{path}: `{}` has no meaning in a rule list", clean(word))
         }
         RuleFileProblem::TooMany => {
-            format!("{path}: more places are named than can be told apart")
+            format!("{path}: it names too many endpoints")
         }
     };
-    let cure = "write it with `bastium rules --format json`, without FROM, TO or --find";
-    Failure::Call { says, cure: cure.to_owned() }
+    let help = "write it with `bastium rules --format json`, without FROM, TO or --find";
+    Failure::Call { says, help: help.to_owned() }
 }
 
 /// A file's name, as it can be shown.
@@ -112,7 +112,11 @@ fn lists_compared(
 }
 
 /// The rules of both in one form: the one that is asked for, if it can say both plans.
-fn compiled(before: &Meaning<'_>, after: &Meaning<'_>, form: Form) -> (RuleSet, RuleSet) {
+pub(super) fn compiled(
+    before: &Meaning<'_>,
+    after: &Meaning<'_>,
+    form: Form,
+) -> (RuleSet, RuleSet) {
     let one = |meaning: &Meaning<'_>, form| rules::in_form(meaning, form).ok();
     let both = |form| Some((one(before, form)?, one(after, form)?));
     both(form).unwrap_or_else(|| (rules::compile(before), rules::compile(after)))
@@ -124,11 +128,26 @@ fn list(words: &[String]) -> String {
 
 fn print(sheet: &CompareSheet, session: &mut Session<'_>) -> Result<(), Failure> {
     if sheet.is_empty() {
-        return session.prose(style::GOOD, "nothing changes: no traffic, and no rule");
+        return session.prose(style::GOOD, "no changes: neither traffic nor rules");
     }
+    print_traffic(sheet, session)?;
+    print_hosts(sheet, session)?;
+    let rules = sheet.rule_table();
+    if rules.rows.is_empty() {
+        return session.prose(style::PLAIN, "no rule is added, removed, moved or changed");
+    }
+    session.prose(style::STRONG, &format!("rules, form {}, for {}", sheet.form, sheet.day))?;
+    session.print(&table::draw(&rules, session.look(), 3))
+}
+
+/// What is opened, closed and changed, a line each. What opens is never cut off.
+pub(super) fn print_traffic(
+    sheet: &CompareSheet,
+    session: &mut Session<'_>,
+) -> Result<(), Failure> {
     let classes = |number: usize| match number {
-        1 => "1 class of packets".to_owned(),
-        number => format!("{number} classes of packets"),
+        1 => "1 traffic class".to_owned(),
+        number => format!("{number} traffic classes"),
     };
     let mut headline = format!("{} -> {}: ", sheet.old, sheet.new);
     if sheet.no_traffic() {
@@ -140,7 +159,11 @@ fn print(sheet: &CompareSheet, session: &mut Session<'_>) -> Result<(), Failure>
             sheet.closes.len()
         ));
         if !sheet.changes.is_empty() {
-            headline.push_str(&format!(", {} get another answer", sheet.changes.len()));
+            let changes = match sheet.changes.len() {
+                1 => "changes the verdict of 1 more".to_owned(),
+                more => format!("changes the verdict of {more} more"),
+            };
+            headline.push_str(&format!(", {changes}"));
         }
     }
     let tone = if sheet.opens.is_empty() { style::STRONG } else { style::WARN.bold() };
@@ -149,7 +172,7 @@ fn print(sheet: &CompareSheet, session: &mut Session<'_>) -> Result<(), Failure>
     let kinds = [
         (&sheet.opens, style::WARN, "opens"),
         (&sheet.closes, style::BAD, "closes"),
-        (&sheet.changes, style::PLAIN, "answers otherwise"),
+        (&sheet.changes, style::PLAIN, "verdict changed"),
     ];
     for (rows, tone, heading) in kinds {
         if rows.is_empty() {
@@ -165,27 +188,35 @@ fn print(sheet: &CompareSheet, session: &mut Session<'_>) -> Result<(), Failure>
                 line.map(|line| format!(" (line {line})")).unwrap_or_default()
             };
             let because = &row.because_after;
-            session.prose(
-                style::PLAIN,
-                &format!(
-                    "- {}: {verdicts}, by {} {}{}",
-                    one.short,
-                    because.kind.replace('_', " "),
-                    because.name,
-                    line(because.line)
-                ),
-            )?;
+            // That nothing leads there is no entry of the plan.
+            let by = match because.kind {
+                "no_route" => String::new(),
+                kind => {
+                    let (kind, line) = (kind.replace('_', " "), line(because.line));
+                    format!(", by {kind} {}{line}", because.name)
+                }
+            };
+            session.prose(style::PLAIN, &format!("- {}: {verdicts}{by}", one.short))?;
         }
         if rows.len() > most {
-            let more = format!("and {} more, all of them with --format json", rows.len() - most);
+            let more = format!("... and {} more; --format json lists all", rows.len() - most);
             session.prose(style::FAINT, &more)?;
         }
         session.print("\n")?;
     }
     if sheet.no_traffic() {
-        session.prose(style::GOOD, "no traffic opens, closes or gets another answer")?;
+        session.prose(style::GOOD, "no traffic is opened, closed or changed")?;
         session.print("\n")?;
     }
+    if sheet.undecided > 0 {
+        let says = format!("{} could not be decided", super::count(sheet.undecided, "question"));
+        session.prose(style::WARN, &says)?;
+    }
+    Ok(())
+}
+
+/// What hosts that have moved lose and gain.
+fn print_hosts(sheet: &CompareSheet, session: &mut Session<'_>) -> Result<(), Failure> {
     for host in &sheet.moved {
         let title =
             format!("{} moves from {} to {}", host.host, list(&host.before), list(&host.after));
@@ -198,18 +229,9 @@ fn print(sheet: &CompareSheet, session: &mut Session<'_>) -> Result<(), Failure>
             }
         }
         if host.loses.is_empty() && host.gains.is_empty() {
-            session.prose(style::GOOD, "- everything gets through as before")?;
+            session.prose(style::GOOD, "- everything passes as before")?;
         }
         session.print("\n")?;
     }
-    if sheet.undecided > 0 {
-        let says = format!("{} questions could not be decided", sheet.undecided);
-        session.prose(style::WARN, &says)?;
-    }
-    let rules = sheet.rule_table();
-    if rules.rows.is_empty() {
-        return session.prose(style::PLAIN, "no rule comes, goes, moves or changes");
-    }
-    session.prose(style::STRONG, &format!("rules, form {}, for {}", sheet.form, sheet.day))?;
-    session.print(&table::draw(&rules, session.look(), 3))
+    Ok(())
 }

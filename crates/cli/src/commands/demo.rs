@@ -6,7 +6,7 @@ use crate::files;
 use crate::plans::demo;
 use crate::session::Session;
 use crate::show::style;
-use bastium_export::shell_word;
+use bastium_gateway::shell_word;
 use clap::Parser;
 use std::path::Path;
 
@@ -17,7 +17,7 @@ struct Step {
 }
 
 /// The job, in its order.
-const STEPS: [Step; 15] = [
+const STEPS: [Step; 16] = [
     Step {
         words: &["addresses"],
         sees: "One VLAN and one subnet per kind of device; the VLAN id shows in the address.",
@@ -36,11 +36,15 @@ const STEPS: [Step; 15] = [
     },
     Step {
         words: &["check"],
-        sees: "No mistake and no risk that Bastium knows of; each one would show its line and its cure.",
+        sees: "No mistake and no risk that Bastium knows of; each would be shown with its line and what to do.",
     },
     Step {
         words: &["rules", "--find", "exception"],
         sees: "The exceptions as rules, narrow above wide: `trainees-web` stands above the wider block, though the plan has it below.",
+    },
+    Step {
+        words: &["worksheet", "rules"],
+        sees: "What to type into the gateway, with a box to tick for each row; the steps before it make what the rules name.",
     },
     Step {
         words: &["prove"],
@@ -67,16 +71,16 @@ const STEPS: [Step; 15] = [
         sees: "What the checklist would catch of the mistakes that people make while they enter the rules: all that a test can show.",
     },
     Step {
-        words: &["checklist", "--stand", "desks"],
-        sees: "What to type at the desks, and what must come back; what must not work is tried as well.",
+        words: &["checklist", "--from", "desks"],
+        sees: "What to type at the desks, and what to expect; also what must not work.",
     },
     Step {
-        words: &["checklist", "--stand", "scanner-cart"],
+        words: &["checklist", "--from", "scanner-cart"],
         sees: "The exception and its other side: the cart is kept out where its neighbours are let in.",
     },
     Step {
         words: &["rehearse", "--on-paper"],
-        sees: "The whole list, asked of the compiled rules; without `--on-paper` it is made with real packets, in this machine's own kernel.",
+        sees: "The whole checklist against the compiled rules; without `--on-paper` it runs with real packets, in the kernel of this machine.",
     },
 ];
 
@@ -111,7 +115,7 @@ pub(super) fn run(args: &Demo, session: &mut Session<'_>) -> Result<Exit, Failur
 fn step_output(words: &[String], session: &mut Session<'_>) -> Result<(), Failure> {
     let cli = Cli::try_parse_from(words).map_err(|error| Failure::Call {
         says: error.to_string(),
-        cure: "this is a fault of the demo; please report it".to_owned(),
+        help: "this is a fault of the demo; please report it".to_owned(),
     })?;
     let mut inner = session.inner(cli.options.clone());
     super::run(&cli.command, &mut inner).map(drop)

@@ -5,18 +5,23 @@ use crate::failure::{Exit, Failure};
 use crate::plans;
 use crate::session::Session;
 use crate::show::{self, style};
-use bastium_export::clean;
-use bastium_export::sheets::ChangeSheet;
+use bastium_gateway::clean;
 use bastium_planfile::edit::{Edit, Setting, apply};
+use bastium_report::sheets::{ChangeSheet, CompareSheet};
 
 pub(super) fn add(args: &Add, session: &mut Session<'_>) -> Result<Exit, Failure> {
     if let Some(file) = &args.table {
         return super::import::run(args, file, session);
     }
+    change(&added(args)?, args.writing, session)
+}
+
+/// The entry that is added.
+pub(super) fn added(args: &Add) -> Result<Edit, Failure> {
     let Some(name) = args.name.clone() else {
         return Err(Failure::Call {
             says: format!("the new {} has no name", args.kind),
-            cure: format!(
+            help: format!(
                 "write it behind the kind, as in `bastium add {} NAME key=value`",
                 args.kind
             ),
@@ -24,12 +29,17 @@ pub(super) fn add(args: &Add, session: &mut Session<'_>) -> Result<Exit, Failure
     };
     let settings = settings(&args.settings)?;
     let (kind, open_by_trust) = (args.kind.clone(), args.open_by_trust);
-    change(&Edit::Add { kind, name, settings, open_by_trust }, args.writing, session)
+    Ok(Edit::Add { kind, name, settings, open_by_trust })
 }
 
 pub(super) fn set(args: &Set, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    change(&set_edit(args)?, args.writing, session)
+}
+
+/// The keys that are set, or the cell.
+pub(super) fn set_edit(args: &Set) -> Result<Edit, Failure> {
     let words: Vec<&str> = args.words.iter().map(String::as_str).collect();
-    let edit = match (args.kind.as_str(), words.as_slice()) {
+    Ok(match (args.kind.as_str(), words.as_slice()) {
         ("cell", [from, to, action]) => Edit::Cell {
             from: (*from).to_owned(),
             to: (*to).to_owned(),
@@ -38,7 +48,7 @@ pub(super) fn set(args: &Set, session: &mut Session<'_>) -> Result<Exit, Failure
         ("cell", _) => {
             return Err(Failure::Call {
                 says: "a cell is set by two zones and what happens".to_owned(),
-                cure: "write it like `bastium set cell staff guests block`".to_owned(),
+                help: "write it like `bastium set cell staff guests block`".to_owned(),
             });
         }
         (kind, words) => {
@@ -47,25 +57,32 @@ pub(super) fn set(args: &Set, session: &mut Session<'_>) -> Result<Exit, Failure
             let name = name.map(|name| (*name).to_owned());
             Edit::Set { kind: kind.to_owned(), name, settings: settings(rest)? }
         }
-    };
-    change(&edit, args.writing, session)
+    })
 }
 
 pub(super) fn remove(args: &Remove, session: &mut Session<'_>) -> Result<Exit, Failure> {
-    let (kind, name) = (args.kind.clone(), args.name.clone());
-    change(&Edit::Remove { kind, name }, args.writing, session)
+    change(&removed(args), args.writing, session)
+}
+
+/// The entry that is removed.
+pub(super) fn removed(args: &Remove) -> Edit {
+    Edit::Remove { kind: args.kind.clone(), name: args.name.clone() }
 }
 
 pub(super) fn rename(args: &Rename, session: &mut Session<'_>) -> Result<Exit, Failure> {
-    let (kind, old, new) = (args.kind.clone(), args.old.clone(), args.new.clone());
-    change(&Edit::Rename { kind, old, new }, args.writing, session)
+    change(&renamed(args), args.writing, session)
+}
+
+/// The entry that gets another name.
+pub(super) fn renamed(args: &Rename) -> Edit {
+    Edit::Rename { kind: args.kind.clone(), old: args.old.clone(), new: args.new.clone() }
 }
 
 fn settings(words: &[String]) -> Result<Vec<Setting>, Failure> {
     let one = |word: &String| {
         Setting::from_words(word).ok_or_else(|| Failure::Call {
             says: format!("`{word}` is not a key with its value"),
-            cure: "write it like vlan=24; a list like service=ssh,https; `key=` takes a key out"
+            help: "write it like vlan=24; a list like service=ssh,https; `key=` removes a key"
                 .to_owned(),
         })
     };
@@ -80,12 +97,16 @@ pub(super) fn change(
 ) -> Result<Exit, Failure> {
     let edit = |text: &str| apply(text, edit).map_err(Failure::Edit);
     let changed = plans::change(writing, session, edit)?;
-    report(&changed, session)?;
+    report(&changed, None, session)?;
     Ok(Exit::Fine)
 }
 
 /// Shows what a change did. A plan from standard input goes, changed, to standard output.
-pub(super) fn report(changed: &plans::Changed, session: &mut Session<'_>) -> Result<(), Failure> {
+pub(super) fn report(
+    changed: &plans::Changed,
+    traffic: Option<CompareSheet>,
+    session: &mut Session<'_>,
+) -> Result<(), Failure> {
     let plans::Changed { name, old, new, written, piped, fresh } = changed;
     for finding in fresh {
         let (severity, says) = (finding.severity.word(), &finding.says);
@@ -94,7 +115,7 @@ pub(super) fn report(changed: &plans::Changed, session: &mut Session<'_>) -> Res
     if *piped {
         return session.print(new);
     }
-    let sheet = ChangeSheet::new(name, old, new, *written);
+    let sheet = ChangeSheet { traffic, ..ChangeSheet::new(name, old, new, *written) };
     if show::for_programs(session, &sheet, || sheet.tables(), "change")? {
         return Ok(());
     }
@@ -105,9 +126,9 @@ pub(super) fn report(changed: &plans::Changed, session: &mut Session<'_>) -> Res
         session.print(&format!("{}\n", style::in_style(style, text.trim_end())))?;
     }
     session.remark(&match (sheet.lines.is_empty(), *written) {
-        (true, _) => format!("{name} says so already"),
+        (true, _) => format!("{name} already says so"),
         (false, true) => format!("wrote {name}"),
-        (false, false) => format!("{name} would change so; nothing was written"),
+        (false, false) => format!("dry run: {name} was not changed"),
     });
     Ok(())
 }

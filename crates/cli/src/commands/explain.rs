@@ -6,7 +6,7 @@ use crate::session::Session;
 use crate::show::{self, style, table};
 use bastium_core::findings::explain::{PAGES, page};
 use bastium_core::name::nearest;
-use bastium_export::sheets::PageSheet;
+use bastium_report::sheets::PageSheet;
 
 pub(super) fn run(args: &Explain, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let sheet = match &args.name {
@@ -30,10 +30,10 @@ pub(super) fn run(args: &Explain, session: &mut Session<'_>) -> Result<Exit, Fai
 fn unknown(name: &str) -> Failure {
     let near = nearest(name, PAGES.iter().map(|page| page.name));
     Failure::Call {
-        says: format!("nothing that `check` tells is called `{name}`"),
-        cure: match near {
-            Some(near) => format!("write `{near}`, if that is meant"),
-            None => "leave the name out to see all of them".to_owned(),
+        says: format!("`check` has no finding called `{name}`"),
+        help: match near {
+            Some(near) => format!("did you mean `{near}`?"),
+            None => "omit the name to list them all".to_owned(),
         },
     }
 }

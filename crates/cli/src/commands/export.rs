@@ -10,10 +10,12 @@ use bastium_core::diagnosis::{Diagnosis, Severity};
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Form, Plan};
 use bastium_core::rules::RuleSet;
-use bastium_export::escape_hidden;
-use bastium_export::nftables::{self, Held, NftOptions, NoInterface, NoProof, ProvenFile};
-use bastium_export::sheets::{AddressSheet, ChecklistSheet, MatrixSheet, PortSheet, RuleSheet};
-use bastium_export::{Book, HeldLists, Part, Unsaid, Why, acl_json, proven_lists};
+use bastium_gateway::escape_hidden;
+use bastium_gateway::nftables::{self, Held, NftOptions, NoInterface, NoProof, ProvenFile};
+use bastium_gateway::{HeldLists, Unsaid, Why, acl_json, proven_lists};
+use bastium_report::sheets::{AddressSheet, ChecklistSheet, MatrixSheet, PortSheet, RuleSheet};
+
+use bastium_report::{Book, Part};
 use serde_json::Value;
 use std::path::Path;
 
@@ -70,19 +72,22 @@ fn parts(sheet: Option<SheetName>) -> Vec<Part> {
         Some(SheetName::Ports) => vec![Part::Ports],
         Some(SheetName::Matrix) => vec![Part::Matrix],
         Some(SheetName::Rules) => vec![Part::Rules],
+        Some(SheetName::Worksheet) => vec![Part::Worksheet],
         Some(SheetName::Checklist) => vec![Part::Checklist],
     }
 }
 
 fn book(meaning: &Meaning<'_>, rules: &RuleSet) -> Result<Book, Failure> {
     let plan = meaning.plan();
-    let list = checklist::build(meaning, session::proved(meaning, rules)?);
+    let proved = session::proved(meaning, rules)?;
+    let list = checklist::build(meaning, proved);
     Ok(Book {
         site: plan.site().name.clone(),
         addresses: AddressSheet::new(plan, false),
         ports: PortSheet::new(plan),
         matrix: MatrixSheet::whole(meaning, rules),
-        rules: RuleSheet::new(plan, rules, |_, _| true),
+        rules: RuleSheet::new(meaning, rules, |_, _| true),
+        worksheet: super::worksheet::checked(meaning, proved)?,
         checklist: ChecklistSheet::new(meaning, rules, &list),
     })
 }
@@ -116,7 +121,7 @@ fn json_text(json: &Value) -> Result<Vec<u8>, Failure> {
     Ok(format!("{}\n", escape_hidden(&text)).into_bytes())
 }
 
-/// The rules as access control lists; what they do not say is told, and refused where it would open
+/// The rules as access control lists; what they do not say is reported, and refused where it would open
 /// something.
 fn acl(
     meaning: &Meaning<'_>,
@@ -132,8 +137,8 @@ fn acl(
     let proven = proven_lists(meaning, proved, file)
         .map_err(|held| Failure::Unproved { faults: list_faults(meaning.plan(), &held) })?;
     let file = proven.file();
-    let told = file.unsaid.iter();
-    for one in told {
+    let reported = file.unsaid.iter();
+    for one in reported {
         session.remark(&format!("not in these lists: {}, {}", one.rule, why(one.why)));
     }
     session.remark(&format!("entries: {}", file.entries));
@@ -142,7 +147,7 @@ fn acl(
 
 /// What differs between lists and their rules, a sentence each.
 fn list_faults(plan: &Plan, held: &HeldLists) -> Vec<String> {
-    let mut faults = bastium_export::sheets::list_sentences(plan, &held.faults);
+    let mut faults = bastium_report::sheets::list_sentences(plan, &held.faults);
     faults.extend(held.unread.iter().map(|(at, what)| format!("{at}: {what}")));
     if held.undecided > 0 {
         faults.push(format!("{} could not be decided", count(held.undecided, "question")));
@@ -158,7 +163,7 @@ fn unsayable(opens: &[&Unsaid]) -> Vec<Diagnosis> {
             reasons.push(one.why);
         }
     }
-    let told = reasons.into_iter().map(|reason| {
+    let reported = reasons.into_iter().map(|reason| {
         let rules: Vec<&str> =
             opens.iter().filter(|one| one.why == reason).map(|one| one.rule.as_str()).collect();
         let rest = match rules.len() {
@@ -166,22 +171,22 @@ fn unsayable(opens: &[&Unsaid]) -> Vec<Diagnosis> {
             2 => " and one more rule".to_owned(),
             many => format!(" and {} more rules", many - 1),
         };
-        let cure = match reason {
+        let help = match reason {
             Why::Leased => {
-                "give the uplink the fixed address that it has, where it has one; `bastium export \
+                "set the fixed address of the uplink, if it has one; `bastium export \
                  nftables` does without"
             }
             Why::Translated => {
                 "take the form per-interface, whose lists see packets before they are translated"
             }
-            Why::Names => "write the addresses in place of the domain",
+            Why::Names => "write addresses instead of the domain",
             _ => "let the rule do without it, or use another format",
         };
         Diagnosis::new("unsayable", Severity::Error, None)
-            .says(format!("RFC 8519 cannot say {}{rest}: {}", rules[0], why(reason)))
-            .cure(cure)
+            .says(format!("RFC 8519 cannot express {}{rest}: {}", rules[0], why(reason)))
+            .help(help)
     });
-    told.collect()
+    reported.collect()
 }
 
 fn why(why: Why) -> &'static str {
@@ -194,7 +199,7 @@ fn why(why: Why) -> &'static str {
         Why::Leased => "a leased address is not known",
         Why::Rate => "there are no rates",
         Why::Rare => "replies are let back for the usual protocols only",
-        Why::Translated => "what was translated cannot be told from what was not",
+        Why::Translated => "translated packets cannot be distinguished from others",
         Why::Ports => "there are ports of TCP and UDP alone",
     }
 }
@@ -202,21 +207,21 @@ fn why(why: Why) -> &'static str {
 fn not_for_nft(form: Form) -> Failure {
     Failure::Call {
         says: format!("a Linux gateway keeps state, and the form {} has no use there", form.word()),
-        cure: "take --form per-pair or --form one-list".to_owned(),
+        help: "take --form per-pair or --form one-list".to_owned(),
     }
 }
 
 fn which_table() -> Failure {
     Failure::Call {
         says: "CSV is one table a file, and there are several".to_owned(),
-        cure: "choose one with --sheet, or name a folder for all with --to".to_owned(),
+        help: "choose one with --sheet, or name a folder for all with --to".to_owned(),
     }
 }
 
 fn no_file() -> Failure {
     Failure::Call {
         says: "a workbook is nothing for a terminal".to_owned(),
-        cure: "name a file with --to FILE.xlsx".to_owned(),
+        help: "name a file with --to FILE.xlsx".to_owned(),
     }
 }
 
@@ -225,7 +230,7 @@ fn no_file() -> Failure {
 /// # Errors
 /// When it would serve otherwise than the plan says.
 pub(super) fn names_and_leases(meaning: &Meaning<'_>) -> Result<String, Failure> {
-    let file = bastium_export::dnsmasq(meaning).map_err(|faults| Failure::Unproved { faults })?;
+    let file = bastium_gateway::dnsmasq(meaning).map_err(|faults| Failure::Unproved { faults })?;
     Ok(file.text().to_owned())
 }
 
@@ -252,14 +257,14 @@ fn without_interface(missing: &[NoInterface]) -> Failure {
         };
         Diagnosis::new("no-port", Severity::Error, None)
             .says(format!("{kind} `{name}` has no port, so its interface has no name"))
-            .cure(format!("give it one: `bastium set {kind} {name} port=…`"))
+            .help(format!("give it one: `bastium set {kind} {name} port=…`"))
     };
     Failure::Words { diagnoses: missing.iter().map(says).collect() }
 }
 
 /// What differs between a file and its plan, a sentence each, with a packet and both verdicts.
 fn unproved(meaning: &Meaning<'_>, held: &Held) -> Vec<String> {
-    let mut faults = bastium_export::sheets::fault_sentences(meaning.plan(), &held.faults);
+    let mut faults = bastium_report::sheets::fault_sentences(meaning.plan(), &held.faults);
     faults.extend(held.unread.iter().map(|(at, what)| format!("{at}: {what}")));
     if held.undecided > 0 {
         faults.push(format!("{} could not be decided", count(held.undecided, "question")));

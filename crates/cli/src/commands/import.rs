@@ -15,18 +15,18 @@ const MOST_ROWS: usize = 20_000;
 
 pub(super) fn run(args: &Add, file: &Path, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let (headings, rows) = read(file)?;
-    let mut told: Option<Understood> = None;
+    let mut reported: Option<Understood> = None;
     let edit = |text: &str| {
         let plan = bastium_planfile::read("the plan", text.as_bytes()).map_err(plans::refused)?;
         let mut understood = understand(&args.kind, &headings, &rows, &plan).map_err(unusable)?;
         let new = rows::add(text, args, &mut understood);
-        told = Some(understood);
+        reported = Some(understood);
         Ok(new)
     };
     let changed = plans::change(args.writing, session, edit)?;
-    let Some(understood) = told else { return Ok(Exit::Fine) };
+    let Some(understood) = reported else { return Ok(Exit::Fine) };
     tell(&understood, &args.kind, session);
-    super::edit::report(&changed, session)?;
+    super::edit::report(&changed, None, session)?;
     Ok(if understood.unused.is_empty() { Exit::Fine } else { Exit::No })
 }
 
@@ -43,7 +43,7 @@ fn tell(understood: &Understood, kind: &str, session: &mut Session<'_>) {
         .collect();
     session.remark(&format!("columns: {}", read.collect::<Vec<_>>().join(", ")));
     if !passed.is_empty() {
-        session.remark(&format!("passed over: {}", passed.join(", ")));
+        session.remark(&format!("ignored: {}", passed.join(", ")));
     }
     for problem in &understood.unused {
         session.remark(&format!("row {}: {}", problem.row, problem.says));
@@ -55,7 +55,7 @@ fn tell(understood: &Understood, kind: &str, session: &mut Session<'_>) {
 }
 
 fn unusable(problem: SheetProblem) -> Failure {
-    let (says, cure) = match problem {
+    let (says, help) = match problem {
         SheetProblem::Kind(kind) => (
             format!("no {kind} can come from a table"),
             format!("write one of {}", FROM_SHEETS.join(", ")),
@@ -65,11 +65,11 @@ fn unusable(problem: SheetProblem) -> Failure {
             "give the first row headings, one of them `name`".to_owned(),
         ),
         SheetProblem::Twice { key, headings: [one, other] } => (
-            format!("the columns `{one}` and `{other}` both stand for `{key}`"),
+            format!("the columns `{one}` and `{other}` both mean `{key}`"),
             "rename one of the two".to_owned(),
         ),
     };
-    Failure::Call { says, cure }
+    Failure::Call { says, help }
 }
 
 type Sheet = (Vec<String>, Vec<Vec<String>>);
@@ -95,7 +95,7 @@ fn read(file: &Path) -> Result<Sheet, Failure> {
 fn not_a_table(file: &Path, reason: &str) -> Failure {
     Failure::Call {
         says: format!("cannot read {} as a table: {reason}", file.display()),
-        cure: "save it as CSV (UTF-8) or XLSX, with headings in the first row and nothing beside the table"
+        help: "save it as CSV (UTF-8) or XLSX, with headings in the first row and nothing beside the table"
             .to_owned(),
     }
 }

@@ -7,9 +7,9 @@ use crate::show::{self, style, table};
 use bastium_core::name::nearest;
 use bastium_core::plan::{Plan, ZoneId};
 use bastium_core::rules;
-use bastium_export::Table;
-use bastium_export::sheets::{DraftSheet, GridLayout, MatrixSheet};
 use bastium_planfile::edit::{Edit, drafted};
+use bastium_report::Table;
+use bastium_report::sheets::{DraftSheet, GridLayout, MatrixSheet};
 
 pub(super) fn run(args: &Matrix, session: &mut Session<'_>) -> Result<Exit, Failure> {
     if args.draft {
@@ -43,8 +43,8 @@ pub(super) fn run(args: &Matrix, session: &mut Session<'_>) -> Result<Exit, Fail
     session.prose(
         style::PLAIN,
         &format!(
-            "From down the side, to across the top. {columns}`*`: exceptions go before the cell; \
-             `bastium matrix FROM TO` shows them. `-`: nothing can pass."
+            "Rows: from. Columns: to. {columns}`*`: exceptions take precedence over the cell; \
+             `bastium matrix FROM TO` shows them. `-`: no traffic is possible."
         ),
     )?;
     Ok(Exit::Fine)
@@ -83,7 +83,7 @@ fn one_cell(sheet: &MatrixSheet, session: &mut Session<'_>) -> Result<Exit, Fail
     session.print(&format!("{heading}{log} (line {})\n\n", cell.line))?;
     if sheet.rules.is_empty() {
         session.print(
-            "No packet can go that way: there is nothing at one of the ends, or no way.\n",
+            "No traffic is possible in that direction: one end has no networks, or there is no route.\n",
         )?;
         return Ok(Exit::Fine);
     }
@@ -100,18 +100,18 @@ fn zone(plan: &Plan, word: &str) -> Result<ZoneId, Failure> {
     }
     let network = plan.networks().iter().find(|network| network.name.as_str() == word);
     let names = plan.zones().iter().map(|zone| zone.name.as_str());
-    let cure = match (network, nearest(word, names)) {
+    let help = match (network, nearest(word, names)) {
         (Some(network), _) => {
             let zone = &plan.zone(network.zone).name;
             format!("`{word}` is a network; its zone is `{zone}`")
         }
-        (None, Some(near)) => format!("write `{near}`, if that is meant"),
+        (None, Some(near)) => format!("did you mean `{near}`?"),
         (None, None) => {
             let names: Vec<&str> = plan.zones().iter().map(|zone| zone.name.as_str()).collect();
             format!("the zones are {}", names.join(", "))
         }
     };
-    Err(Failure::Call { says: format!("no zone is called `{word}`"), cure })
+    Err(Failure::Call { says: format!("no zone is called `{word}`"), help })
 }
 
 /// The matrix that follows from trust alone: shown, or written.

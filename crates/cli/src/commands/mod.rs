@@ -1,11 +1,11 @@
 //! One file per command: take arguments, call the core, show the sheet.
 
 mod addresses;
-mod answer;
 mod ask;
 mod audit;
 mod batch;
 mod blocked;
+mod change;
 mod check;
 mod checklist;
 mod compare;
@@ -15,6 +15,8 @@ mod edit;
 mod explain;
 mod export;
 mod import;
+mod listen;
+mod man;
 mod matrix;
 mod new;
 mod ports;
@@ -24,8 +26,11 @@ mod rules;
 mod schema;
 mod services;
 mod walk;
+mod worksheet;
 
-use crate::args::Command;
+pub(crate) use completions::ASKED_BY as COMPLETION_ASKED_BY;
+
+use crate::args::{Command, Format};
 use crate::failure::{Exit, Failure};
 use crate::session::Session;
 
@@ -37,6 +42,15 @@ pub(crate) fn run(command: &Command, session: &mut Session<'_>) -> Result<Exit, 
     if let Some(what) = takes_time(command) {
         session.doing(what);
     }
+    if session.options.format != Format::Text && has_one_format(command) {
+        return Err(Failure::Call {
+            says: "`--format` has no effect here".to_owned(),
+            help: "this command has no other format; omit the option".to_owned(),
+        });
+    }
+    if prints_alone(command) {
+        session.page();
+    }
     match command {
         Command::New(args) => new::run(args, session),
         Command::Check(args) => check::run(args, session),
@@ -46,15 +60,17 @@ pub(crate) fn run(command: &Command, session: &mut Session<'_>) -> Result<Exit, 
         Command::Set(args) => edit::set(args, session),
         Command::Remove(args) => edit::remove(args, session),
         Command::Rename(args) => edit::rename(args, session),
+        Command::Change(args) => change::run(args, session),
         Command::Ports => ports::run(session),
         Command::Matrix(args) => matrix::run(args, session),
         Command::Rules(args) => rules::run(args, session),
+        Command::Worksheet(args) => worksheet::run(args, session),
         Command::Prove(args) => prove::run(args, session),
         Command::Compare(args) => compare::run(args, session),
         Command::Ask(args) => ask::run(args, session),
         Command::Checklist(args) => checklist::run(args, session),
         Command::Walk(args) => walk::run(args, session),
-        Command::Answer(args) => answer::run(args, session),
+        Command::Listen(args) => listen::run(args, session),
         Command::Rehearse(args) => rehearse::run(args, session),
         Command::Export(args) => export::run(args, session),
         Command::Audit(args) => audit::run(args, session),
@@ -63,20 +79,37 @@ pub(crate) fn run(command: &Command, session: &mut Session<'_>) -> Result<Exit, 
         Command::Schema => schema::run(session),
         Command::Demo(args) => demo::run(args, session),
         Command::Completions { shell } => completions::run(*shell, session),
+        Command::Man(args) => man::run(args, session),
     }
 }
 
-/// What a command does that can take a while. Those that ask a person, wait for packets, or run again in name spaces
+/// Whether a command only prints a result, so that a pager may show it.
+fn prints_alone(command: &Command) -> bool {
+    let shows = matches!(command, Command::Services(_) | Command::Schema);
+    shows || takes_time(command).is_some()
+}
+
+/// Whether there is nothing to choose a format for.
+fn has_one_format(command: &Command) -> bool {
+    let writes = matches!(command, Command::New(_) | Command::Export(_) | Command::Man(_));
+    let shows = matches!(command, Command::Demo(_) | Command::Listen(_) | Command::Schema);
+    writes || shows || matches!(command, Command::Completions { .. })
+}
+
+/// What a command does that can take a while. Those that ask a person, wait for packets, or run again in namespaces
 /// of their own, say for themselves when they begin something.
 fn takes_time(command: &Command) -> Option<&'static str> {
     Some(match command {
         Command::Check(_) | Command::Explain(_) => "looking the plan through",
         Command::Addresses(_) | Command::Ports => "reading the plan",
-        Command::Add(_) | Command::Set(_) | Command::Remove(_) | Command::Rename(_) => {
-            "changing the plan"
-        }
+        Command::Add(_)
+        | Command::Set(_)
+        | Command::Remove(_)
+        | Command::Rename(_)
+        | Command::Change(_) => "changing the plan",
         Command::Matrix(_) | Command::Rules(_) => "making the rules",
         Command::Prove(_) => "proving the rules",
+        Command::Worksheet(_) => "making the worksheet, and reading it back",
         Command::Compare(_) => "comparing",
         Command::Ask(_) => "asking the plan",
         Command::Checklist(_) => "choosing the checks",
@@ -85,12 +118,13 @@ fn takes_time(command: &Command) -> Option<&'static str> {
         Command::Blocked(_) => "reading the log",
         Command::New(_)
         | Command::Walk(_)
-        | Command::Answer(_)
+        | Command::Listen(_)
         | Command::Rehearse(_)
         | Command::Services(_)
         | Command::Schema
         | Command::Demo(_)
-        | Command::Completions { .. } => return None,
+        | Command::Completions { .. }
+        | Command::Man(_) => return None,
     })
 }
 

@@ -32,9 +32,12 @@ pub(super) fn run(args: &New, session: &mut Session<'_>) -> Result<Exit, Failure
     } else {
         format!(" --plan {}", path.display())
     };
-    session.remark(&format!("next: change it to what you have, then `bastium check{plan}`"));
+    session.remark(&format!("next: adapt it to your site, then run `bastium check{plan}`"));
     Ok(Exit::Fine)
 }
+
+/// Tells editors what the keys are, once `bastium schema > bastium.schema.json` has been run beside the plan.
+const SCHEMA_LINE: &str = "#:schema ./bastium.schema.json\n";
 
 /// The plan that is asked for.
 fn text(args: &New) -> Result<String, Failure> {
@@ -48,11 +51,12 @@ fn text(args: &New) -> Result<String, Failure> {
         Some(name) => named(text, name)?,
         None => text.to_owned(),
     };
+    let text = format!("{SCHEMA_LINE}{text}");
     match &args.space {
         None => Ok(text),
         Some(_) if example != Example::Bare => Err(Failure::Call {
             says: "the addresses of a demo plan are its own".to_owned(),
-            cure: "leave --space out, or begin with `--from bare`".to_owned(),
+            help: "omit --space, or use `--from bare`".to_owned(),
         }),
         Some(space) => Ok(text.replace(OWN, &beginning(space)?)),
     }
@@ -61,7 +65,7 @@ fn text(args: &New) -> Result<String, Failure> {
 /// Asks a person for what was not said. An empty answer takes what stands in brackets.
 fn ask(args: &New, session: &mut Session<'_>) -> Result<New, Failure> {
     let mut args = args.clone();
-    session.say("A new plan. Enter alone takes what stands in brackets.\n");
+    session.say("A new plan. Press Enter to accept the value in brackets.\n");
     let name = question("name of the site", "Two networks", session)?;
     args.name = name.filter(|name| !name.is_empty());
     args.from = loop {
@@ -70,7 +74,7 @@ fn ask(args: &New, session: &mut Session<'_>) -> Result<New, Failure> {
             Some("clinic") => break Some(Example::Clinic),
             Some("farm") => break Some(Example::Farm),
             Some(other) => {
-                session.say(&format!("`{}` is none of them\n", bastium_export::clean(other)))
+                session.say(&format!("`{}` is none of them\n", bastium_gateway::clean(other)))
             }
         }
     };
@@ -108,7 +112,7 @@ fn beginning(space: &str) -> Result<String, Failure> {
         Some((true, [a, b, 0, 0])) => Ok(format!("{a}.{b}.")),
         _ => Err(Failure::Call {
             says: format!("`{space}` is not a private /16"),
-            cure: "write one like 10.61.0.0/16, 172.20.0.0/16 or 192.168.0.0/16".to_owned(),
+            help: "write one like 10.61.0.0/16, 172.20.0.0/16 or 192.168.0.0/16".to_owned(),
         }),
     }
 }
@@ -118,7 +122,7 @@ fn named(text: &str, name: &str) -> Result<String, Failure> {
     if name.trim().is_empty() {
         return Err(Failure::Call {
             says: "the name of the site is empty".to_owned(),
-            cure: "give it one, or leave it out".to_owned(),
+            help: "give it one, or leave it out".to_owned(),
         });
     }
     let line = text.lines().find(|line| line.starts_with("name = ")).unwrap_or_default();

@@ -3,8 +3,8 @@
 use crate::failure::{Exit, Failure};
 use crate::session::Session;
 use crate::show::{self, style, table};
-use bastium_export::clean;
-use bastium_export::sheets::PortSheet;
+use bastium_gateway::clean;
+use bastium_report::sheets::PortSheet;
 
 pub(super) fn run(session: &mut Session<'_>) -> Result<Exit, Failure> {
     let plan = session.plan()?;

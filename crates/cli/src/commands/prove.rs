@@ -6,7 +6,7 @@ use crate::failure::{Exit, Failure};
 use crate::session::{self, Session};
 use crate::show::{self, style};
 use bastium_core::plan::Form;
-use bastium_export::sheets::{FormProof, ProofSheet};
+use bastium_report::sheets::{FormProof, ProofSheet};
 use std::collections::HashMap;
 
 /// How many of a kind are shown one by one.
@@ -48,7 +48,7 @@ fn print(proof: &FormProof, day: &str, session: &mut Session<'_>) -> Result<(), 
     }
     let dead = proof.dead().map(|row| {
         format!(
-            "rule {} {} never matches: {} above it",
+            "rule {} {} is shadowed: {} above it",
             row.number,
             row.id,
             row.covered_by.join(", ")
@@ -56,7 +56,7 @@ fn print(proof: &FormProof, day: &str, session: &mut Session<'_>) -> Result<(), 
     });
     let needless = proof.needless().map(|row| {
         format!(
-            "rule {} {} changes nothing: {} would do the same",
+            "rule {} {} is redundant: {} would do the same",
             row.number,
             row.id,
             row.covered_by.join(", ")
@@ -66,22 +66,37 @@ fn print(proof: &FormProof, day: &str, session: &mut Session<'_>) -> Result<(), 
     let pairs: Vec<String> = proof
         .order_dependent
         .iter()
-        .map(|pair| format!("order matters: {} has to stand above {}", pair.above, pair.below))
+        .map(|pair| format!("order matters: {} has to stay above {}", pair.above, pair.below))
         .collect();
     some(pairs, style::PLAIN, session)?;
     leak(proof, session)?;
-    let quiet = proof.never_matching.len() + proof.superfluous.len()
+    let quiet = proof.shadowed.len() + proof.redundant.len()
         - proof.dead().count()
         - proof.needless().count();
     if quiet > 0 {
         let says = format!(
-            "{} for clarity or the log: each denies only what would be denied without it",
+            "{} only for clarity or logging: without them, the same traffic is denied",
             count(quiet, "rule")
         );
         session.prose(style::FAINT, &says)?;
     }
+    if proof.rules_undecided > 0 {
+        let which = match proof.rules_undecided {
+            1 => "1 rule is".to_owned(),
+            more => format!("{more} rules are"),
+        };
+        let says = format!("whether {which} needed could not be decided within the limits");
+        session.prose(style::WARN, &says)?;
+    }
+    if !proof.left_out.is_empty() {
+        let says = format!(
+            "left out: {} that would repeat what the others do; `rules = \"every-cell\"` in `[gateway]` keeps them",
+            count(proof.left_out.len(), "rule")
+        );
+        session.prose(style::FAINT, &says)?;
+    }
     for assumption in &proof.assumptions {
-        session.prose(style::FAINT, &format!("taken for granted: {assumption}"))?;
+        session.prose(style::FAINT, &format!("assumption: {assumption}"))?;
     }
     Ok(())
 }
@@ -89,25 +104,25 @@ fn print(proof: &FormProof, day: &str, session: &mut Session<'_>) -> Result<(), 
 /// Whether rules and plan are the same; if not, where.
 fn verdict(proof: &FormProof, session: &mut Session<'_>) -> Result<(), Failure> {
     for reason in &proof.refused {
-        session.prose(style::BAD, &format!("cannot be said: {reason}"))?;
+        session.prose(style::BAD, &format!("not possible in this form: {reason}"))?;
     }
     if !proof.refused.is_empty() {
         return Ok(());
     }
     if proof.equal {
         let says = format!(
-            "proved: {} what the plan means, with every packet ({})",
+            "proved: {} the plan for every packet ({})",
             if proof.rules == 1 {
-                "1 rule does".to_owned()
+                "1 rule matches".to_owned()
             } else {
-                format!("{} rules do", proof.rules)
+                format!("{} rules match", proof.rules)
             },
             proof.packets
         );
         session.prose(style::GOOD, &says)?;
     }
     if let Some(found) = &proof.counterexample {
-        session.prose(style::BAD, "NOT PROVED: the rules do not do what the plan means")?;
+        session.prose(style::BAD, "NOT PROVED: the rules do not match the plan")?;
         session.prose(style::PLAIN, &found.says)?;
         let boxes: Vec<String> = proof
             .differences
@@ -118,7 +133,7 @@ fn verdict(proof: &FormProof, session: &mut Session<'_>) -> Result<(), Failure> 
     }
     if proof.undecided > 0 {
         let says = format!(
-            "{} could not be decided in the steps that are allowed: nothing is proved of them",
+            "{} could not be decided within the limits: nothing is proved about them",
             count(proof.undecided, "question")
         );
         session.prose(style::WARN, &says)?;
@@ -126,16 +141,16 @@ fn verdict(proof: &FormProof, session: &mut Session<'_>) -> Result<(), Failure> 
     match &proof.unanswered {
         None if proof.replies_undecided > 0 => {
             let says = format!(
-                "whether replies come back could not be decided for {}",
+                "whether replies pass could not be decided for {}",
                 count(proof.replies_undecided, "case")
             );
             session.prose(style::WARN, &says)
         }
-        None => session.prose(style::GOOD, "proved: replies to what is allowed come back"),
+        None => session.prose(style::GOOD, "proved: replies to allowed traffic pass"),
         Some(packet) => session.prose(
             style::BAD,
             &format!(
-                "NOT PROVED: no reply comes back to {} from {} to {}",
+                "NOT PROVED: replies are blocked for {} from {} to {}",
                 packet.protocol, packet.source, packet.destination
             ),
         ),
@@ -148,8 +163,8 @@ fn leak(proof: &FormProof, session: &mut Session<'_>) -> Result<(), Failure> {
         return Ok(());
     }
     let heading = format!(
-        "lets through what looks like a reply (of TCP, no opening): {}, all of them with --format json",
-        boxes(proof.leak.len())
+        "passes unsolicited traffic that looks like a reply (TCP without SYN only): {}; --format json lists all",
+        classes(proof.leak.len())
     );
     session.prose(style::WARN, &heading)?;
     // Rule by rule, with the first box of each.
@@ -169,17 +184,17 @@ fn leak(proof: &FormProof, session: &mut Session<'_>) -> Result<(), Failure> {
             }
         }
     }
-    let told = rows.into_iter().map(|(rule, first, more)| {
-        let rule = rule.unwrap_or("no list");
-        let more = if more > 0 { format!("; and {}", boxes(more)) } else { String::new() };
+    let reported = rows.into_iter().map(|(rule, first, more)| {
+        let rule = rule.unwrap_or("no rule");
+        let more = if more > 0 { format!("; and {}", classes(more)) } else { String::new() };
         format!("- {rule}: {first}{more}")
     });
-    some(told.collect(), style::PLAIN, session)
+    some(reported.collect(), style::PLAIN, session)
 }
 
-/// `1 box`, `2 boxes`.
-fn boxes(number: usize) -> String {
-    if number == 1 { "1 box".to_owned() } else { format!("{number} boxes") }
+/// `1 traffic class`, `2 traffic classes`.
+fn classes(number: usize) -> String {
+    if number == 1 { "1 traffic class".to_owned() } else { format!("{number} traffic classes") }
 }
 
 /// The first few of a kind, and how many more there are.

@@ -11,11 +11,11 @@ use bastium_core::meaning::Meaning;
 use bastium_core::plan::Form;
 use bastium_core::rules::RuleSet;
 use bastium_core::space::Minute;
-use bastium_export::foreign::{NotAList, read_rules};
-use bastium_export::nftables::{self, NftOptions};
-use bastium_export::sheets::{HitRow, RehearsalFrame, RehearsalSheet, TriedRow, fault_sentences};
-use bastium_rehearsal::probe::Seen;
-use bastium_rehearsal::rehearse::{self, Report, Tried, Wrong};
+use bastium_gateway::foreign::{NotAList, read_rules};
+use bastium_gateway::nftables::{self, NftOptions};
+use bastium_report::sheets::{HitRow, RehearsalFrame, RehearsalSheet, TriedRow, fault_sentences};
+use bastium_testbed::probe::Seen;
+use bastium_testbed::rehearse::{self, Report, Tried, Wrong};
 use std::time::Duration;
 
 pub(super) fn run(args: &Rehearse, session: &mut Session<'_>) -> Result<Exit, Failure> {
@@ -48,10 +48,10 @@ pub(super) fn run(args: &Rehearse, session: &mut Session<'_>) -> Result<Exit, Fa
     Ok(if sheet.agrees { Exit::Fine } else { Exit::No })
 }
 
-/// Runs this command again in name spaces of its own. `None` once this process is inside; else how it ended.
+/// Runs this command again in namespaces of its own. `None` once this process is inside; else how it ended.
 #[cfg(target_os = "linux")]
 fn inside() -> Result<Option<Exit>, Failure> {
-    use bastium_rehearsal::kernel::space::{Entered, enter};
+    use bastium_testbed::kernel::space::{Entered, enter};
     match enter() {
         Ok(Entered::Inside) => Ok(None),
         Ok(Entered::Outside(status)) => Ok(Some(match status.code() {
@@ -72,7 +72,7 @@ fn inside() -> Result<Option<Exit>, Failure> {
 fn unable(says: &str) -> Failure {
     Failure::Machine {
         says: says.to_owned(),
-        cure: "it takes Linux with user name spaces (or root), and the tools ip, nft and dnsmasq; \
+        help: "it takes Linux with user namespaces (or root), and the tools ip, nft and dnsmasq; \
                `bastium rehearse --on-paper` goes through the same list without packets"
             .to_owned(),
     }
@@ -86,9 +86,9 @@ fn in_kernel(
     list: &Checklist,
     session: &mut Session<'_>,
 ) -> Result<Report, Failure> {
-    use bastium_rehearsal::kernel::filter::FilterError;
-    use bastium_rehearsal::rehearse::{Props, Unrehearsed, in_kernel};
-    use bastium_rehearsal::site::Undone;
+    use bastium_testbed::kernel::filter::FilterError;
+    use bastium_testbed::rehearse::{Inputs, Unrehearsed, in_kernel};
+    use bastium_testbed::site::Undone;
     // What cannot be written is said before anything is built.
     let written = super::export::nftables(meaning, rules, NftOptions::default())?;
     let at_hours = |at: Minute| match given {
@@ -100,21 +100,21 @@ fn in_kernel(
     };
     let served = super::export::names_and_leases(meaning)?;
     let tags = nftables::tags(rules).into_iter();
-    let props = Props {
+    let inputs = Inputs {
         rules: given.unwrap_or(written.text()),
         rules_at: &at_hours,
         names_and_leases: &served,
-        ids: tags.map(|(tag, rule)| (tag, rule.id.clone())).collect(),
+        ids: tags.map(|(tag, rule)| (tag, rule.id.to_string())).collect(),
     };
     session.doing("rehearsing");
-    let told = |done, all| session.progress(done, all);
-    let report = in_kernel(meaning, rules, list, &props, told);
+    let reported = |done, all| session.progress(done, all);
+    let report = in_kernel(meaning, rules, list, &inputs, reported);
     session.progress_ends();
     report.map_err(|why| match why {
         Unrehearsed::Site(Undone::Filter(error @ FilterError::Refused(_))) if given.is_some() => {
             Failure::Call {
                 says: format!("these rules cannot be loaded: {error}"),
-                cure: "look at the file with `nft -c -f FILE`".to_owned(),
+                help: "look at the file with `nft -c -f FILE`".to_owned(),
             }
         }
         why => unable(&why.to_string()),
@@ -204,7 +204,7 @@ fn says(tried: &Tried) -> Option<String> {
     let wrong = match tried.wrong.as_ref() {
         None => return tried.detail.clone(),
         Some(Wrong::Seen) => format!(
-            "{} where {} should be; {} decided",
+            "{} instead of {}; {} decided",
             seen_word(tried.seen),
             tried.expect.map_or("nothing", checklist::Expect::word),
             by(&tried.rule)
@@ -224,9 +224,10 @@ fn says(tried: &Tried) -> Option<String> {
 fn print(sheet: &RehearsalSheet, all: bool, session: &mut Session<'_>) -> Result<(), Failure> {
     let (tried, good) = sheet.counts();
     let how = match sheet.on_paper {
-        true => "On paper: no packet was sent, the compiled rules were asked in memory.".to_owned(),
+        true => "On paper: no packets were sent; the compiled rules were evaluated in memory."
+            .to_owned(),
         false => format!(
-            "In the kernel: site built in {}, all of it tried in {}.",
+            "In the kernel: site built in {}, tested in {}.",
             seconds(sheet.set_up_ms),
             seconds(sheet.took_ms)
         ),
@@ -243,13 +244,17 @@ fn print(sheet: &RehearsalSheet, all: bool, session: &mut Session<'_>) -> Result
         session.print("\n")?;
     }
     let verdict = match tried - good {
-        0 => format!("{} agree with the plan.", count(tried, "trial")),
-        wrong => format!("{wrong} of {} do not agree with the plan.", count(tried, "trial")),
+        0 => format!("{} match the plan.", count(tried, "test")),
+        wrong => format!(
+            "{wrong} of {} {} not match the plan.",
+            count(tried, "test"),
+            if wrong == 1 { "does" } else { "do" }
+        ),
     };
     session.prose(if tried == good { style::GOOD } else { style::ERROR }, &verdict)?;
     if !sheet.file_differs.is_empty() {
         let number = count(sheet.file_differs.len(), "difference");
-        let says = format!("Over every packet there is, the file differs from the plan: {number}.");
+        let says = format!("Compared over every packet, the file differs from the plan: {number}.");
         session.prose(style::ERROR, &says)?;
         for says in &sheet.file_differs {
             session.prose(style::BAD, &format!("- {says}"))?;
@@ -258,12 +263,12 @@ fn print(sheet: &RehearsalSheet, all: bool, session: &mut Session<'_>) -> Result
     let left = sheet.checks.iter().filter(|check| check.agrees.is_none());
     for (reason, number) in reasons(left.filter_map(|check| check.says.as_deref())) {
         session
-            .prose(style::FAINT, &format!("Not tried: {}, {reason}.", count(number, "check")))?;
+            .prose(style::FAINT, &format!("Not tested: {}, {reason}.", count(number, "check")))?;
     }
     let beyond: Vec<&str> = sheet.beyond().map(|rule| rule.id.as_str()).collect();
     if !beyond.is_empty() {
         let says = format!(
-            "Not tried: {}, of which no machine here sends a packet: {}.",
+            "Not tested: {}, because no machine here can send such packets: {}.",
             count(beyond.len(), "rule"),
             beyond.join(", ")
         );

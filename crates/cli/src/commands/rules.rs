@@ -9,8 +9,8 @@ use bastium_core::diagnosis::Diagnose;
 use bastium_core::plan::{Form, Place, Plan};
 use bastium_core::rules::{Rule, RuleList, Stage};
 use bastium_core::source::Text;
-use bastium_export::clean;
-use bastium_export::sheets::RuleSheet;
+use bastium_gateway::clean;
+use bastium_report::sheets::RuleSheet;
 
 pub(super) fn run(args: &Rules, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let plan = session.plan()?;
@@ -26,11 +26,12 @@ pub(super) fn run(args: &Rules, session: &mut Session<'_>) -> Result<Exit, Failu
         ends.as_ref().is_none_or(|(from, to)| touches(&plan, list, rule, from, to))
             && word.as_ref().is_none_or(|word| mentions(rule, word))
     };
-    let sheet = RuleSheet::new(&plan, &compiled, keep);
+    let sheet = RuleSheet::new(&meaning, &compiled, keep);
     if show::for_programs(session, &sheet, || sheet.tables(), "list")? {
         return Ok(Exit::Fine);
     }
-    print(&sheet, ends.is_none() && word.is_none(), session)?;
+    let why = args.why || session.options.verbose;
+    print(&sheet, ends.is_none() && word.is_none(), why, session)?;
     Ok(Exit::Fine)
 }
 
@@ -42,18 +43,19 @@ fn place(plan: &Plan, words: &str) -> Result<Place, Failure> {
 
 /// Whether a rule can match packets from one place to the other.
 fn touches(plan: &Plan, list: &RuleList, rule: &Rule, from: &Place, to: &Place) -> bool {
-    let Some(product) = &rule.matches else { return false };
-    let own = plan.gateway_leg();
+    let Some(product) = rule.packets() else { return false };
+    let own = plan.gateway_interface();
     let from_fits = match list.stage {
         Stage::FromGateway => from.gateway,
         _ => {
             let enters = plan
                 .zone_ids()
                 .filter(|zone| !plan.zone_addresses(*zone).is_disjoint(&from.addresses));
-            let mut enters = enters.flat_map(|zone| plan.zone_entries(zone)).map(|(legs, _)| legs);
+            let mut enters =
+                enters.flat_map(|zone| plan.zone_entries(zone)).map(|(interfaces, _)| interfaces);
             !product.source.is_disjoint(&from.addresses)
                 && (product.enters.contains(own)
-                    || enters.any(|legs| !legs.is_disjoint(&product.enters)))
+                    || enters.any(|interfaces| !interfaces.is_disjoint(&product.enters)))
         }
     };
     let to_fits = match list.stage {
@@ -65,27 +67,44 @@ fn touches(plan: &Plan, list: &RuleList, rule: &Rule, from: &Place, to: &Place) 
 }
 
 fn mentions(rule: &Rule, word: &str) -> bool {
-    let texts = [
-        &rule.id,
-        &rule.name,
-        &rule.reason,
-        &rule.from,
-        &rule.to,
-        &rule.source,
-        &rule.destination,
-        &rule.service,
-    ];
     let number = rule.number.to_string();
-    texts
-        .into_iter()
-        .chain(&rule.ports)
-        .chain(&rule.hours)
-        .any(|text| text.to_lowercase().contains(word))
-        || number == word
+    let endpoints = [&rule.from, &rule.to, &rule.source, &rule.destination];
+    let texts = [&rule.name, &rule.reason, &rule.service];
+    let mut texts = texts.into_iter().chain(&rule.ports).chain(&rule.hours);
+    let has = |text: &str| text.to_lowercase().contains(word);
+    number == word
+        || has(&rule.id.to_string())
+        || texts.any(|text| has(text))
+        || endpoints.iter().any(|end| has(&end.to_string()))
 }
 
-/// `whole` says that nothing was left out, so that what stands beside the lists is told too.
-fn print(sheet: &RuleSheet, whole: bool, session: &mut Session<'_>) -> Result<(), Failure> {
+/// From so many columns on, each rule has a row of its own.
+const ROWS_FROM: u16 = 100;
+
+/// How much there is to enter, and what it would be otherwise.
+fn size(sheet: &RuleSheet) -> String {
+    let size = &sheet.size;
+    let mut says = format!("{} to enter", count(size.values, "value"));
+    if size.rules < size.rules_for_every_cell {
+        says.push_str(&format!(
+            "; with a rule for every cell: {}, {}",
+            count(size.rules_for_every_cell, "rule"),
+            count(size.values_for_every_cell, "value")
+        ));
+    }
+    if let Some(least) = size.at_least {
+        says.push_str(&format!("; without rules that override others: at least {least} rules"));
+    }
+    says
+}
+
+/// `whole` says that nothing was left out, so that the settings besides the lists are shown too.
+fn print(
+    sheet: &RuleSheet,
+    whole: bool,
+    why: bool,
+    session: &mut Session<'_>,
+) -> Result<(), Failure> {
     let until = match &sheet.changes_on {
         Some(day) => format!("; they change on {day}"),
         None => String::new(),
@@ -97,11 +116,14 @@ fn print(sheet: &RuleSheet, whole: bool, session: &mut Session<'_>) -> Result<()
         sheet.day
     );
     session.print(&heading)?;
+    if whole {
+        session.prose(style::FAINT, &size(sheet))?;
+    }
     for translation in sheet.translations.iter().filter(|_| whole) {
         let when = if sheet.before_translation {
-            "translated after the lists"
+            "port forward (destination NAT), after the lists"
         } else {
-            "translated first"
+            "port forward (destination NAT)"
         };
         let says = format!(
             "{when}: {} at {} goes to {} ({}) as {}",
@@ -113,7 +135,10 @@ fn print(sheet: &RuleSheet, whole: bool, session: &mut Session<'_>) -> Result<()
         );
         session.prose(style::FAINT, &says)?;
     }
-    let tables = sheet.short_tables();
+    let tables = match session.width() {
+        0..ROWS_FROM => sheet.short_tables(),
+        _ => sheet.row_tables(why),
+    };
     for shown in &tables {
         let list =
             sheet.lists.iter().find(|list| Some(list.name.as_str()) == shown.title.as_deref());
@@ -126,11 +151,11 @@ fn print(sheet: &RuleSheet, whole: bool, session: &mut Session<'_>) -> Result<()
         session.print(&style::in_style(style::FAINT, &format!("otherwise: {otherwise}\n")))?;
     }
     if tables.is_empty() {
-        session.print("No rule fits.\n")?;
+        session.print("No rule matches.\n")?;
     }
     if whole {
         session.print(&format!(
-            "\n{}: beside the lists\n",
+            "\n{}: besides the lists\n",
             style::in_style(style::STRONG, "settings")
         ))?;
         for setting in &sheet.settings {

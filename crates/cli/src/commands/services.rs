@@ -5,7 +5,7 @@ use crate::failure::{Exit, Failure};
 use crate::plans;
 use crate::session::Session;
 use crate::show::{self, table};
-use bastium_export::sheets::ServiceSheet;
+use bastium_report::sheets::ServiceSheet;
 
 pub(super) fn run(args: &Services, session: &mut Session<'_>) -> Result<Exit, Failure> {
     // What the plan declares is shown as well, if there is one; the look-up works without.

@@ -14,7 +14,7 @@ use crate::show::{self, style};
 use bastium_core::checklist::{self, Check, Expect, Stand};
 use bastium_core::meaning::Meaning;
 use bastium_core::rules::{self, RuleSet};
-use bastium_export::walk::{Outcome, Record, State, WalkSheet, junit};
+use bastium_report::walk::{Outcome, Record, State, WalkSheet, junit};
 use results::Results;
 
 /// A walk: the list, and what has come of it so far.

@@ -4,11 +4,13 @@ use annotate_snippets::renderer::DecorStyle;
 use annotate_snippets::{Annotation, AnnotationKind, Group, Level, Origin, Renderer, Snippet};
 use bastium_core::diagnosis::{Diagnosis, Severity};
 use bastium_core::source::{Source, Span};
-use bastium_export::clean;
+use bastium_gateway::clean;
 use std::ops::Range;
 
 /// After so many the rest is only counted.
 const MOST: usize = 100;
+/// As many other places of one diagnosis are shown.
+const MOST_PLACES: usize = 3;
 /// A line longer than this is not shown, only named.
 const LONGEST_LINE: usize = 2_000;
 
@@ -33,17 +35,22 @@ pub(crate) fn render(source: &Source, diagnoses: &[Diagnosis], width: u16) -> St
             Some(at) => place(group, source, at, AnnotationKind::Primary, None),
             None => group.element(Origin::path(clean(source.name()).into_owned())),
         };
-        for remark in &diagnosis.also {
+        for remark in diagnosis.also.iter().take(MOST_PLACES) {
             let label = clean(&remark.says).into_owned();
             group = place(group, source, remark.at, AnnotationKind::Context, Some(label));
+        }
+        if let Some(more) = diagnosis.also.len().checked_sub(MOST_PLACES).filter(|more| *more > 0) {
+            let places = if more == 1 { "1 more place" } else { &format!("{more} more places") };
+            let says = format!("{places}; `bastium check --format json` has them all");
+            group = group.element(Level::NOTE.with_name(Some("also")).message(says));
         }
         if !diagnosis.why.is_empty() {
             let why = wrapped(&diagnosis.why, width, line + " ├ why: ".chars().count());
             group = group.element(Level::NOTE.with_name(Some("why")).message(why));
         }
-        if !diagnosis.cure.is_empty() {
-            let cure = wrapped(&diagnosis.cure, width, line + " ╰ cure: ".chars().count());
-            group = group.element(Level::HELP.with_name(Some("cure")).message(cure));
+        if !diagnosis.help.is_empty() {
+            let help = wrapped(&diagnosis.help, width, line + " ╰ help: ".chars().count());
+            group = group.element(Level::HELP.message(help));
         }
         text.push_str(&renderer.render(&[group]));
         text.push_str("\n\n");

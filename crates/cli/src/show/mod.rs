@@ -7,7 +7,7 @@ pub(crate) mod table;
 use crate::args::Format;
 use crate::failure::Failure;
 use crate::session::Session;
-use bastium_export::{Table, csv, markdown};
+use bastium_report::{Table, csv, markdown};
 use serde::Serialize;
 
 /// Prints a sheet for programs. Returns whether it was: text for people is the command's own.
@@ -25,7 +25,7 @@ pub(crate) fn for_programs(
         Format::Json => {
             let json = serde_json::to_string_pretty(sheet).map_err(std::io::Error::from)?;
             // JSON itself allows characters that turn a line of text round; people look at JSON too.
-            format!("{}\n", bastium_export::escape_hidden(&json))
+            format!("{}\n", bastium_gateway::escape_hidden(&json))
         }
         Format::Csv => csv(&tables(), title),
         Format::Md => markdown(&tables()),

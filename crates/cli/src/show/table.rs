@@ -1,7 +1,9 @@
 //! Tables on a terminal.
 
 use crate::session::Look;
-use bastium_export::{Table, Tone, clean};
+use bastium_gateway::clean;
+
+use bastium_report::{Table, Tone};
 use comfy_table::{
     Attribute, Cell, CellAlignment, Color, ColumnConstraint, ContentArrangement, LineStyle,
     Table as Grid, TableStyle, Width,
@@ -80,7 +82,7 @@ pub(crate) fn natural_width(table: &Table, gap: u16) -> u16 {
     widths.sum::<u16>().saturating_sub(gap)
 }
 
-fn cell(cell: &bastium_export::Cell) -> Cell {
+fn cell(cell: &bastium_report::Cell) -> Cell {
     let lines: Vec<String> = cell.text.split('\n').map(|line| clean(line).into_owned()).collect();
     let drawn = Cell::new(lines.join("\n"));
     match cell.tone {

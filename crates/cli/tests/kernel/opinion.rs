@@ -8,14 +8,14 @@ use bastium_core::proof;
 use bastium_core::rules::{self, RuleSet, Surroundings};
 use bastium_core::space::{Minute, Packet, Protocol};
 use bastium_core::verdict::{Cause, Decision, Verdict};
-use bastium_export::foreign::read_rules;
-use bastium_export::nftables::{self, NftOptions, TABLE, tag};
-use bastium_export::sheets::AuditSheet;
-use bastium_rehearsal::kernel::filter;
-use bastium_rehearsal::kernel::frame::Raw;
-use bastium_rehearsal::kernel::space::{self, Entered, Space};
-use bastium_rehearsal::layout::Layout;
-use bastium_rehearsal::site::{Fate, Judged, Site};
+use bastium_gateway::foreign::read_rules;
+use bastium_gateway::nftables::{self, NftOptions, TABLE, tag};
+use bastium_report::sheets::AuditSheet;
+use bastium_testbed::kernel::filter;
+use bastium_testbed::kernel::frame::Raw;
+use bastium_testbed::kernel::space::{self, Entered, Space};
+use bastium_testbed::layout::Layout;
+use bastium_testbed::site::{Fate, Judged, Site};
 use proptest::strategy::{Strategy, ValueTree};
 use proptest::test_runner::{Config, RngSeed, TestRunner};
 use std::fmt::Write as _;
@@ -96,7 +96,7 @@ fn try_plan(plan: &Plan, meaning: &Meaning<'_>, form: Form, seed: u64, tally: &m
         nftables::nftables(plan, &rules, NftOptions::at(at)).expect("every cable is named");
     let layout = Layout::of(plan, []).expect("every cable is named");
     for domain in plan.domains() {
-        let [v4, v6] = domain.stand_in.addresses().map(|address| layout.real(address));
+        let [v4, v6] = domain.placeholder.addresses().map(|address| layout.real(address));
         let name = &domain.name;
         let _ = writeln!(text, "add element inet {TABLE} domain_{name}_v4 {{ {v4} }}");
         let _ = writeln!(text, "add element inet {TABLE} domain_{name}_v6 {{ {v6} }}");
@@ -111,12 +111,12 @@ fn try_plan(plan: &Plan, meaning: &Meaning<'_>, form: Form, seed: u64, tally: &m
     let mut seed = seed;
     let mut packets: Vec<Packet> = Vec::new();
     let around = Surroundings::of(plan);
-    // Most random packets are forged or have no way: of these only a part.
+    // Most random packets are spoofed or have no way: of these only a part.
     let mut room = EACH / 4;
     for _ in 0..EACH * 40 {
         let mut packet = packet(&borders, plan, &mut seed);
         packet.at = at;
-        if packet.enters >= plan.gateway_leg() {
+        if packet.enters >= plan.gateway_interface() {
             continue;
         }
         let true_source = around.sources[usize::from(packet.enters.0)].contains(packet.source());
@@ -155,7 +155,7 @@ fn try_plan(plan: &Plan, meaning: &Meaning<'_>, form: Form, seed: u64, tally: &m
             let says = format!(
                 "{form:?}: {} entering {}: {why}; the plan: {decision:?}; the kernel: {judged:?}",
                 plan.packet_words(packet),
-                plan.leg_name(packet.enters),
+                plan.interface_name(packet.enters),
             );
             if tally.different.is_empty() {
                 let file = concat!(env!("CARGO_TARGET_TMPDIR"), "/differs.nft");
@@ -190,15 +190,15 @@ fn read_back(plan: &Plan, meaning: &Meaning<'_>, form: Form, site: &Site, tally:
     let singles = proof::singles(meaning, &rules);
     let mut allows = rules.rules().filter(|rule| {
         rule.action == Action::Allow
-            && rule.matches.is_some()
-            && !singles.never_matching.iter().any(|idle| idle.rule.id == rule.id)
-            && !singles.superfluous.iter().any(|idle| idle.rule.id == rule.id)
+            && rule.packets().is_some()
+            && !singles.shadowed.iter().any(|idle| idle.rule.id == rule.id)
+            && !singles.redundant.iter().any(|idle| idle.rule.id == rule.id)
     });
     let Some(rule) = allows.next().filter(|_| singles.undecided == 0) else { return };
     let mut json: serde_json::Value = serde_json::from_str(&printed).expect("JSON");
     let objects = json["nftables"].as_array_mut().expect("objects");
     let before = objects.len();
-    objects.retain(|object| object["rule"]["comment"] != tag(&rule.id).as_str());
+    objects.retain(|object| object["rule"]["comment"] != tag(&rule.id.to_string()).as_str());
     if objects.len() < before {
         tally.damaged += 1;
         tally.noticed += usize::from(!look(&json.to_string()).is_empty());
@@ -207,7 +207,7 @@ fn read_back(plan: &Plan, meaning: &Meaning<'_>, form: Form, site: &Site, tally:
 
 /// Whether the filter's tool takes what is exported, for many more plans than are tried with packets.
 fn accepted(runner: &mut TestRunner, count: usize) {
-    let space = Space::new().expect("a name space");
+    let space = Space::new().expect("a namespace");
     for _ in 0..count {
         let draft = any_draft().new_tree(runner).expect("a draft").current();
         let Ok(plan) = resolve(wired(draft)) else { continue };
@@ -230,29 +230,29 @@ fn differs(
     judged: &Judged,
 ) -> Option<&'static str> {
     let fate = judged.fate;
-    let forged = matches!(decision.cause, Cause::Forged(..));
+    let spoofed = matches!(decision.cause, Cause::Spoofed(..));
     // Without a source the kernel takes only what is for everyone.
     let nobody = packet.source() == IpAddr::from([0, 0, 0, 0]);
     let outside_law = begins_nothing(packet) || judged.by.as_deref() == Some("no_conversation");
     match decision.verdict {
-        Verdict::DoesNotPass => return None,
+        Verdict::NotRouted => return None,
         Verdict::Allow if fate == Fate::Passes => {}
         Verdict::Allow if outside_law => return None,
         Verdict::Allow if fate == Fate::NeverAsked && nobody => return None,
         Verdict::Allow => return Some("it does not pass"),
         Verdict::Block if fate == Fate::Dropped => {}
-        Verdict::Block if fate == Fate::NeverAsked && (forged || nobody) => return None,
+        Verdict::Block if fate == Fate::NeverAsked && (spoofed || nobody) => return None,
         Verdict::Block => return Some("it is not dropped"),
         Verdict::Reject if fate == Fate::Rejected => {}
         Verdict::Reject if outside_law => return None,
         Verdict::Reject => return Some("it is not rejected"),
-        Verdict::NoWay if matches!(fate, Fate::Dropped | Fate::NeverAsked) => return None,
-        Verdict::NoWay => return Some("there is no way for it"),
+        Verdict::NoRoute if matches!(fate, Fate::Dropped | Fate::NeverAsked) => return None,
+        Verdict::NoRoute => return Some("there is no way for it"),
     }
     if outside_law || fate == Fate::NeverAsked {
         return None;
     }
-    let expected = rules.first_match(packet).rule.map(|rule| tag(&rule.id));
+    let expected = rules.first_match(packet).rule.map(|rule| tag(&rule.id.to_string()));
     (judged.by != expected).then_some("another rule decides")
 }
 

@@ -6,8 +6,8 @@ use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Form, resolve};
 use bastium_core::proof;
 use bastium_core::rules;
-use bastium_export::nftables::{self, NftOptions};
-use bastium_rehearsal::rehearse::{Props, Report, in_kernel};
+use bastium_gateway::nftables::{self, NftOptions};
+use bastium_testbed::rehearse::{Inputs, Report, in_kernel};
 use proptest::strategy::{Strategy, ValueTree};
 use proptest::test_runner::TestRunner;
 use std::time::Instant;
@@ -65,12 +65,12 @@ fn rehearsed(meaning: &Meaning<'_>) -> (Checklist, Report) {
     };
     let written = file(NftOptions::default());
     let tags = nftables::tags(&rules).into_iter();
-    let served = bastium_export::dnsmasq(meaning).expect("it serves as the plan says");
-    let props = Props {
+    let served = bastium_gateway::dnsmasq(meaning).expect("it serves as the plan says");
+    let props = Inputs {
         rules: &written,
         rules_at: &|at| Some(file(NftOptions::at(at))),
         names_and_leases: served.text(),
-        ids: tags.map(|(tag, rule)| (tag, rule.id.clone())).collect(),
+        ids: tags.map(|(tag, rule)| (tag, rule.id.to_string())).collect(),
     };
     let report = in_kernel(meaning, &rules, &list, &props, |_, _| {});
     let report = report.unwrap_or_else(|why| panic!("{why}"));

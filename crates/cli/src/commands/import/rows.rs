@@ -55,7 +55,7 @@ impl Rows<'_> {
 
     /// Tries all of these together, and decides about as many as can be, in their order: a row stands back behind those
     /// above it. A row that only clashes with one that is left out has to be tried again, and so have those below it,
-    /// for nobody knows yet what they clash with. Whether all are decided, and leave a plan; `None` where it cannot be told
+    /// for nobody knows yet what they clash with. Whether all are decided, and leave a plan; `None` where that is not known
     /// whose fault it is.
     fn round(&mut self) -> Option<bool> {
         // A zone has its row and its column in the matrix, which stay if the rest cannot be added.
@@ -168,5 +168,5 @@ impl Blamed {
 }
 
 fn says(diagnosis: &Diagnosis) -> String {
-    format!("{}; cure: {}", diagnosis.says, diagnosis.cure)
+    format!("{}; help: {}", diagnosis.says, diagnosis.help)
 }

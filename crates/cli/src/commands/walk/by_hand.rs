@@ -6,8 +6,8 @@ use crate::failure::Failure;
 use crate::session::Session;
 use crate::show::style;
 use bastium_core::checklist::SetUp;
-use bastium_export::clean;
-use bastium_export::walk::Outcome;
+use bastium_gateway::clean;
+use bastium_report::walk::Outcome;
 
 /// A check's place: its stand, its number there.
 type Place = (usize, usize);

@@ -7,9 +7,9 @@ use crate::session::Session;
 use crate::show::style;
 use bastium_core::checklist::{Check, Expect, Probe, Standpoint, Target};
 use bastium_core::space::IntervalSet;
-use bastium_export::walk::Outcome;
-use bastium_rehearsal::here;
-use bastium_rehearsal::probe::{self, How, Seen, Task, Whom};
+use bastium_report::walk::Outcome;
+use bastium_testbed::here;
+use bastium_testbed::probe::{self, How, Seen, Task, Whom};
 use std::net::IpAddr;
 use std::time::Duration;
 
@@ -21,8 +21,8 @@ struct Trial {
 
 pub(super) fn run(tour: &mut Tour<'_, '_>, session: &mut Session<'_>) -> Result<(), Failure> {
     let own = here::addresses().map_err(|error| Failure::Machine {
-        says: format!("this machine does not tell its addresses: {error}"),
-        cure: "make the walk by hand: bastium walk".to_owned(),
+        says: format!("cannot read this machine's addresses: {error}"),
+        help: "make the walk by hand: bastium walk".to_owned(),
     })?;
     let sheet = tour.sheet();
     let mut trials = Vec::new();
@@ -53,7 +53,7 @@ pub(super) fn run(tour: &mut Tour<'_, '_>, session: &mut Session<'_>) -> Result<
     if left > 0 {
         session.prose(
             style::FAINT,
-            &format!("{} of this place need a person: bastium walk", count(left, "check")),
+            &format!("{} at this test point need a person: bastium walk", count(left, "check")),
         )?;
     }
     Ok(())
@@ -163,7 +163,7 @@ fn try_all(
     kept?;
     not_tried.sort_unstable();
     for same in not_tried.chunk_by(|one, next| one == next) {
-        let says = format!("{} could not be tried: {}", count(same.len(), "check"), same[0]);
+        let says = format!("{} could not be tested: {}", count(same.len(), "check"), same[0]);
         session.prose(style::WARN, &says)?;
     }
     Ok(())
@@ -209,7 +209,7 @@ fn nowhere(tour: &Tour<'_, '_>, own: &[IpAddr], session: &mut Session<'_>) -> Re
     let says = if here.is_empty() {
         let own: Vec<String> = own.iter().map(IpAddr::to_string).collect();
         format!(
-            "this machine stands in no network of the plan (it has {}); outside it needs --outside-site",
+            "this machine is in no network of the plan (it has {}); if it is outside the site, add --outside-site",
             if own.is_empty() { "no address".to_owned() } else { own.join(", ") }
         )
     } else {

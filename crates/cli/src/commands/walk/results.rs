@@ -6,7 +6,7 @@ use crate::failure::Failure;
 use crate::files;
 use crate::plans;
 use crate::session::Session;
-use bastium_export::walk::{Record, line, read};
+use bastium_report::walk::{Record, line, read};
 use jiff::Timestamp;
 use std::fs::{File, OpenOptions};
 use std::io::{self, Read, Seek, SeekFrom, Write};
@@ -29,8 +29,8 @@ pub(super) fn path(args: &Walk, session: &Session<'_>) -> Result<PathBuf, Failur
         return Ok(path.clone());
     }
     let plan = plans::path(session.options.plan.as_deref())?.ok_or_else(|| Failure::Call {
-        says: "a plan from standard input has no file beside it for the results".to_owned(),
-        cure: "name one: bastium walk --results FILE".to_owned(),
+        says: "for a plan from standard input, the results need a file".to_owned(),
+        help: "name one: bastium walk --results FILE".to_owned(),
     })?;
     Ok(plan.with_extension("walk.jsonl"))
 }

@@ -1,20 +1,20 @@
-//! `bastium answer`
+//! `bastium listen`
 
-use crate::args::Answer;
+use crate::args::Listen;
 use crate::failure::{Exit, Failure};
 use crate::session::Session;
 use bastium_core::space::Protocol;
-use bastium_rehearsal::answer::{Port, Visits, listen, visits};
+use bastium_testbed::answer::{Port, Visits, listen, visits};
 use jiff::ZonedDateTime;
 use std::time::{Duration, Instant};
 
-pub(super) fn run(args: &Answer, session: &mut Session<'_>) -> Result<Exit, Failure> {
+pub(super) fn run(args: &Listen, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let ports = ports(&args.ports)?;
     let (teller, visits) = visits();
     for port in &ports {
         listen(*port, args.at, &teller).map_err(|error| Failure::Machine {
             says: format!("cannot listen on {port}: {error}"),
-            cure: "stop what listens there already; a port below 1024 may need the administrator"
+            help: "stop what listens there already; a port below 1024 may need the administrator"
                 .to_owned(),
         })?;
     }
@@ -36,7 +36,7 @@ pub(super) fn run(args: &Answer, session: &mut Session<'_>) -> Result<Exit, Fail
     Ok(Exit::Fine)
 }
 
-/// Ends the process a moment after that time, if it has not ended by then: where nobody reads what is told, telling
+/// Ends the process a moment after that time, if it has not ended by then: where nobody reads the output, writing
 /// it never ends. Nothing is held that would have to be put in order.
 fn ends_in(lasting: Duration) {
     std::thread::spawn(move || {
@@ -48,7 +48,7 @@ fn ends_in(lasting: Duration) {
 fn tell_untold(visits: &Visits, session: &mut Session<'_>) {
     match visits.untold() {
         0 => {}
-        more => session.remark(&format!("{more} more came too fast to be told or answered")),
+        more => session.remark(&format!("{more} more came too fast to be shown or answered")),
     }
 }
 
@@ -58,7 +58,7 @@ fn ports(words: &[String]) -> Result<Vec<Port>, Failure> {
     for word in words {
         let wrong = |why: &str| Failure::Call {
             says: format!("`{word}` is nothing to listen on: {why}"),
-            cure: "write tcp/443 or udp/5000-5003".to_owned(),
+            help: "write tcp/443 or udp/5000-5003".to_owned(),
         };
         let (protocol, numbers) = word.split_once('/').ok_or_else(|| wrong("it has no port"))?;
         let (low, high) = numbers.split_once('-').unwrap_or((numbers, numbers));

@@ -1,0 +1,90 @@
+//! Examples for the help of each command. The tests run those that need nothing but a plan.
+
+/// Examples of a command: what for, and what to type behind `bastium`. All of them are about the demo plan.
+pub fn examples(command: &str) -> &'static [(&'static str, &'static str)] {
+    match command {
+        "new" => &[
+            ("Write bastium.toml, a plan of two networks", "new \"Corner Shop\""),
+            ("Begin with the clinic of the guide", "new --from clinic"),
+        ],
+        "check" => &[
+            ("Find mistakes and risks in bastium.toml", "check"),
+            (
+                "In continuous integration: fail for warnings and errors only",
+                "check --fail-on warning",
+            ),
+        ],
+        "add" => &[
+            ("Add a network", "add network kiosk zone=guests vlan=88 hosts=5"),
+            ("Add a host to each row of a table", "add host --table hosts.csv --dry-run"),
+        ],
+        "set" => &[
+            ("Change keys of an entry", "set network desks hosts=40"),
+            ("Change a cell of the matrix", "set cell staff guests allow"),
+        ],
+        "remove" => &[("Remove a host", "remove host till")],
+        "rename" => &[("Rename a network, and every reference to it", "rename desks front-desks")],
+        "change" => &[
+            ("Make the changes of a file, or none", "change move.txt"),
+            ("Show what they would open and close", "change move.txt --dry-run"),
+        ],
+        "explain" => &[("Explain a finding of `check`", "explain vlan-one")],
+        "addresses" => &[
+            ("Show the addressing sheet", "addresses"),
+            ("Show what is free, too", "addresses --free"),
+        ],
+        "ports" => &[("Show what to set on each port", "ports")],
+        "matrix" => &[
+            ("Show the matrix", "matrix"),
+            ("Show everything that decides one cell", "matrix staff clinical"),
+        ],
+        "rules" => &[
+            ("Show all rules in order", "rules"),
+            ("Show the rules between two endpoints", "rules desks printers"),
+            ("Show the rules that mention a word", "rules --find printers"),
+        ],
+        "worksheet" => &[
+            ("Show everything to type", "worksheet"),
+            ("Show one step", "worksheet rules"),
+            ("Write all sheets as a workbook", "export xlsx --to clinic.xlsx"),
+        ],
+        "prove" => &[("Prove the rules in every form", "prove --all-forms")],
+        "compare" => &[
+            ("Compare with the last commit", "compare"),
+            ("Compare two plans", "compare old.toml new.toml"),
+        ],
+        "ask" => &[
+            ("Can the desks print?", "ask desks printers ipp"),
+            ("And on Tuesday evening?", "ask desks printers ipp --at \"tue 21:30\""),
+        ],
+        "checklist" => &[
+            ("List all checks", "checklist"),
+            ("List the best checks for half an hour", "checklist --within 30m"),
+            ("Write a page to tick off", "checklist --page checklist.html"),
+        ],
+        "walk" => {
+            &[("Work through the checklist", "walk"), ("Show how far it is", "walk --status")]
+        }
+        "listen" => &[("Listen at the far end of a check", "listen tcp/631 udp/161 --for 1h")],
+        "rehearse" => &[
+            ("Try the rules with real packets", "rehearse"),
+            (
+                "Run the checklist against the compiled rules, without packets",
+                "rehearse --on-paper",
+            ),
+        ],
+        "export" => &[
+            ("Write the rules for nft", "export nftables --to rules.nft"),
+            ("Write every sheet into a workbook", "export xlsx --to site.xlsx"),
+        ],
+        "audit" => &[("Compare a running gateway with the plan", "audit ruleset.txt")],
+        "blocked" => &[("Summarise a gateway's log", "blocked gateway.log")],
+        "services" => &[
+            ("Find a service by port", "services tcp/443"),
+            ("Find services by purpose", "services print"),
+        ],
+        "completions" => &[("Set up completion in bash", "completions bash")],
+        "man" => &[("Write the manual pages", "man --to man1")],
+        _ => &[],
+    }
+}

@@ -1,0 +1,65 @@
+//! Chains of a foreign rule list that lead into each other: followed as far as that can be, and undecided beyond.
+
+mod common;
+
+use common::Bench;
+
+/// Chains of which each leads into the next by two ways: twice as many ways with every one.
+fn two_ways_each(chains: usize) -> String {
+    let mut text = "table inet t {\n".to_owned();
+    for number in 0..chains {
+        let next = number + 1;
+        text += &format!(
+            " chain c{number} {{\n  ip saddr != 10.44.{number}.1 jump c{next}\n  tcp dport != {next} jump c{next}\n }}\n"
+        );
+    }
+    text + &format!(" chain c{chains} {{\n  ip daddr 10.44.9.9 drop\n }}\n")
+        + " chain f {\n  type filter hook forward priority 0; policy drop;\n  jump c0\n }\n}\n"
+}
+
+#[test]
+fn ways_without_end_are_undecided_and_never_clean() {
+    let bench = Bench::new();
+    for chains in [14, 40] {
+        bench.write("rules.nft", two_ways_each(chains));
+        let begun = std::time::Instant::now();
+        let run = bench.clinic("audit rules.nft --format json");
+        assert_eq!(run.code, 1, "{}", run.all());
+        let json = run.json();
+        assert!(json["undecided"].as_u64() > Some(0) && json["agrees"] == false, "{json}");
+        let unclear =
+            json["not_understood"].as_array().into_iter().flatten().map(ToString::to_string);
+        assert!(unclear.into_iter().any(|one| one.contains("chain c")), "{json}");
+        assert!(begun.elapsed().as_secs() < 120, "it has a budget");
+        let shown = bench.clinic("audit rules.nft").out;
+        assert!(
+            shown.contains("could not be decided") && !shown.contains("No difference"),
+            "{shown}"
+        );
+    }
+    // What few ways lead to is looked at whole.
+    bench.write("rules.nft", two_ways_each(4));
+    let run = bench.clinic("audit rules.nft --format json");
+    let json = run.json();
+    assert_eq!(json["undecided"], 0, "{}", json["not_understood"]);
+    assert!(json["differences"].as_array().is_some_and(|rows| !rows.is_empty()));
+}
+
+#[test]
+fn a_chain_that_thousands_of_rules_share_is_no_reason_to_give_up() {
+    let bench = Bench::new();
+    let rules: String = (0..3_000)
+        .map(|n| format!("  ip saddr 10.44.24.{} tcp dport {} jump note\n", n % 200 + 10, n + 1))
+        .collect();
+    bench.write(
+        "rules.nft",
+        format!(
+            "table inet t {{\n chain note {{\n  log prefix \"noted \" accept\n }}\n chain sorted {{\n{rules} }}\n \
+             chain f {{\n  type filter hook forward priority 0; policy drop;\n  jump sorted\n }}\n}}\n"
+        ),
+    );
+    let run = bench.clinic("audit rules.nft --format json");
+    let json = run.json();
+    assert_eq!(json["undecided"], 0, "{}", json["not_understood"]);
+    assert!(json["differences"].as_array().is_some_and(|rows| !rows.is_empty()));
+}
