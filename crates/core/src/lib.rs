@@ -14,7 +14,8 @@
 //! 4. [`rules`]: the same plan compiled to ordered lists, where the first match wins. This is a second
 //!    way to a verdict and shares nothing with the first but the sets and the plan.
 //! 5. [`proof`]: whether the two say the same, over whole sets of packets.
-//! 6. [`asking`], [`findings`] and [`checklist`]: one question with its answer; mistakes and risks; the
+//! 6. [`changeover`]: how to get from the rules of one plan to those of another, an edit at a time.
+//! 7. [`asking`], [`findings`] and [`checklist`]: one question with its answer; mistakes and risks; the
 //!    tests to make in the building.
 //!
 //! [`verdict`] holds the words that meaning and rules share; [`diagnosis`] how problems read;
@@ -31,6 +32,7 @@
 pub mod addressing;
 pub mod asking;
 pub mod blocked;
+pub mod changeover;
 pub mod checklist;
 pub mod diagnosis;
 mod example;

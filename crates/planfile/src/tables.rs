@@ -129,6 +129,9 @@ fn limits(table: &DeTable<'_>, at: Span, notes: &mut Notes) -> draft::Limits {
         ipv6: fields.flag("ipv6"),
         rules: fields.number("rules"),
         name: fields.number("name"),
+        insert: fields.flag("insert"),
+        duplicates: fields.flag("duplicates"),
+        swap_lists: fields.flag("swap-lists"),
     };
     fields.finish();
     limits

@@ -75,6 +75,9 @@ tables! {
         ipv6: Option<Located<bool>>,
         rules: Option<Located<i64>>,
         name: Option<Located<i64>>,
+        insert: Option<Located<bool>>,
+        duplicates: Option<Located<bool>>,
+        swap_lists: Option<Located<bool>>,
     }
     /// `[gateway.manage]`
     Manage {

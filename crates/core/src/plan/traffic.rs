@@ -185,6 +185,12 @@ pub struct Limits {
     pub rules: Option<u32>,
     /// How long a rule's name may be, in bytes.
     pub name: Option<u32>,
+    /// Whether a rule can be put above others; else only at the end of its list.
+    pub insert: bool,
+    /// Whether a list may have two rules that say the same, or two of one name.
+    pub duplicates: bool,
+    /// Whether a list that is ready can take the place of another at once.
+    pub swap_lists: bool,
 }
 
 impl Default for Limits {
@@ -197,6 +203,9 @@ impl Default for Limits {
             ipv6: true,
             rules: None,
             name: None,
+            insert: true,
+            duplicates: true,
+            swap_lists: true,
         }
     }
 }

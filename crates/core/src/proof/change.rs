@@ -5,8 +5,7 @@ mod joint;
 mod moved;
 mod rules;
 
-use joint::Joint;
-pub(super) use joint::Side;
+pub(crate) use joint::{Joint, Side};
 pub use moved::MovedHost;
 pub use rules::{LineChange, RuleChange, line_changes};
 

@@ -20,6 +20,7 @@ pub(crate) mod witness_search;
 pub use boxes::{NamedBox, Wording, hours};
 pub use carried::{Carried, CarriedLine, Divergence, Expects, alike, carried};
 pub use change::{Change, Changes, LineChange, MovedHost, RuleChange, changes, line_changes};
+pub(crate) use change::{Joint, Side};
 pub use guarantee::{Kept, guarantee};
 pub use leak::{Leak, leaks};
 pub use lookup::{Lookup, Ready};

@@ -7,6 +7,7 @@
 //! [`in_form`] does so for any of the four, [`compile`] for the plan's own. [`mistakes`] are those
 //! that people make while they enter rules.
 
+mod effect;
 pub mod fewest;
 mod id;
 mod implicit_traffic;
@@ -30,6 +31,7 @@ mod surroundings;
 mod translation;
 mod writer;
 
+pub use effect::Effect;
 pub use id::RuleId;
 pub use index::RuleIndex;
 pub use list::{Applies, Otherwise, Outcome, RuleList, RuleSet, Stage};
@@ -201,8 +203,6 @@ impl CompileContext<'_> {
     /// Numbers rules through all lists that have to be entered. Where the fewest are wanted, rules that hold each
     /// interface to the sources that belong there share a number: gateways take them as one, at each interface.
     fn number(&self, lists: &mut [RuleList]) {
-        let is_of_interface =
-            |rule: &Rule| matches!(rule.cause, Cause::Spoofed(Spoofing::Source, _));
         let mut number = 0;
         for list in lists.iter_mut().filter(|list| !list.implied) {
             let mut shared = false;
@@ -216,6 +216,11 @@ impl CompileContext<'_> {
             }
         }
     }
+}
+
+/// Whether a rule holds one interface to the sources that belong there.
+pub(crate) fn is_of_interface(rule: &Rule) -> bool {
+    matches!(rule.cause, Cause::Spoofed(Spoofing::Source, _))
 }
 
 /// The interfaces of a plan other than the gateway's own.

@@ -86,7 +86,7 @@ impl Endpoint {
     }
 
     /// An expression that is as it stands in the plan, or could stand there.
-    pub(super) fn expression(text: impl Into<String>) -> Self {
+    pub(crate) fn expression(text: impl Into<String>) -> Self {
         let text = text.into();
         if text == "any" { Self::Any } else { Self::Expression(text) }
     }

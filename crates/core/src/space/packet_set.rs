@@ -188,6 +188,11 @@ impl PacketSet {
         self.v4.is_subset(&other.v4) && self.v6.is_subset(&other.v6)
     }
 
+    /// Whether the two have the same packets.
+    pub fn is_same(&self, other: &Self) -> bool {
+        self.is_subset(other) && other.is_subset(self)
+    }
+
     /// The same set in fewer products.
     #[must_use]
     pub fn tidied(&self) -> Self {

@@ -379,6 +379,9 @@ fn limits(draft: &draft::Limits, resolver: &mut Resolver) -> Limits {
         ipv6: can(draft.ipv6),
         rules,
         name,
+        insert: can(draft.insert),
+        duplicates: can(draft.duplicates),
+        swap_lists: can(draft.swap_lists),
     }
 }
 

@@ -28,7 +28,7 @@ const OLD_ONLY: u16 = 30_000;
 
 impl Joint {
     /// Finds what is the same.
-    pub(super) fn of(old: &Plan, new: &Plan) -> Self {
+    pub(crate) fn of(old: &Plan, new: &Plan) -> Self {
         let mut count = new.networks().len() + new.uplinks().len();
         let mut here = |same: Option<usize>| {
             let next = count;
@@ -71,6 +71,16 @@ impl Joint {
         self.old.strangers.extend((0..new).filter(known).map(|index| kind(index as u16)));
     }
 
+    /// What the old plan's packets are called.
+    pub(crate) fn old_side(&self) -> &Side {
+        &self.old
+    }
+
+    /// What the new plan's packets are called.
+    pub(crate) fn new_side(&self) -> &Side {
+        &self.new
+    }
+
     /// How many interfaces there are before the gateway's own.
     pub(super) fn outer(&self) -> usize {
         self.outer
@@ -78,7 +88,7 @@ impl Joint {
 
     /// A set of both plans, as packets of the new plan, and as packets of the old one where they concern
     /// what only that has.
-    pub(super) fn apart(&self, packets: &PacketSet) -> Vec<(bool, PacketSet)> {
+    pub(crate) fn apart(&self, packets: &PacketSet) -> Vec<(bool, PacketSet)> {
         let gone: AddressSet =
             self.new.strangers.iter().map(|placeholder| placeholder.set()).collect();
         let (mut new, mut old) = (Vec::new(), Vec::new());
@@ -157,7 +167,7 @@ impl Side {
     }
 
     /// A product of this plan as one of both.
-    pub(super) fn product(&self, product: &Match) -> Match {
+    pub(crate) fn product(&self, product: &Match) -> Match {
         let spans = product.enters.spans().iter().flat_map(|(low, high)| low.0..=high.0);
         let enters = spans.map(|interface| self.interface(Interface(interface))).collect();
         self.readdressed(Match { enters, ..product.clone() })

@@ -1,7 +1,7 @@
 //! Rules joined: several that do the same and differ in their source, their destination or their service alone.
 
-use super::sequence::{Effect, Sequence};
-use crate::rules::{Endpoint, Matches, Rule, RuleList};
+use super::sequence::Sequence;
+use crate::rules::{Effect, Endpoint, Matches, Rule, RuleList};
 use crate::space::{AddressSet, Interface, IntervalSet, Match, Minute, PacketSet, ServiceSet};
 use crate::verdict::Cause;
 use std::collections::HashMap;

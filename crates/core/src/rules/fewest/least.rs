@@ -1,8 +1,7 @@
 //! How few rules any list must have that does not build on its order.
 
-use super::sequence::Effect;
 use crate::plan::Plan;
-use crate::rules::{Rule, RuleList, RuleSet};
+use crate::rules::{Effect, Rule, RuleList, RuleSet};
 use crate::space::{Ends, Packet, PacketSet};
 use crate::verdict::{Cause, Spoofing};
 

@@ -1,27 +1,8 @@
 //! All lists as one: what decides a packet is the first line that has it.
 
 use crate::plan::Action;
-use crate::rules::{Otherwise, Rule, RuleList};
+use crate::rules::{Effect, Otherwise, Rule, RuleList};
 use crate::space::{Match, Nearby, Packet, PacketSet};
-
-/// What a line does with a packet.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub(super) struct Effect {
-    action: Action,
-    log: bool,
-    /// In bits of the number, so that it can be compared.
-    limit: Option<u64>,
-}
-
-impl Effect {
-    pub(super) fn of(rule: &Rule) -> Self {
-        Self { action: rule.action, log: rule.log, limit: rule.limit_mbps.map(f64::to_bits) }
-    }
-
-    fn silent(action: Action) -> Self {
-        Self { action, log: false, limit: None }
-    }
-}
 
 #[derive(Clone, Debug)]
 struct Line {
