@@ -388,6 +388,9 @@ pub struct Rules {
 pub struct Worksheet {
     /// Show only this step, by its number or a word of its title
     pub step: Option<String>,
+    /// Show what to type into a gateway that has the rules of this plan: a file, or a commit of git
+    #[arg(long, value_name = "OLD")]
+    pub since: Option<PathBuf>,
     /// Compile the rules for this form [default: the plan's own]
     #[arg(long, value_enum)]
     pub form: Option<FormName>,

@@ -104,6 +104,22 @@ impl Table {
         self
     }
 
+    /// Leaves out columns that have nothing in any row, for whoever reads on a screen or on paper.
+    #[must_use]
+    pub fn without_empty_columns(mut self) -> Self {
+        let is_filled = |place: usize| {
+            self.rows.iter().any(|row| row.get(place).is_some_and(|c| !c.text.is_empty()))
+        };
+        let filled: Vec<bool> = (0..self.columns.len()).map(is_filled).collect();
+        let mut kept = filled.iter();
+        self.columns.retain(|_| kept.next().is_none_or(|filled| *filled));
+        for row in &mut self.rows {
+            let mut kept = filled.iter();
+            row.retain(|_| kept.next().is_none_or(|filled| *filled));
+        }
+        self
+    }
+
     /// Adds a row.
     pub fn row(&mut self, cells: impl IntoIterator<Item = Cell>) {
         self.rows.push(cells.into_iter().collect());

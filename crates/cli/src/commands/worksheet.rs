@@ -3,20 +3,27 @@
 use super::count;
 use crate::args::Worksheet as Args;
 use crate::failure::{Exit, Failure};
+use crate::plans;
 use crate::session::{self, Session};
 use crate::show::{self, style, table};
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::Form;
 use bastium_core::proof::Proved;
 use bastium_gateway::clean;
-use bastium_report::sheets::{Step, Worksheet};
+use bastium_report::Table;
+use bastium_report::sheets::{Since, Step, Worksheet};
+use std::path::Path;
 
 pub(super) fn run(args: &Args, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let plan = session.plan()?;
     let meaning = session::meaning(&plan, args.day.day)?;
     let form = args.form.map_or(plan.gateway().form, Form::from);
     let rules = session::in_form(&meaning, form)?;
-    let mut sheet = checked(&meaning, session::proved(&meaning, &rules)?)?;
+    let proved = session::proved(&meaning, &rules)?;
+    let mut sheet = match &args.since {
+        Some(old) => since(old, &meaning, proved, session)?,
+        None => checked(&meaning, proved)?,
+    };
     let all = sheet.steps.len();
     if let Some(word) = &args.step {
         only(&mut sheet, word)?;
@@ -32,6 +39,28 @@ pub(super) fn run(args: &Args, session: &mut Session<'_>) -> Result<Exit, Failur
 pub(super) fn checked(meaning: &Meaning<'_>, proved: Proved<'_>) -> Result<Worksheet, Failure> {
     Worksheet::new(meaning, proved).map_err(|misread| Failure::Unproved {
         faults: misread.iter().map(ToString::to_string).collect(),
+    })
+}
+
+/// The worksheet of a change. One day counts for both, or what ends in between would be one, too.
+fn since(
+    old: &Path,
+    meaning: &Meaning<'_>,
+    proved: Proved<'_>,
+    session: &Session<'_>,
+) -> Result<Worksheet, Failure> {
+    let plan = match old.exists() {
+        true => plans::load(Some(old))?,
+        false => {
+            let commit = &*old.to_string_lossy();
+            plans::Version { commit }.load(session.options.plan.as_deref())?
+        }
+    };
+    let before = session::meaning(&plan, Some(meaning.day()))?;
+    let rules = session::in_form(&before, proved.rules().form)?;
+    let name = clean(&old.display().to_string()).into_owned();
+    Worksheet::since(&name, (&before, &rules), (meaning, proved)).map_err(|misread| {
+        Failure::Unproved { faults: misread.iter().map(ToString::to_string).collect() }
     })
 }
 
@@ -55,11 +84,39 @@ fn only(sheet: &mut Worksheet, word: &str) -> Result<(), Failure> {
     Ok(())
 }
 
+/// From where it goes, and whether that is safe.
+fn print_since(since: &Since, session: &mut Session<'_>) -> Result<(), Failure> {
+    let Since { old, edits, kept, safe } = since;
+    let kept = match kept {
+        1 => "1 stays as it is".to_owned(),
+        kept => format!("{kept} stay as they are"),
+    };
+    let says = format!("since {old}: {} of rules; {kept}", count(*edits, "edit"));
+    session.prose(style::PLAIN, &says)?;
+    if *edits == 0 {
+        return Ok(());
+    }
+    let (tone, says) = match safe {
+        true => (
+            style::GOOD,
+            "safe in this order: at no step does anything pass that both block, or stop that both allow",
+        ),
+        false => (
+            style::WARN,
+            "not safe at every step: see the rows marked `at once`, and what stands below them",
+        ),
+    };
+    session.prose(tone, says)
+}
+
 fn print(sheet: &Worksheet, all: usize, session: &mut Session<'_>) -> Result<(), Failure> {
     let until = match &sheet.changes_on {
         Some(day) => format!("; the rules change on {day}"),
         None => String::new(),
     };
+    if let Some(since) = &sheet.since {
+        print_since(since, session)?;
+    }
     session.print(&format!(
         "{}: {} to type in {}, for {}{until}\n",
         clean(&sheet.site),
@@ -74,11 +131,14 @@ fn print(sheet: &Worksheet, all: usize, session: &mut Session<'_>) -> Result<(),
     for step in &sheet.steps {
         let title = format!("{}. {}", step.number, step.title);
         session.print(&format!("\n{}\n", style::in_style(style::STRONG, &title)))?;
-        for mut shown in step.tables() {
+        for mut shown in step.tables().into_iter().map(Table::without_empty_columns) {
             let title = shown.title.take().unwrap_or_default();
             let title = title.split_once(". ").map_or(title.as_str(), |(_, title)| title);
             session.print(&format!("\n{}\n", clean(title)))?;
             session.print(&table::draw(&shown, session.look(), 2))?;
+        }
+        for warning in &step.warnings {
+            session.prose(style::WARN, &format!("Mind: {}.", clean(warning)))?;
         }
         session.prose(style::FAINT, &format!("Afterwards: {}.", step.afterwards))?;
     }

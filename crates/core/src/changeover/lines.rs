@@ -62,6 +62,8 @@ pub(super) struct Lines {
     of_row: Vec<Vec<usize>>,
     near: Nearby,
     views: Vec<View>,
+    /// The packets that can come at all.
+    coming: PacketSet,
 }
 
 /// Packets that a step would change to something that they shall not become, not even for a moment.
@@ -117,7 +119,8 @@ impl Lines {
         }
         let near = Nearby::new(lines.iter().map(|line| &line.packets));
         let views = views(&lines);
-        Self { lines, of_row, near, views }
+        let coming = PacketSet::from(merged.coming());
+        Self { lines, of_row, near, views, coming }
     }
 
     fn takes_part(&self, view: usize, state: &State, line: usize) -> bool {
@@ -198,7 +201,7 @@ impl Lines {
                     _ => continue,
                 };
                 let own = self.lines[line].effect;
-                let first = self.first_at(view, with, line);
+                let first = self.first_at(view, with, line).intersection(&self.coming);
                 if first.is_empty() {
                     continue;
                 }
@@ -316,15 +319,10 @@ fn views(lines: &[Line]) -> Vec<View> {
 impl Row<'_> {
     /// The packets of a rule, by the numbers of both plans.
     fn packets(&self, merged: &Merged<'_>, rule: &Rule) -> Option<PacketSet> {
-        let side = if self.new.is_some() || self.temporary.is_some() {
-            merged.new_side()
-        } else {
-            merged.old_side()
-        };
-        let packets = rule.packets()?;
-        match &self.temporary {
-            Some(_) => Some(PacketSet::from(packets)),
-            None => Some(PacketSet::from(&side.product(packets))),
+        if self.temporary.is_some() {
+            return rule.packets().map(PacketSet::from);
         }
+        let entry = if self.new.is_some() { &merged.new } else { &merged.old };
+        entry.packets(rule).map(PacketSet::from)
     }
 }

@@ -1,5 +1,6 @@
 //! Both lists as one, in which each keeps its order.
 
+use super::typed::Entry;
 use crate::meaning::Meaning;
 use crate::plan::{Action, Form, Plan, Rows};
 use crate::proof::{Joint, Side};
@@ -45,6 +46,8 @@ pub(super) struct Row<'r> {
 #[derive(Debug)]
 pub(super) struct Merged<'r> {
     pub(super) joint: Joint,
+    pub(super) old: Entry,
+    pub(super) new: Entry,
     pub(super) lists: Vec<List>,
     pub(super) rows: Vec<Row<'r>>,
     /// The uplinks of both plans.
@@ -85,7 +88,13 @@ impl<'r> Merged<'r> {
         let uplinks = before.union(&uplinks(joint.new_side(), new.plan()));
         let stateless = [old_rules, new_rules].iter().any(|rules| rules.form == Form::PerInterface);
         let (lists, rows) = (Vec::new(), Vec::new());
-        let mut merged = Self { joint, lists, rows, uplinks, stateless, shared };
+        let entry = |side: &Side, meaning: &Meaning<'_>, rules: &RuleSet| {
+            Entry::new(side, joint.outer(), meaning.plan(), rules)
+        };
+        let (before, after) =
+            (entry(joint.old_side(), old, old_rules), entry(joint.new_side(), new, new_rules));
+        let (old, new) = (before, after);
+        let mut merged = Self { joint, old, new, lists, rows, uplinks, stateless, shared };
         for (before, after) in paired(&old_rules.lists, &new_rules.lists) {
             merged.add(before, after, at_the_end);
         }
@@ -96,22 +105,26 @@ impl<'r> Merged<'r> {
     pub(super) fn with_rows(&self, rows: Vec<Row<'r>>) -> Self {
         let (joint, lists, uplinks) =
             (self.joint.clone(), self.lists.clone(), self.uplinks.clone());
-        Self { joint, lists, rows, uplinks, ..*self }
+        let (old, new) = (self.old.clone(), self.new.clone());
+        Self { joint, old, new, lists, rows, uplinks, ..*self }
     }
 
-    pub(super) fn old_side(&self) -> &Side {
-        self.joint.old_side()
-    }
-
-    pub(super) fn new_side(&self) -> &Side {
-        self.joint.new_side()
+    /// Packets by interfaces that both plans have: by others none comes as long as rules are changed.
+    pub(super) fn coming(&self) -> Match {
+        let lacks: Vec<Interface> =
+            [&self.old, &self.new].iter().flat_map(|entry| entry.side().lacking()).collect();
+        let outer = self.joint.outer() as u16;
+        let came_by =
+            |number: &u16| Interface(if *number > outer { number - outer - 1 } else { *number });
+        let all = (0..=2 * outer + 1).filter(|number| !lacks.contains(&came_by(number)));
+        Match { enters: all.map(Interface).collect(), ..Match::everything() }
     }
 
     fn add(&mut self, old: Option<&'r RuleList>, new: Option<&'r RuleList>, at_the_end: bool) {
         let covers =
             |list: Option<&RuleList>, side: &Side| list.map(|list| side.joined(&list.covers));
-        let before = covers(old, self.old_side());
-        let after = covers(new, self.new_side());
+        let before = covers(old, self.old.side());
+        let after = covers(new, self.new.side());
         let both = match (&before, &after) {
             (Some(one), Some(other)) if one.is_same(other) => one.clone(),
             (Some(one), Some(other)) => one.union(other),
@@ -136,11 +149,11 @@ impl<'r> Merged<'r> {
     }
 
     fn add_rows(&mut self, list: usize, old: &Stretch<'r>, new: &Stretch<'r>, at_the_end: bool) {
-        let contents = |side: &Side, rules: &Stretch<'r>| -> Vec<Content> {
-            rules.iter().map(|rule| Content::of(side, rule)).collect()
+        let contents = |entry: &Entry, rules: &Stretch<'r>| -> Vec<Content> {
+            rules.iter().map(|rule| Content::of(entry, rule)).collect()
         };
-        let before = contents(self.old_side(), old);
-        let after = contents(self.new_side(), new);
+        let before = contents(&self.old, old);
+        let after = contents(&self.new, new);
         let first = self.rows.len();
         let row = Row { list, ..Row::default() };
         let ops = match at_the_end {
@@ -197,13 +210,13 @@ impl<'r> Merged<'r> {
             if let (Some(rule), None) = (row.old, row.new)
                 && !altered.contains(&place)
             {
-                left.entry(Content::of(self.old_side(), rule)).or_default().push(place);
+                left.entry(Content::of(&self.old, rule)).or_default().push(place);
             }
         }
         for place in first..self.rows.len() {
             let row = &self.rows[place];
             if let (None, Some(rule), None) = (row.old, row.new, row.alters) {
-                let content = Content::of(self.new_side(), rule);
+                let content = Content::of(&self.new, rule);
                 self.rows[place].moves = left.get_mut(&content).and_then(Vec::pop);
             }
         }
@@ -244,9 +257,9 @@ impl<'r> Row<'r> {
 }
 
 impl Content {
-    fn of(side: &Side, rule: &Rule) -> Self {
+    fn of(entry: &Entry, rule: &Rule) -> Self {
         Self {
-            packets: rule.packets().map(|packets| side.product(packets)),
+            packets: entry.packets(rule),
             from: rule.replies_from().cloned(),
             effect: Effect::of(rule),
         }

@@ -17,12 +17,13 @@ mod lines;
 mod merged;
 mod steps;
 mod temporary;
+mod typed;
 
 pub use lines::Changed;
 
 use crate::meaning::Meaning;
 use crate::rules::{Effect, Rule, RuleSet};
-use crate::space::Packet;
+use crate::space::PacketSet;
 use merged::Merged;
 use std::borrow::Cow;
 
@@ -32,6 +33,8 @@ use std::borrow::Cow;
 pub struct Changeover<'r> {
     /// The steps, in order. After each the gateway is in a safe state.
     pub steps: Vec<Step<'r>>,
+    /// How many of the steps put the new rules in; the others take the old ones out.
+    pub putting_in: usize,
     /// How many rows stay as they are.
     pub kept: usize,
     /// What comes to be otherwise for a moment because networks or addresses of the gateway itself change, if anything.
@@ -137,19 +140,19 @@ pub enum Edit<'r> {
     },
 }
 
-/// A packet to which something would happen, for a moment, that happens to it neither before nor afterwards.
+/// Packets to which something would happen, for a moment, that happens to them neither before nor afterwards.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub struct Interim {
-    /// The packet.
-    pub packet: Packet,
-    /// Whether it is a packet of the new plan; else of the old one.
+    /// The packets.
+    pub packets: PacketSet,
+    /// Whether they are packets of the new plan; else of the old one.
     pub of_new: bool,
-    /// What happens to it before.
+    /// What happens to them before.
     pub before: Effect,
-    /// What would happen to it between.
+    /// What would happen to them between.
     pub between: Effect,
-    /// What happens to it afterwards.
+    /// What happens to them afterwards.
     pub after: Effect,
 }
 

@@ -56,8 +56,9 @@ impl<'m, 'r> Way<'m, 'r> {
 
     fn made(mut self) -> Changeover<'r> {
         self.block();
-        self.surroundings(Surroundings::Both);
         self.insert();
+        let putting_in = self.steps.len();
+        self.surroundings(Surroundings::Both);
         self.set();
         self.delete();
         self.surroundings(Surroundings::New);
@@ -65,7 +66,7 @@ impl<'m, 'r> Way<'m, 'r> {
         let rows = self.merged.rows.iter();
         let kept = rows.filter(|row| row.old.is_some() && row.new.is_some()).count();
         let (steps, surroundings) = (self.steps, self.clash);
-        Changeover { steps, kept, surroundings, conversation: None }
+        Changeover { steps, putting_in, kept, surroundings, conversation: None }
     }
 
     /// The goal as it is in the surroundings of now.
@@ -261,14 +262,9 @@ impl<'m, 'r> Way<'m, 'r> {
     /// A packet that shows a clash.
     fn interim(&self, clash: &Clash) -> Option<Interim> {
         let Clash { packets, before, between, after } = clash;
-        let (of_new, packet) = self
-            .merged
-            .joint
-            .apart(packets)
-            .into_iter()
-            .find_map(|(of_new, packets)| Some((of_new, packets.sample()?)))?;
+        let (of_new, packets) = self.merged.joint.apart(packets).into_iter().next()?;
         let (before, between, after) = (*before, *between, *after);
-        Some(Interim { packet, of_new, before, between, after })
+        Some(Interim { packets, of_new, before, between, after })
     }
 }
 

@@ -9,6 +9,7 @@
 
 mod effect;
 pub mod fewest;
+mod forwarded;
 mod id;
 mod implicit_traffic;
 mod index;

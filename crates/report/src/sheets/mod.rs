@@ -42,7 +42,7 @@ pub use rules::RuleSheet;
 pub use services::ServiceSheet;
 pub use strength::Strength;
 use values::{address_values, read_addresses};
-pub use worksheet::{Misread, Step, Worksheet};
+pub use worksheet::{Misread, Since, Step, Worksheet};
 
 use bastium_core::plan::Plan;
 use bastium_core::space::{Packet, Protocol};

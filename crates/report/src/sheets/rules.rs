@@ -2,8 +2,6 @@
 
 mod row;
 
-pub(super) use row::entering;
-
 use super::matrix::logged;
 use super::products::{ProductRow, products};
 use super::{Because, EDITION};

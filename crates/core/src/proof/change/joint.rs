@@ -82,7 +82,7 @@ impl Joint {
     }
 
     /// How many interfaces there are before the gateway's own.
-    pub(super) fn outer(&self) -> usize {
+    pub(crate) fn outer(&self) -> usize {
         self.outer
     }
 
@@ -155,7 +155,7 @@ impl Side {
     }
 
     /// The number of an interface in both; those of translated packets follow on.
-    fn interface(&self, interface: Interface) -> Interface {
+    pub(crate) fn interface(&self, interface: Interface) -> Interface {
         let gateway = self.interfaces.len() - 1;
         match self.interfaces.get(usize::from(interface.0)) {
             Some(interface) => *interface,
@@ -173,7 +173,8 @@ impl Side {
         self.readdressed(Match { enters, ..product.clone() })
     }
 
-    fn readdressed(&self, product: Match) -> Match {
+    /// The same, where only addresses have other numbers.
+    pub(crate) fn readdressed(&self, product: Match) -> Match {
         Match {
             source: self.addresses(&product.source),
             destination: self.addresses(&product.destination),

@@ -60,7 +60,7 @@ fn addresses(plan: &Plan, set: &AddressSet) -> Vec<String> {
 }
 
 /// Where packets enter, by the names of networks and uplinks; nothing where that is any of them.
-pub(in crate::sheets) fn entering(plan: &Plan, enters: &IntervalSet<Interface>) -> Vec<String> {
+fn entering(plan: &Plan, enters: &IntervalSet<Interface>) -> Vec<String> {
     let came_by = plan.came_by_any(enters);
     let outer = (0..plan.gateway_interface().0).map(Interface);
     if outer.clone().all(|interface| came_by.contains(interface)) {

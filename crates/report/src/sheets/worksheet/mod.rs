@@ -1,10 +1,12 @@
 //! The worksheet: everything to type into a gateway that takes its settings by hand, in the order in which it takes
 //! them, with values. What is made here is read back from its own words before anyone sees it: see [`read_back`].
 
+mod entry;
 mod names;
 mod objects;
 mod read_back;
 mod rules;
+mod since;
 mod steps;
 
 pub use read_back::Misread;
@@ -30,8 +32,23 @@ pub struct Worksheet {
     pub changes_on: Option<String>,
     /// The form of the rules.
     pub form: &'static str,
+    /// From where the gateway is brought here; none where everything is typed.
+    pub since: Option<Since>,
     /// The steps, in order. A step with nothing to type is left out.
     pub steps: Vec<Step>,
+}
+
+/// Where a change of a gateway begins.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct Since {
+    /// The old plan: a file, or a commit.
+    pub old: String,
+    /// How many edits of rules there are.
+    pub edits: usize,
+    /// How many rows of rules stay as they are.
+    pub kept: usize,
+    /// Whether every edit by itself leaves as it is whatever old and new rules agree on.
+    pub safe: bool,
 }
 
 /// One step: what to type, and what to see afterwards.
@@ -45,6 +62,8 @@ pub struct Step {
     pub title: &'static str,
     /// What to type.
     pub tables: Vec<Values>,
+    /// What is cut off for a while, or not safe.
+    pub warnings: Vec<String>,
     /// What the engineer should see when it is done.
     pub afterwards: String,
 }
@@ -95,6 +114,7 @@ impl Worksheet {
             day: rules.day.to_string(),
             changes_on: rules.changes_on.map(|day| day.to_string()),
             form: rules.form.word(),
+            since: None,
             steps,
         };
         let misread = sheet.misread(meaning, rules);
@@ -133,7 +153,7 @@ impl Step {
         let tables = filled.map(|values| {
             let columns = [DONE].iter().chain(&values.columns).map(|heading| match *heading {
                 "no" => Column::numbers(*heading),
-                DONE | "action" | "VLAN" | "name" => Column::whole(*heading),
+                DONE | "action" | "VLAN" | "name" | "changes" => Column::whole(*heading),
                 _ => Column::text(*heading),
             });
             let title = format!("{}. {}", self.number, values.title);

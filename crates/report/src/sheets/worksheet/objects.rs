@@ -2,10 +2,11 @@
 
 use super::names::Names;
 use crate::sheets::address_values;
+use bastium_core::addressing::Placeholder;
 use bastium_core::plan::Plan;
 use bastium_core::rules::Endpoint;
 use bastium_core::source::Text;
-use bastium_core::space::{AddressSet, Match, Protocol, ServiceSet};
+use bastium_core::space::{AddressSet, IntervalSet, Match, Minute, Protocol, ServiceSet};
 
 /// The word for everything, which every gateway has.
 pub(super) const ANY: &str = "any";
@@ -18,9 +19,32 @@ pub(super) struct Addresses {
     pub(super) kind: &'static str,
     /// Its values, as they are typed.
     pub(super) values: Vec<String>,
+    pub(super) state: Made,
     /// The plan's word for it, which others may share that have other addresses.
     word: String,
-    set: AddressSet,
+    pub(super) set: AddressSet,
+}
+
+/// Whether something is on the gateway already, and whether rules name it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct Made {
+    pub(super) before: bool,
+    pub(super) used: bool,
+}
+
+impl Made {
+    const NOW: Self = Self { before: false, used: true };
+    const BEFORE: Self = Self { before: true, used: false };
+}
+
+/// Hours under a name.
+#[derive(Clone, Debug)]
+pub(super) struct Hours {
+    pub(super) name: String,
+    pub(super) value: String,
+    pub(super) state: Made,
+    word: String,
+    pub(super) set: IntervalSet<Minute>,
 }
 
 /// Services under a name.
@@ -31,7 +55,8 @@ pub(super) struct Service {
     pub(super) ports: Vec<String>,
     /// Whether it is one of those that most gateways have.
     pub(super) well_known: bool,
-    set: ServiceSet,
+    pub(super) state: Made,
+    pub(super) set: ServiceSet,
 }
 
 /// Everything that rules name.
@@ -41,12 +66,46 @@ pub(super) struct Objects<'p> {
     names: Names,
     pub(super) addresses: Vec<Addresses>,
     pub(super) services: Vec<Service>,
+    pub(super) hours: Vec<Hours>,
 }
 
 impl<'p> Objects<'p> {
     pub(super) fn new(plan: &'p Plan) -> Self {
         let names = Names::new(plan.gateway().limits.name);
-        Self { plan, names, addresses: Vec::new(), services: Vec::new() }
+        Self { plan, names, addresses: Vec::new(), services: Vec::new(), hours: Vec::new() }
+    }
+
+    /// What a gateway has of these when it gets the rules of another plan: everything, under its name. Addresses that
+    /// only stand for something are the other plan's only if both have numbered alike what they stand for.
+    pub(super) fn for_rules_of<'n>(&self, plan: &'n Plan, numbered_alike: bool) -> Objects<'n> {
+        let stands_for = |set: &AddressSet| {
+            set.ranges().any(|(low, high)| low == high && Placeholder::of(low).is_some())
+        };
+        let mut addresses = self.addresses.clone();
+        for known in &mut addresses {
+            known.state = Made::BEFORE;
+            if !numbered_alike && stands_for(&known.set) {
+                known.set = AddressSet::empty();
+            }
+        }
+        let (mut services, mut hours) = (self.services.clone(), self.hours.clone());
+        services.iter_mut().for_each(|known| known.state = Made::BEFORE);
+        hours.iter_mut().for_each(|known| known.state = Made::BEFORE);
+        Objects { plan, names: self.names.clone(), addresses, services, hours }
+    }
+
+    /// The name of hours.
+    pub(super) fn of_hours(&mut self, word: &str, set: &IntervalSet<Minute>) -> String {
+        let same = |known: &&mut Hours| known.word == word && known.set == *set;
+        if let Some(known) = self.hours.iter_mut().find(same) {
+            known.state.used = true;
+            return known.name.clone();
+        }
+        let taken = self.hours.iter().any(|known| known.word == word);
+        let name = if taken { self.names.short(&format!("{word} (2)")) } else { word.to_owned() };
+        let (value, word, set) = (set.words(), word.to_owned(), set.clone());
+        self.hours.push(Hours { name: name.clone(), value, state: Made::NOW, word, set });
+        name
     }
 
     /// A rule's name, within what the gateway takes.
@@ -88,7 +147,8 @@ impl<'p> Objects<'p> {
     }
 
     fn named(&mut self, word: &str, set: AddressSet) -> String {
-        if let Some(known) = self.addresses.iter().find(|known| known.set == set) {
+        if let Some(known) = self.addresses.iter_mut().find(|known| known.set == set) {
+            known.state.used = true;
             return known.name.clone();
         }
         // Every address that a device can have is less than all there are.
@@ -99,7 +159,8 @@ impl<'p> Objects<'p> {
         let name = self.names.short(&full);
         let (kind, values) = (self.kind(word), address_values(self.plan, &set));
         let word = word.to_owned();
-        self.addresses.push(Addresses { name: name.clone(), kind, values, word, set });
+        let state = Made::NOW;
+        self.addresses.push(Addresses { name: name.clone(), kind, values, state, word, set });
         name
     }
 
@@ -146,7 +207,8 @@ impl<'p> Objects<'p> {
     }
 
     fn service_named(&mut self, word: &str, set: ServiceSet) -> String {
-        if let Some(known) = self.services.iter().find(|known| known.set == set) {
+        if let Some(known) = self.services.iter_mut().find(|known| known.set == set) {
+            known.state.used = true;
             return known.name.clone();
         }
         let (v4, v6) = (set.v4.is_empty(), set.v6.is_empty());
@@ -160,7 +222,8 @@ impl<'p> Objects<'p> {
         let declared = self.plan.services().iter().any(|service| service.name.as_str() == word);
         let well_known = !declared && bastium_core::service::built_in(word).is_some();
         let name = self.names.short(&full);
-        self.services.push(Service { name: name.clone(), ports: set.words(), well_known, set });
+        let (ports, state) = (set.words(), Made::NOW);
+        self.services.push(Service { name: name.clone(), ports, well_known, state, set });
         name
     }
 }

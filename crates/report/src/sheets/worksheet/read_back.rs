@@ -1,5 +1,6 @@
 //! Reads a worksheet as whoever types it does, and holds what comes of it against the rules.
 
+use super::entry;
 use super::objects::{ANY, plain};
 use super::rules::{ESTABLISHED, REPLIES_FROM};
 use super::{Values, Worksheet};
@@ -7,7 +8,7 @@ use crate::sheets::read_addresses;
 use bastium_core::addressing::Placeholder;
 use bastium_core::plan::Plan;
 use bastium_core::rules::{Matches, Rule, RuleSet};
-use bastium_core::space::{AddressSet, Interface, IntervalSet, Minute, ServiceSet};
+use bastium_core::space::{AddressSet, IntervalSet, Minute, ServiceSet};
 use std::collections::HashMap;
 use std::fmt;
 use std::net::IpAddr;
@@ -44,14 +45,17 @@ pub(super) fn misread(plan: &Plan, rules: &RuleSet, sheet: &Worksheet) -> Vec<Mi
     // In the order in which they are typed: the first that matches decides.
     let rows: Vec<(&Values, &Vec<Vec<String>>)> =
         tables.iter().flat_map(|table| table.rows.iter().map(move |row| (table, row))).collect();
-    let rules: Vec<&Rule> = rules.rules().collect();
+    let lists = rules.lists.iter().filter(|list| !list.implied);
+    let tells = |list, rule| (rule, rules.tells_forwarded(plan, list, rule));
+    let rules: Vec<(&Rule, bool)> =
+        lists.flat_map(|list| list.rules.iter().map(move |rule| tells(list, rule))).collect();
     let mut found = Vec::new();
     if rows.len() != rules.len() {
         found.push(Misread { rule: "of all".to_owned(), what: "number" });
         return found;
     }
-    for (row, rule) in rows.into_iter().zip(rules) {
-        let wrong = typed.differs(row, rule);
+    for (row, (rule, tells_forwarded)) in rows.into_iter().zip(rules) {
+        let wrong = typed.differs(row, rule, tells_forwarded);
         found.extend(wrong.map(|what| Misread { rule: rule.id.to_string(), what }));
     }
     found
@@ -97,6 +101,7 @@ impl<'s> Typed<'s> {
         &self,
         (table, row): (&Values, &Vec<Vec<String>>),
         rule: &Rule,
+        tells_forwarded: bool,
     ) -> Option<&'static str> {
         let cell = |column: &str| cell(table, row, column);
         let action = format!("{}{}", rule.action.word(), if rule.log { " +log" } else { "" });
@@ -111,7 +116,7 @@ impl<'s> Typed<'s> {
             let service = (cell("service") != [ESTABLISHED]).then_some("services");
             return ends.copied().or(service);
         };
-        if self.interfaces(cell("at")) != Some(self.plan.came_by_any(&packets.enters)) {
+        if !entry::says(self.plan, cell("at"), &packets.enters, tells_forwarded) {
             return Some("interfaces");
         }
         let ends = [("source", &packets.source), ("destination", &packets.destination)];
@@ -164,23 +169,14 @@ impl<'s> Typed<'s> {
         })
     }
 
-    fn interfaces(&self, names: &[String]) -> Option<IntervalSet<Interface>> {
-        let outer = 0..self.plan.gateway_interface().0;
-        if names == [ANY] {
-            return Some(outer.map(Interface).collect());
-        }
-        let mut all = outer.chain([self.plan.gateway_interface().0]).map(Interface);
-        let named = |name: &String| all.find(|one| self.plan.interface_name(*one) == name);
-        names.iter().map(named).collect()
-    }
-
     /// Whether it is said when a rule applies and how much it lets through, and nothing else.
     fn has_times(&self, when: &[String], rule: &Rule, at: &IntervalSet<Minute>) -> bool {
-        let hours = match &rule.hours {
-            Some(name) => self.hours.get(name.as_str()) == Some(at),
-            None => at.is_full(),
+        let (hours, rest) = match (&rule.hours, when) {
+            (Some(_), [name, rest @ ..]) => (self.hours.get(name.as_str()) == Some(at), rest),
+            (Some(_), []) => (false, when),
+            (None, _) => (at.is_full(), when),
         };
         let rate = rule.limit_mbps.map(|rate| format!("at most {rate} Mbit/s"));
-        hours && rule.hours.iter().chain(&rate).eq(when)
+        hours && rate.iter().eq(rest)
     }
 }

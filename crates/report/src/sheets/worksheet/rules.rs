@@ -1,10 +1,9 @@
 //! The rules as they are entered: each with the names of objects that were made before.
 
 use super::objects::{ANY, Objects};
-use crate::sheets::rules::entering;
+use super::{entry, one};
 use bastium_core::plan::{Plan, ZoneId};
-use bastium_core::rules::{Applies, Matches, Rule, RuleList, RuleSet};
-use bastium_core::space::{Interface, IntervalSet};
+use bastium_core::rules::{Applies, Matches, Rule, RuleId, RuleList, RuleSet};
 
 /// All rules, with the objects that they name.
 #[derive(Debug)]
@@ -17,13 +16,15 @@ pub(super) struct Entered<'p> {
 /// One list.
 #[derive(Debug)]
 pub(super) struct EnteredList {
+    pub(super) name: String,
     pub(super) title: String,
     pub(super) rules: Vec<EnteredRule>,
 }
 
 /// One rule.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub(super) struct EnteredRule {
+    pub(super) id: RuleId,
     pub(super) number: u32,
     pub(super) action: String,
     pub(super) interfaces: Vec<String>,
@@ -34,6 +35,10 @@ pub(super) struct EnteredRule {
     pub(super) name: String,
 }
 
+/// The columns of a rule.
+pub(super) const COLUMNS: [&str; 8] =
+    ["no", "action", "at", "source", "destination", "service", "when", "name"];
+
 /// What stands for replies of connections that are open already.
 pub(super) const ESTABLISHED: &str = "replies to open connections";
 
@@ -42,11 +47,23 @@ pub(super) const REPLIES_FROM: &str = "replies from ";
 
 impl<'p> Entered<'p> {
     pub(super) fn new(plan: &'p Plan, rules: &RuleSet) -> Self {
-        let mut objects = Objects::new(plan);
+        Self::with(Objects::new(plan), plan, rules)
+    }
+
+    /// The rules of a plan, where the gateway has objects already.
+    pub(super) fn with(mut objects: Objects<'p>, plan: &'p Plan, rules: &RuleSet) -> Self {
         let lists = rules.lists.iter().filter(|list| !list.implied && !list.rules.is_empty());
         let lists = lists.map(|list| EnteredList {
+            name: list.name.clone(),
             title: title(plan, list),
-            rules: list.rules.iter().map(|rule| entered(plan, &mut objects, rule)).collect(),
+            rules: list
+                .rules
+                .iter()
+                .map(|rule| {
+                    let tells = rules.tells_forwarded(plan, list, rule);
+                    entered(plan, &mut objects, rule, tells)
+                })
+                .collect(),
         });
         let lists = lists.collect();
         Self { plan, objects, lists }
@@ -66,7 +83,13 @@ fn title(plan: &Plan, list: &RuleList) -> String {
     }
 }
 
-fn entered(plan: &Plan, objects: &mut Objects<'_>, rule: &Rule) -> EnteredRule {
+/// A rule as it is entered.
+pub(super) fn entered(
+    plan: &Plan,
+    objects: &mut Objects<'_>,
+    rule: &Rule,
+    tells_forwarded: bool,
+) -> EnteredRule {
     let any = || vec![ANY.to_owned()];
     let (source, destination, service) = match rule.packets() {
         None => (any(), any(), vec![ESTABLISHED.to_owned()]),
@@ -82,20 +105,36 @@ fn entered(plan: &Plan, objects: &mut Objects<'_>, rule: &Rule) -> EnteredRule {
         ),
     };
     let rate = rule.limit_mbps.map(|rate| format!("at most {rate} Mbit/s"));
+    let at = rule.packets().map(|packets| &packets.at);
+    let hours = rule.hours.iter().zip(at).map(|(name, at)| objects.of_hours(name, at));
+    let when = hours.collect::<Vec<_>>().into_iter().chain(rate).collect();
     EnteredRule {
+        id: rule.id.clone(),
         number: rule.number,
         action: format!("{}{}", rule.action.word(), if rule.log { " +log" } else { "" }),
-        interfaces: rule.packets().map_or_else(any, |packets| interfaces(plan, &packets.enters)),
+        interfaces: rule
+            .packets()
+            .map_or_else(any, |packets| entry::words(plan, &packets.enters, tells_forwarded)),
         source,
         destination,
         service,
-        when: rule.hours.iter().cloned().chain(rate).collect(),
+        when,
         name: objects.rule_name(&rule.id.to_string()),
     }
 }
 
-/// Where packets come in, by the names of the first step.
-fn interfaces(plan: &Plan, enters: &IntervalSet<Interface>) -> Vec<String> {
-    let names = entering(plan, enters);
-    if names.is_empty() { vec![ANY.to_owned()] } else { names }
+impl EnteredRule {
+    /// Its cells, in the order of [`COLUMNS`].
+    pub(super) fn cells(&self) -> [Vec<String>; 8] {
+        [
+            one(self.number),
+            one(&self.action),
+            self.interfaces.clone(),
+            self.source.clone(),
+            self.destination.clone(),
+            self.service.clone(),
+            self.when.clone(),
+            one(&self.name),
+        ]
+    }
 }

@@ -1,6 +1,6 @@
 //! The steps, in the order in which a gateway takes them.
 
-use super::rules::{Entered, EnteredRule};
+use super::rules::{COLUMNS, Entered, EnteredRule};
 use super::{Step, Values, one, values};
 use crate::sheets::{PortSheet, rules::form_words, rules::translation_rows};
 use bastium_core::plan::{Network, NetworkId, Plan};
@@ -8,8 +8,14 @@ use bastium_core::rules::RuleSet;
 use bastium_core::space::{Protocol, ServiceSet};
 use std::net::IpAddr;
 
-fn step(name: &'static str, title: &'static str, tables: Vec<Values>, afterwards: &str) -> Step {
-    Step { number: 0, name, title, tables, afterwards: afterwards.to_owned() }
+pub(super) fn step(
+    name: &'static str,
+    title: &'static str,
+    tables: Vec<Values>,
+    afterwards: &str,
+) -> Step {
+    let (warnings, afterwards) = (Vec::new(), afterwards.to_owned());
+    Step { number: 0, name, title, tables, warnings, afterwards }
 }
 
 /// The interfaces: every network, tunnel and uplink.
@@ -157,13 +163,8 @@ pub(super) fn services(entered: &Entered<'_>) -> Step {
 
 /// The hours that rules name.
 pub(super) fn hours(entered: &Entered<'_>) -> Step {
-    let plan = entered.plan;
-    let rules = entered.lists.iter().flat_map(|list| &list.rules);
-    let named: Vec<&String> = rules.flat_map(|rule| &rule.when).collect();
-    let used =
-        plan.hours().iter().filter(|hours| named.iter().any(|name| *name == hours.name.as_str()));
-    let rows = used.map(|hours| [one(&hours.name), one(hours.minutes.words())]);
-    let zone = plan.site().time_zone.clone().map(|zone| [one("time zone"), one(zone)]);
+    let rows = entered.objects.hours.iter().map(|hours| [one(&hours.name), one(&hours.value)]);
+    let zone = entered.plan.site().time_zone.clone().map(|zone| [one("time zone"), one(zone)]);
     step(
         "hours",
         "Hours",
@@ -174,21 +175,9 @@ pub(super) fn hours(entered: &Entered<'_>) -> Step {
 
 /// The rules, list by list.
 pub(super) fn rules(entered: &Entered<'_>) -> Step {
-    let row = |rule: &EnteredRule| {
-        [
-            one(rule.number),
-            one(&rule.action),
-            rule.interfaces.clone(),
-            rule.source.clone(),
-            rule.destination.clone(),
-            rule.service.clone(),
-            rule.when.clone(),
-            one(&rule.name),
-        ]
-    };
-    let columns = ["no", "action", "at", "source", "destination", "service", "when", "name"];
     let lists = entered.lists.iter();
-    let tables = lists.map(|list| values(list.title.clone(), columns, list.rules.iter().map(row)));
+    let tables = lists
+        .map(|list| values(list.title.clone(), COLUMNS, list.rules.iter().map(EnteredRule::cells)));
     step(
         "rules",
         "Rules, in this order: the first one that matches decides",

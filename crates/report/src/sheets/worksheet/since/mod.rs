@@ -1,0 +1,305 @@
+//! The worksheet of a change: what to type into a gateway that has the rules of an older plan, in an order that is safe
+//! at every step.
+//!
+//! What is new is made first, and what nothing uses any more goes last. Between, rules are put in before old ones are taken
+//! out; while both are there, translation, settings and addresses change. Devices join new networks last.
+
+mod differences;
+mod edits;
+mod objects;
+mod replay;
+
+use super::rules::Entered;
+use super::{Misread, Since, Step, Values, Worksheet, one, steps, values};
+use crate::sheets::EDITION;
+use bastium_core::changeover::{Changeover, Interim, changeover};
+use bastium_core::meaning::Meaning;
+use bastium_core::plan::{Limits, Plan};
+use bastium_core::proof::{Proved, Wording};
+use bastium_core::rules::{Effect, RuleSet};
+use differences::Differences;
+use edits::Edits;
+
+/// A plan with its rules.
+#[derive(Clone, Copy)]
+struct Version<'v> {
+    plan: &'v Plan,
+    rules: &'v RuleSet,
+}
+
+impl Worksheet {
+    /// Makes the worksheet of a change, and reads it back.
+    ///
+    /// # Errors
+    /// Where what is typed would not lead to the new rules. That is a fault of this program.
+    pub fn since(
+        name: &str,
+        (old, old_rules): (&Meaning<'_>, &RuleSet),
+        (new, proved): (&Meaning<'_>, Proved<'_>),
+    ) -> Result<Self, Vec<Misread>> {
+        let rules = proved.rules();
+        let way = changeover((old, old_rules), (new, rules));
+        let before = Version { plan: old.plan(), rules: old_rules };
+        let after = Version { plan: new.plan(), rules };
+        let was = Entered::new(before.plan, old_rules);
+        let alike = numbers_alike(before.plan, after.plan);
+        let objects = was.objects.for_rules_of(after.plan, alike);
+        let is = Entered::with(objects, after.plan, rules);
+        let edits = Edits::new(&way, &was, &is);
+        let steps = all_steps(&way, (before, after), &is, &edits);
+        let kept = way.kept;
+        let since = Since { old: name.to_owned(), edits: way.edits(), kept, safe: way.is_safe() };
+        let mut sheet = Self {
+            bastium: EDITION,
+            site: after.plan.site().name.clone(),
+            day: rules.day.to_string(),
+            changes_on: rules.changes_on.map(|day| day.to_string()),
+            form: rules.form.word(),
+            since: Some(since),
+            steps: steps.into_iter().filter(Step::has_values).collect(),
+        };
+        for (step, number) in sheet.steps.iter_mut().zip(1..) {
+            step.number = number;
+        }
+        let misread = sheet.misread_since(&was, &is, after);
+        if misread.is_empty() { Ok(sheet) } else { Err(misread) }
+    }
+
+    /// The rules that somebody would not have in the end who begins with the old ones and types this; and those that do
+    /// not say what they shall.
+    fn misread_since(&self, was: &Entered<'_>, is: &Entered<'_>, new: Version<'_>) -> Vec<Misread> {
+        let mut misread = replay::misread(was, is, self);
+        let whole = Self {
+            since: None,
+            steps: vec![
+                steps::objects(is),
+                steps::services(is),
+                steps::hours(is),
+                steps::rules(is),
+            ],
+            ..self.clone()
+        };
+        misread.extend(super::read_back::misread(new.plan, new.rules, &whole));
+        misread
+    }
+}
+
+/// Whether both plans have numbered alike what addresses only stand for.
+fn numbers_alike(old: &Plan, new: &Plan) -> bool {
+    let domains = |plan: &Plan| -> Vec<Vec<String>> {
+        plan.domains().iter().map(|domain| domain.names.clone()).collect()
+    };
+    let uplinks = |plan: &Plan| -> Vec<String> {
+        plan.uplinks().iter().map(|uplink| uplink.name.to_string()).collect()
+    };
+    domains(old) == domains(new) && uplinks(old) == uplinks(new)
+}
+
+fn all_steps(
+    way: &Changeover<'_>,
+    (old, new): (Version<'_>, Version<'_>),
+    is: &Entered<'_>,
+    edits: &Edits,
+) -> Vec<Step> {
+    let differences = |make: &dyn Fn(Version<'_>) -> Step| Differences::new(&make(old), &make(new));
+    let interfaces = differences(&|version| steps::interfaces(version.plan));
+    let leases = differences(&|version| steps::leases(version.plan));
+    let translation = differences(&|version| steps::translation(version.plan, version.rules));
+    let settings = differences(&|version| steps::settings(version.plan, version.rules));
+    let ports = differences(&|version| steps::ports(version.plan));
+    let early = new.rules.before_translation;
+    let none = Vec::new;
+    let made = objects::to_make(is);
+    let fresh = Entered::new(new.plan, new.rules);
+    let on = interfaces.switched_on();
+    let all = [
+        step(
+            "ports",
+            "Networks that go: take everything off them",
+            ports_to_clear(&interfaces),
+            "no device is on them any more",
+        ),
+        step(
+            "interfaces",
+            "New interfaces: make them, and leave them switched off",
+            interfaces.added(),
+            "the gateway lists each, switched off",
+        ),
+        step(
+            "objects",
+            "Names that are new",
+            made,
+            "the gateway lists each name once, with these values",
+        ),
+        step(
+            "translation",
+            "Translation that is new",
+            if early { translation.added() } else { none() },
+            TRANSLATED,
+        ),
+        step("rules", "Rules to put in, one row after the other", edits.putting_in.clone(), EDITED)
+            .warning(warnings(way, (old, new))),
+        step(
+            "interfaces",
+            "Interfaces and addresses: switch on what is new, change what is another",
+            on,
+            UP,
+        )
+        .warning(cut_off(&interfaces)),
+        step(
+            "leases",
+            "DHCP",
+            leases.added_and_altered(),
+            "a device that joins a network gets an address between first and last",
+        ),
+        step(
+            "translation",
+            "Translation that changes",
+            if early { translation.altered() } else { translation.all() },
+            TRANSLATED,
+        ),
+        step(
+            "settings",
+            "General settings that change",
+            settings.all(),
+            "the gateway can be managed from there, and from nowhere else",
+        ),
+        step(
+            "rules",
+            "Rules to take out, one row after the other",
+            edits.taking_out.clone(),
+            EDITED,
+        ),
+        step(
+            "translation",
+            "Translation that goes",
+            if early { translation.removed() } else { none() },
+            TRANSLATED,
+        ),
+        step(
+            "ports",
+            "Switch ports and Wi-Fi",
+            ports.all(),
+            "a device on each port or Wi-Fi name gets an address of the network that stands beside it",
+        ),
+        step("leases", "DHCP that goes", leases.removed(), "the range is gone"),
+        step(
+            "interfaces",
+            "Interfaces and addresses that go",
+            interfaces.removed(),
+            "the interface is gone",
+        ),
+        step(
+            "objects",
+            "Names that nothing uses any more, and new names",
+            objects::to_clear(is, &fresh),
+            "the gateway lists the names of the worksheet, and no other",
+        ),
+    ];
+    all.into()
+}
+
+/// The networks and tunnels that go, to be left by their devices before any rule of theirs goes.
+fn ports_to_clear(interfaces: &Differences) -> Vec<Values> {
+    let gone = ["networks", "tunnels"].into_iter().flat_map(|title| interfaces.removed_from(title));
+    let rows = gone.map(|name| [one("clear"), one(name)]);
+    vec![values("networks that go", ["do", "name"], rows)]
+}
+
+const UP: &str = "each is up with its address; devices of networks that changed have new addresses";
+
+const TRANSLATED: &str =
+    "from outside, each service that is forwarded answers, and none that is not";
+
+const EDITED: &str = "after each row, everything on which old and new rules agree is as it was: you can stop at any of them and \
+                      go on later";
+
+fn step(name: &'static str, title: &'static str, tables: Vec<Values>, afterwards: &str) -> Step {
+    steps::step(name, title, tables, afterwards)
+}
+
+impl Step {
+    fn warning(mut self, warnings: Vec<String>) -> Self {
+        self.warnings = warnings;
+        self
+    }
+}
+
+/// What is not safe, and what to do instead.
+fn warnings(way: &Changeover<'_>, (old, new): (Version<'_>, Version<'_>)) -> Vec<String> {
+    let limits = &new.plan.gateway().limits;
+    let words = |interim: &Interim| {
+        let plan = if interim.of_new { new.plan } else { old.plan };
+        interim_words(plan, interim)
+    };
+    let together = way.steps.iter().filter_map(|step| {
+        let interim = step.together.as_ref()?;
+        let rows = step.edits.len();
+        Some(format!(
+            "no order of {rows} rows marked `at once` is safe: {}. {}",
+            words(interim),
+            instead(limits)
+        ))
+    });
+    let conversation = way.conversation.iter().map(|interim| {
+        format!(
+            "half of a conversation passes for a moment: {}. {}",
+            words(interim),
+            instead(limits)
+        )
+    });
+    let surroundings = way.surroundings.iter().map(|interim| {
+        format!("while interfaces and addresses of the gateway change: {}", words(interim))
+    });
+    together.chain(conversation).chain(surroundings).collect()
+}
+
+fn instead(limits: &Limits) -> &'static str {
+    if limits.swap_lists {
+        "Make the list anew beside the one in use, fill it, and put it in its place"
+    } else {
+        "Enter these rows without a pause, at an hour when nobody needs the network"
+    }
+}
+
+/// What happens to packets before, between and afterwards.
+fn interim_words(plan: &Plan, interim: &Interim) -> String {
+    let boxes = crate::sheets::boxes::rows(&Wording::new(plan), &interim.packets);
+    let packets = boxes.first().map_or_else(|| "some packets".to_owned(), |one| one.short.clone());
+    let (before, between) = (effect(interim.before), effect(interim.between));
+    let after = match interim.after == interim.before {
+        true => format!("{before} before and afterwards"),
+        false => format!("{before} before, {} afterwards", effect(interim.after)),
+    };
+    format!("{packets} is {after}, but would be {between} in between")
+}
+
+fn effect(effect: Effect) -> String {
+    let log = if effect.log { ", logged" } else { "" };
+    let limit = effect.limit_mbps().map(|rate| format!(", at most {rate} Mbit/s"));
+    let action = match effect.action {
+        bastium_core::plan::Action::Allow => "allowed",
+        bastium_core::plan::Action::Block => "blocked",
+        bastium_core::plan::Action::Reject => "rejected",
+    };
+    format!("{action}{log}{}", limit.unwrap_or_default())
+}
+
+/// Who is cut off where an interface gets another VLAN, port or address.
+fn cut_off(interfaces: &Differences) -> Vec<String> {
+    let networks =
+        interfaces.altered_in("networks", &["VLAN", "port", "IPv4 address", "IPv6 address"]);
+    let uplinks = interfaces.altered_in("uplinks", &["port", "address", "router"]);
+    let networks = networks.into_iter().map(|name| {
+        format!(
+            "devices in {name} are cut off from here on: those with a leased address until they join again or renew it, \
+             those with an address of their own until it is set anew"
+        )
+    });
+    let uplinks = uplinks.into_iter().map(|name| {
+        format!(
+            "what goes out by {name} is cut off until it has its new address; open connections end"
+        )
+    });
+    networks.chain(uplinks).collect()
+}
