@@ -1,6 +1,7 @@
 //! What decides a packet, in any state of the lists between the old and the new.
 
 use super::merged::{Merged, Row};
+use super::views::{Kind, Views};
 use crate::plan::Action;
 use crate::rules::{Effect, Rule};
 use crate::space::{Nearby, PacketSet, ServiceSet};
@@ -34,13 +35,13 @@ struct Line {
     from: Option<ServiceSet>,
 }
 
-/// A kind of packets that rules for replies tell apart.
+/// Packets that fare otherwise in another state.
 #[derive(Clone, Debug)]
-struct View {
-    /// The ports that they come from; `None` for those that no such rule takes for a reply.
-    from: Option<ServiceSet>,
-    /// Which lines can have one.
-    takes: Vec<bool>,
+struct Change {
+    packets: PacketSet,
+    kind: Kind,
+    was: Effect,
+    is: Effect,
 }
 
 /// What passes in one state and not in another.
@@ -49,8 +50,7 @@ pub(super) struct Closed {
     /// The row that lets it pass.
     pub(super) row: usize,
     pub(super) packets: PacketSet,
-    /// Where it comes from, if it only passes as a reply.
-    pub(super) from: Option<ServiceSet>,
+    pub(super) kind: Kind,
     /// What happens to it in the other state.
     pub(super) then: Effect,
 }
@@ -61,7 +61,7 @@ pub(super) struct Lines {
     lines: Vec<Line>,
     of_row: Vec<Vec<usize>>,
     near: Nearby,
-    views: Vec<View>,
+    views: Views,
     /// The packets that can come at all.
     coming: PacketSet,
 }
@@ -118,37 +118,48 @@ impl Lines {
             of_row[line.row].push(number);
         }
         let near = Nearby::new(lines.iter().map(|line| &line.packets));
-        let views = views(&lines);
+        let from: Vec<Option<&ServiceSet>> = lines.iter().map(|line| line.from.as_ref()).collect();
+        let views = Views::of(&from);
         let coming = PacketSet::from(merged.coming());
         Self { lines, of_row, near, views, coming }
     }
 
     fn takes_part(&self, view: usize, state: &State, line: usize) -> bool {
         let Line { row, there, .. } = &self.lines[line];
-        self.views[view].takes[line] && state.rows[*row] && there[state.surroundings as usize]
+        self.views.takes(view, line) && state.rows[*row] && there[state.surroundings as usize]
     }
 
-    /// Cuts a set by what happens to its packets in a state.
-    fn decided(&self, view: usize, state: &State, set: &PacketSet) -> Vec<(PacketSet, Effect)> {
+    /// Cuts a set by the lines that decide it in a state; none where no line does.
+    fn decided(
+        &self,
+        view: usize,
+        state: &State,
+        set: &PacketSet,
+    ) -> Vec<(PacketSet, Option<usize>)> {
         let mut parts = Vec::new();
         let mut rest = set.clone();
         for line in self.near.to(set) {
             if !self.takes_part(view, state, line) {
                 continue;
             }
-            let Line { packets, effect, .. } = &self.lines[line];
+            let packets = &self.lines[line].packets;
             let here = rest.intersection(packets);
             if here.is_empty() {
                 continue;
             }
             rest = rest.difference(packets);
-            parts.push((here, *effect));
+            parts.push((here, Some(line)));
             if rest.is_empty() {
                 return parts;
             }
         }
-        parts.push((rest, Effect::silent(Action::Block)));
+        parts.push((rest, None));
         parts
+    }
+
+    /// What a line does; none is the end of everything.
+    fn effect(&self, line: Option<usize>) -> Effect {
+        line.map_or(Effect::silent(Action::Block), |line| self.lines[line].effect)
     }
 
     /// The packets that come first to a line.
@@ -176,39 +187,41 @@ impl Lines {
         goal: &State,
     ) -> Result<Changed, Box<Clash>> {
         let mut changed = Changed::default();
-        for (packets, was, is) in self.changes(before, after) {
-            changed.add(was.1, is);
-            for (packets, goal) in self.decided(was.0, goal, &packets) {
-                if goal != is {
-                    let clash = Clash { packets, before: was.1, between: is, after: goal };
-                    return Err(Box::new(clash));
+        for change in self.changes(before, after) {
+            let Change { packets, kind, was, is } = change;
+            changed.add(was, is);
+            for (packets, line) in self.decided(kind.view, goal, &packets) {
+                let goal = self.effect(line);
+                if goal != is && !packets.is_empty() {
+                    return Err(Box::new(Clash { packets, before: was, between: is, after: goal }));
                 }
             }
         }
         Ok(changed)
     }
 
-    /// The packets that fare otherwise in another state, by view, with what happened to them and what does.
-    fn changes(&self, before: &State, after: &State) -> Vec<(PacketSet, (usize, Effect), Effect)> {
+    /// The packets that fare otherwise in another state.
+    fn changes(&self, before: &State, after: &State) -> Vec<Change> {
         let mut changes = Vec::new();
-        for view in 0..self.views.len() {
-            for line in self.toggled(before, after) {
-                let (was, is) =
-                    (self.takes_part(view, before, line), self.takes_part(view, after, line));
+        for line in self.toggled(before, after) {
+            let own = self.lines[line].effect;
+            for kind in self.views.of_line(line, &self.near.to(&self.lines[line].packets)) {
+                let was = self.takes_part(kind.view, before, line);
+                let is = self.takes_part(kind.view, after, line);
                 let (with, without) = match (was, is) {
                     (false, true) => (after, before),
                     (true, false) => (before, after),
                     _ => continue,
                 };
-                let own = self.lines[line].effect;
-                let first = self.first_at(view, with, line).intersection(&self.coming);
+                let first = self.first_at(kind.view, with, line).intersection(&self.coming);
                 if first.is_empty() {
                     continue;
                 }
-                for (packets, other) in self.decided(view, without, &first) {
+                for (packets, other) in self.decided(kind.view, without, &first) {
+                    let other = self.effect(other);
                     if other != own && !packets.is_empty() {
                         let (was, is) = if was { (own, other) } else { (other, own) };
-                        changes.push((packets, (view, was), is));
+                        changes.push(Change { packets, kind: kind.clone(), was, is });
                     }
                 }
             }
@@ -219,7 +232,12 @@ impl Lines {
     /// The lines that one of two states has and the other has not.
     fn toggled(&self, before: &State, after: &State) -> Vec<usize> {
         if before.surroundings != after.surroundings {
-            return (0..self.lines.len()).collect();
+            let (was, is) = (before.surroundings as usize, after.surroundings as usize);
+            let lines = self.lines.iter().enumerate();
+            return lines
+                .filter(|(_, l)| l.there[was] != l.there[is])
+                .map(|(place, _)| place)
+                .collect();
         }
         let rows = before.rows.iter().zip(&after.rows).enumerate();
         let rows = rows.filter(|(_, (was, is))| was != is);
@@ -228,32 +246,20 @@ impl Lines {
 
     /// What passes in one state and not in another.
     pub(super) fn closed(&self, old: &State, new: &State) -> Vec<Closed> {
-        let mut closed: Vec<Closed> = Vec::new();
-        for (view, View { from, .. }) in self.views.iter().enumerate() {
-            for (number, line) in self.lines.iter().enumerate() {
-                if line.effect.action != Action::Allow || !self.takes_part(view, old, number) {
-                    continue;
-                }
-                let first = self.first_at(view, old, number);
-                for (packets, then) in self.decided(view, new, &first) {
-                    let known = |one: &Closed| {
-                        let same = one.row == line.row && one.then == then && one.from.is_none();
-                        same && packets.is_subset(&one.packets)
-                    };
-                    let passes = then.action == Action::Allow || packets.is_empty();
-                    if !passes && !closed.iter().any(known) {
-                        closed.push(Closed { row: line.row, packets, from: from.clone(), then });
-                    }
-                }
+        let passes = |effect: Effect| effect.action == Action::Allow;
+        let mut closed = Vec::new();
+        for change in self.changes(old, new) {
+            let Change { packets, kind, was, is } = change;
+            if !passes(was) || passes(is) {
+                continue;
+            }
+            for (packets, line) in self.decided(kind.view, old, &packets) {
+                let Some(line) = line else { continue };
+                let (row, kind) = (self.lines[line].row, kind.clone());
+                closed.push(Closed { row, packets, kind, then: is });
             }
         }
         closed
-    }
-
-    /// The ports that rules for replies name.
-    pub(super) fn named(&self) -> ServiceSet {
-        let named = self.lines.iter().filter_map(|line| line.from.as_ref());
-        named.fold(ServiceSet::empty(), |all, from| all.union(from))
     }
 }
 
@@ -283,37 +289,6 @@ fn lines_of(merged: &Merged<'_>, number: usize, row: &Row<'_>) -> Vec<Line> {
         }
     }
     lines
-}
-
-/// The kinds of packets that rules for replies tell apart: those that none takes for a reply, and for each set of
-/// ports that some of these rules name alike, what comes from there. Which kinds there are is all that counts: whether a
-/// packet can look so is not asked, which makes the checks stricter, never laxer.
-fn views(lines: &[Line]) -> Vec<View> {
-    let mut parts: Vec<ServiceSet> = vec![ServiceSet::any()];
-    let mut seen: Vec<&ServiceSet> = Vec::new();
-    for from in lines.iter().filter_map(|line| line.from.as_ref()) {
-        if seen.contains(&from) {
-            continue;
-        }
-        seen.push(from);
-        let cut = parts.iter().flat_map(|part| [part.intersection(from), part.difference(from)]);
-        parts = cut.filter(|part| !part.is_empty()).collect();
-    }
-    let none = lines.iter().map(|line| line.from.is_none()).collect();
-    let mut views = vec![View { from: None, takes: none }];
-    if seen.is_empty() {
-        return views;
-    }
-    for part in parts {
-        let takes = |line: &Line| line.from.as_ref().is_none_or(|from| part.is_subset(from));
-        let takes: Vec<bool> = lines.iter().map(takes).collect();
-        match views.iter_mut().find(|view| view.takes == takes) {
-            Some(View { from: Some(from), .. }) => *from = from.union(&part),
-            Some(_) => {}
-            None => views.push(View { from: Some(part), takes }),
-        }
-    }
-    views
 }
 
 impl Row<'_> {

@@ -18,6 +18,7 @@ mod merged;
 mod steps;
 mod temporary;
 mod typed;
+mod views;
 
 pub use lines::Changed;
 

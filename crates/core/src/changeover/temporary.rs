@@ -3,9 +3,10 @@
 
 use super::lines::{Clash, Closed, Lines, State, Surroundings};
 use super::merged::{Merged, Row};
+use super::views::Kind;
 use crate::plan::Action;
 use crate::rules::{Effect, Endpoint, Matches, Rule, RuleId};
-use crate::space::{AddressSet, Match, PacketSet, Protocol, ServiceSet};
+use crate::space::{AddressSet, Match, PacketSet};
 use crate::verdict::Cause;
 
 /// The merged lists with rules that block what shall not pass any more and could be half of a conversation whose other
@@ -22,9 +23,8 @@ pub(super) fn block_first<'r>(merged: &Merged<'r>) -> Option<(Merged<'r>, Clash)
     };
     let (old, new) = (state(&|row| row.is_in_old()), state(&|row| row.is_in_new()));
     let (closed, opened) = (lines.closed(&old, &new), lines.closed(&new, &old));
-    let ports = Ports::besides(lines.named());
     let half = |one: Closed| {
-        let halves = opened.iter().map(|other| ports.halves(merged, &one, other));
+        let halves = opened.iter().map(|other| halves(merged, &one, other));
         let packets = halves.fold(PacketSet::empty(), |all, half| all.union(&half));
         Closed { packets, ..one }
     };
@@ -54,63 +54,42 @@ pub(super) fn block_first<'r>(merged: &Merged<'r>) -> Option<(Merged<'r>, Clash)
     Some((merged.with_rows(rows), clash))
 }
 
-/// The ports that no rule for replies names.
-struct Ports {
-    others: ServiceSet,
-    /// Those that packets come from which no such rule can have. What opens a connection of TCP is no reply, wherever it
-    /// comes from; of ICMP nothing is known.
-    of_first: ServiceSet,
+/// The packets of what is closed that may belong to one conversation with what is opened, be they what is asked or the
+/// reply.
+fn halves(merged: &Merged<'_>, closed: &Closed, opened: &Closed) -> PacketSet {
+    let mut halves = PacketSet::empty();
+    for one in closed.packets.products() {
+        for other in opened.packets.products() {
+            let (here, there) = ((&one, &closed.kind), (&other, &opened.kind));
+            let asked = conversation(merged, here, there).map(|(asked, _)| PacketSet::from(asked));
+            let reply = conversation(merged, there, here).map(|(_, reply)| PacketSet::from(reply));
+            asked.into_iter().chain(reply).for_each(|half| halves.add(half));
+        }
+    }
+    halves
 }
 
-impl Ports {
-    fn besides(named: ServiceSet) -> Self {
-        let others = ServiceSet::any().difference(&named);
-        let free = [Protocol::TCP, Protocol::ICMP, Protocol::ICMP_V6].map(ServiceSet::protocol);
-        let of_first = free.iter().fold(others.clone(), |all, one| all.union(one));
-        Self { others, of_first }
+/// Of packets, those that are asked and those that are their replies. At an uplink addresses stand for others, so that they
+/// tell nothing there.
+fn conversation(
+    merged: &Merged<'_>,
+    (asked, asked_kind): (&Match, &Kind),
+    (reply, reply_kind): (&Match, &Kind),
+) -> Option<(Match, Match)> {
+    let translates = |packets: &Match| !packets.enters.is_disjoint(&merged.uplinks);
+    let (outward, inward) = (translates(reply), translates(asked));
+    let (mut asked, mut reply) = (asked.clone(), reply.clone());
+    asked.service = asked.service.intersection(&reply_kind.from);
+    reply.service = reply.service.intersection(&asked_kind.asks_from());
+    if !outward {
+        let both = asked.source.intersection(&reply.destination);
+        (asked.source, reply.destination) = (both.clone(), both);
     }
-
-    /// The packets of what is closed that may belong to one conversation with what is opened, be they what is asked or
-    /// the reply.
-    fn halves(&self, merged: &Merged<'_>, closed: &Closed, opened: &Closed) -> PacketSet {
-        let mut halves = PacketSet::empty();
-        for one in closed.packets.products() {
-            for other in opened.packets.products() {
-                let asked = self.is_one(merged, (&one, &closed.from), (&other, &opened.from));
-                halves.add(asked.map(|(asked, _)| PacketSet::from(asked)).unwrap_or_default());
-                let reply = self.is_one(merged, (&other, &opened.from), (&one, &closed.from));
-                halves.add(reply.map(|(_, reply)| PacketSet::from(reply)).unwrap_or_default());
-            }
-        }
-        halves
+    if !inward {
+        let both = asked.destination.intersection(&reply.source);
+        (asked.destination, reply.source) = (both.clone(), both);
     }
-
-    /// Of packets, those that are asked and those that are their replies. At an uplink addresses stand for others, so that
-    /// they tell nothing there.
-    fn is_one(
-        &self,
-        merged: &Merged<'_>,
-        (there, there_from): (&Match, &Option<ServiceSet>),
-        (back, back_from): (&Match, &Option<ServiceSet>),
-    ) -> Option<(Match, Match)> {
-        let translates = |packets: &Match| !packets.enters.is_disjoint(&merged.uplinks);
-        let tcp = ServiceSet::protocol(Protocol::TCP);
-        let asked_from = there_from.as_ref().map(|from| from.difference(&tcp));
-        let asked_from = asked_from.as_ref().unwrap_or(&self.of_first);
-        let (mut there, mut back) = (there.clone(), back.clone());
-        there.service = there.service.intersection(back_from.as_ref().unwrap_or(&self.others));
-        back.service = back.service.intersection(asked_from);
-        let (to_outside, outside) = (translates(&back), translates(&there));
-        if !to_outside {
-            let both = there.source.intersection(&back.destination);
-            (there.source, back.destination) = (both.clone(), both);
-        }
-        if !outside {
-            let both = there.destination.intersection(&back.source);
-            (there.destination, back.source) = (both.clone(), both);
-        }
-        (!there.is_empty() && !back.is_empty()).then_some((there, back))
-    }
+    (!asked.is_empty() && !reply.is_empty()).then_some((asked, reply))
 }
 
 /// Rules that block packets as they are blocked in the end.
@@ -148,8 +127,8 @@ fn addresses(set: &AddressSet) -> Endpoint {
 }
 
 fn matches(closed: &Closed, packets: Match) -> Matches {
-    match &closed.from {
-        Some(from) => Matches::Replies { packets, from: from.clone() },
-        None => Matches::First(packets),
+    match closed.kind.opens {
+        true => Matches::First(packets),
+        false => Matches::Replies { packets, from: closed.kind.from.clone() },
     }
 }
