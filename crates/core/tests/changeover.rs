@@ -276,6 +276,42 @@ fn a_gateway_that_takes_no_row_twice_is_given_none() {
     .expect("both have a meaning");
 }
 
+/// A row goes down, past one that goes: what falls from the first to the second would be blocked for a moment.
+#[test]
+fn where_no_row_may_stand_twice_as_few_as_can_be_change_at_once() {
+    let moving = draft::Exception {
+        before: texts(&["gone"]),
+        ..exception("moving", "desks", "printers", "tcp/1-900", "allow")
+    };
+    let stays = |name: &str, to: &str| exception(name, "tills", to, "tcp/443", "allow");
+    let stay = [stays("one", "printers"), stays("two", "guests")];
+    let gone = exception("gone", "desks", "printers", "tcp/800-1000", "reject");
+    let [one, two] = stay;
+    let old = blocking(vec![moving.clone(), one.clone(), two.clone(), gone]);
+    let new = blocking(vec![one, two, draft::Exception { before: Vec::new(), ..moving }]);
+    with_both([&old, &new], Form::OneList, |old, new, rules| {
+        let way = changeover((old, rules[0]), (new, rules[1]));
+        assert!(edits(&way).contains(&"insert again") && way.is_safe(), "{:?}", edits(&way));
+        let packets = watched([old.plan(), new.plan()], rules, 7, 500);
+        hold(&way, new.plan(), rules, &packets);
+    })
+    .expect("both have a meaning");
+    let new = with_limits(new, |limits| limits.duplicates = no());
+    with_both([&old, &new], Form::OneList, |old, new, rules| {
+        let way = changeover((old, rules[0]), (new, rules[1]));
+        assert!(!edits(&way).contains(&"insert again"), "{:?}", edits(&way));
+        let at_once: Vec<_> = way.steps.iter().filter(|step| step.together.is_some()).collect();
+        let [step] = at_once.as_slice() else { panic!("{:?}", edits(&way)) };
+        assert_eq!(step.edits.len(), 3, "{:?}", step.edits);
+        let interim = step.together.as_ref().expect("it has a reason");
+        assert_eq!((interim.before, interim.after), (interim.after, interim.before));
+        assert_ne!(interim.before, interim.between);
+        let packets = watched([old.plan(), new.plan()], rules, 7, 500);
+        hold(&way, new.plan(), rules, &packets);
+    })
+    .expect("both have a meaning");
+}
+
 #[test]
 fn where_rows_are_only_added_at_the_end_none_stands_above_another() {
     let old = blocking(vec![exception("print", "desks", "printers", "tcp/631", "allow")]);
