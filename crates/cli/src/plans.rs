@@ -23,6 +23,8 @@ pub(crate) const DEFAULT_NAME: &str = "bastium.toml";
 pub(crate) mod demo {
     /// The clinic.
     pub(crate) const CLINIC: &str = include_str!("../../../demo/clinic.toml");
+    /// A change of the clinic, as `change` reads it.
+    pub(crate) const CLINIC_CHANGE: &str = include_str!("../../../demo/clinic-change.txt");
     /// The farm.
     pub(crate) const FARM: &str = include_str!("../../../demo/farm.toml");
     /// Two networks.

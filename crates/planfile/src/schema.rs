@@ -168,6 +168,12 @@ struct Limits {
     rules: Option<u32>,
     /// How long a rule's name may be, in bytes.
     name: Option<u32>,
+    /// Whether a rule can be put above others; else only at the end of its list.
+    insert: Option<bool>,
+    /// Whether a list may have two rules that say the same, or two of one name.
+    duplicates: Option<bool>,
+    /// Whether a list that is ready can take the place of another at once.
+    swap_lists: Option<bool>,
 }
 
 /// Who may manage the gateway, and by what.

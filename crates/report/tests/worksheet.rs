@@ -4,11 +4,13 @@
 mod model;
 
 use bastium_core::meaning::Meaning;
+use bastium_core::plan::draft::Draft;
 use bastium_core::plan::{Form, Plan, Rows, resolve};
 use bastium_core::proof;
 use bastium_core::rules::{self, RuleSet};
+use bastium_core::source::Located;
 use bastium_report::sheets::Worksheet;
-use model::{TODAY, any_draft};
+use model::{TODAY, any_draft, text, texts};
 use proptest::prelude::*;
 use std::collections::HashSet;
 
@@ -138,6 +140,63 @@ fn names_fit_the_gateway_and_none_is_there_twice() {
     });
 }
 
+/// A change that people make.
+fn changed(draft: &Draft, kind: u8, which: prop::sample::Index) -> Draft {
+    let mut changed = draft.clone();
+    let exceptions = &mut changed.exceptions;
+    if !exceptions.is_empty() {
+        let place = which.index(exceptions.len());
+        match kind % 4 {
+            0 => {
+                let gone = exceptions.remove(place);
+                for other in exceptions.iter_mut() {
+                    other.before.retain(|name| name.value != gone.name.value);
+                }
+            }
+            1 => exceptions[place].service = Some(texts(&["tcp/1-1000", "ping"])),
+            2 => exceptions[place].from = texts(&["guests"]),
+            _ => exceptions[place].action = Some(text("block")),
+        }
+    }
+    if let Some(grid) = changed.matrix.grid.as_mut().filter(|_| kind >= 4) {
+        let (old, new) = [("allow", "reject"), ("block", "allow")][usize::from(kind % 2)];
+        grid.value = grid.value.replacen(old, new, 1 + usize::from(kind / 2 % 3));
+    }
+    if kind >= 8 {
+        changed.networks[0].vlan = Some(Located { value: 777, at: text("").at });
+    }
+    changed
+}
+
+/// What is typed for a change leads from the old rules to the new ones, and back; else there is no sheet.
+fn hold_between(plans: [&Plan; 2], form: Form) -> Result<(), TestCaseError> {
+    let [Ok(old), Ok(new)] = plans.map(|plan| Meaning::new(plan, TODAY)) else { return Ok(()) };
+    let rules = [&old, &new].map(|meaning| rules::in_form(meaning, form));
+    let [Ok(before), Ok(after)] = &rules else { return Ok(()) };
+    for (from, to) in [((&old, before), (&new, after)), ((&new, after), (&old, before))] {
+        let Ok(proved) = proof::proved(to.0, to.1) else {
+            return Err(TestCaseError::fail("the rules do not match the plan"));
+        };
+        let sheet = Worksheet::since("old.toml", from, (to.0, proved));
+        prop_assert!(sheet.is_ok(), "{} {:?}", form.word(), sheet.err());
+    }
+    Ok(())
+}
+
+#[test]
+fn the_demo_plans_lead_to_each_other() {
+    let clinic = demo("clinic.toml");
+    let edits = include_str!("../../../demo/clinic.toml")
+        .replace("vlan = 60", "vlan = 61")
+        .replace("10.44.60.", "10.44.61.")
+        .replace("outside-port = 443", "outside-port = 8443");
+    let next = bastium_planfile::read("next.toml", edits.as_bytes()).expect("a plan");
+    for form in Form::ALL {
+        hold_between([&clinic, &next], form).expect("a sheet");
+        hold_between([&clinic, &demo("bare.toml")], form).expect("a sheet");
+    }
+}
+
 proptest! {
     #![proptest_config(ProptestConfig { cases: 64, ..ProptestConfig::default() })]
 
@@ -151,5 +210,14 @@ proptest! {
         };
         let sheet = Worksheet::new(&meaning, proved);
         prop_assert!(sheet.is_ok(), "{:?}", sheet.err());
+    }
+
+    #[test]
+    fn what_is_typed_for_a_change_leads_there(
+        draft in any_draft(), kind in 0..12u8, which in any::<prop::sample::Index>(), form in 0..4usize,
+    ) {
+        let next = changed(&draft, kind, which);
+        let (Ok(old), Ok(new)) = (resolve(draft), resolve(next)) else { return Ok(()) };
+        hold_between([&old, &new], Form::ALL[form])?;
     }
 }

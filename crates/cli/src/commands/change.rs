@@ -38,7 +38,7 @@ pub(super) fn run(args: &Change, session: &mut Session<'_>) -> Result<Exit, Fail
 }
 
 /// The changes, each with its line; or everything that is wrong with any of them.
-fn read(text: &str, name: &str) -> Result<(Vec<usize>, Vec<Edit>), Failure> {
+pub(super) fn read(text: &str, name: &str) -> Result<(Vec<usize>, Vec<Edit>), Failure> {
     let (mut lines, mut edits, mut wrong) = (Vec::new(), Vec::new(), Vec::new());
     for (number, line) in (1..).zip(text.lines()) {
         let line = line.trim();

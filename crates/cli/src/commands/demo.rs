@@ -7,6 +7,7 @@ use crate::plans::demo;
 use crate::session::Session;
 use crate::show::style;
 use bastium_gateway::shell_word;
+use bastium_planfile::edit::apply_all;
 use clap::Parser;
 use std::path::Path;
 
@@ -17,7 +18,7 @@ struct Step {
 }
 
 /// The job, in its order.
-const STEPS: [Step; 16] = [
+const STEPS: [Step; 18] = [
     Step {
         words: &["addresses"],
         sees: "One VLAN and one subnet per kind of device; the VLAN id shows in the address.",
@@ -82,15 +83,35 @@ const STEPS: [Step; 16] = [
         words: &["rehearse", "--on-paper"],
         sees: "The whole checklist against the compiled rules; without `--on-paper` it runs with real packets, in the kernel of this machine.",
     },
+    Step {
+        words: &["compare", OLD, NEW],
+        sees: "Later something changes: the locum has gone, reception looks records up, the desks print by IPP alone. What that opens and closes:",
+    },
+    Step {
+        words: &["worksheet", "--since", OLD, "--plan", NEW],
+        sees: "What to type for this change, in an order in which no step lets anything through that both plans block, or stops what both allow.",
+    },
 ];
+
+/// Stands for the plan, and for the plan after the change.
+const OLD: &str = "OLD";
+const NEW: &str = "NEW";
 
 pub(super) fn run(args: &Demo, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let path = args.dir.join("clinic.toml");
     write_plan(args, &path, session)?;
+    let next = args.dir.join("clinic-next.toml");
+    write_next(args, &next, session)?;
     for (index, step) in STEPS.iter().enumerate() {
         let mut words: Vec<String> = vec!["bastium".to_owned()];
-        words.extend(step.words.iter().map(|word| (*word).to_owned()));
-        words.extend(["--plan".to_owned(), path.display().to_string()]);
+        words.extend(step.words.iter().map(|word| match *word {
+            OLD => path.display().to_string(),
+            NEW => next.display().to_string(),
+            word => word.to_owned(),
+        }));
+        if !step.words.contains(&NEW) {
+            words.extend(["--plan".to_owned(), path.display().to_string()]);
+        }
         let timeless = ["addresses", "ports"].contains(&step.words[0]);
         if let Some(day) = args.day.day.filter(|_| !timeless) {
             words.extend(["--day".to_owned(), day.to_string()]);
@@ -119,6 +140,16 @@ fn step_output(words: &[String], session: &mut Session<'_>) -> Result<(), Failur
     })?;
     let mut inner = session.inner(cli.options.clone());
     super::run(&cli.command, &mut inner).map(drop)
+}
+
+/// Writes the plan after the change.
+fn write_next(args: &Demo, path: &Path, session: &mut Session<'_>) -> Result<(), Failure> {
+    let (_, edits) = super::change::read(demo::CLINIC_CHANGE, "clinic-change.txt")?;
+    let next = apply_all(demo::CLINIC, &edits).map_err(Failure::Edit)?;
+    match std::fs::read_to_string(path) {
+        Ok(text) if text == next => Ok(()),
+        _ => files::put(path, &next, args.force, session),
+    }
 }
 
 fn write_plan(args: &Demo, path: &Path, session: &mut Session<'_>) -> Result<(), Failure> {

@@ -5,7 +5,7 @@ use super::merged::Merged;
 use super::temporary::block_first;
 use super::{Changeover, Edit, Interim, Spot, Step};
 use crate::plan::Limits;
-use crate::rules::{Rule, is_of_interface};
+use crate::rules::Rule;
 use std::borrow::Cow;
 
 /// Of rows that have to change at once, so many are tried to do without.
@@ -351,7 +351,7 @@ impl<'r> Way<'_, 'r> {
             if self.merged.lists[row.list].implied {
                 continue;
             }
-            let shares = self.merged.shared && is_of_interface(&rule);
+            let shares = self.merged.shared && rule.is_of_interface();
             if !(shares && shared && list == row.list) {
                 number += 10;
             }

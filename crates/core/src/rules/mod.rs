@@ -44,7 +44,7 @@ pub use translation::Translation;
 use crate::meaning::Meaning;
 use crate::plan::{Action, Form, Inbound, Plan, Rows};
 use crate::space::{AddressSet, Interface, PacketSet};
-use crate::verdict::{Cause, Spoofing};
+use crate::verdict::Cause;
 use jiff::civil::Date;
 use std::collections::HashMap;
 
@@ -208,7 +208,7 @@ impl CompileContext<'_> {
         for list in lists.iter_mut().filter(|list| !list.implied) {
             let mut shared = false;
             for rule in &mut list.rules {
-                let shares = self.rows == Rows::Fewest && is_of_interface(rule);
+                let shares = self.rows == Rows::Fewest && rule.is_of_interface();
                 if !(shares && shared) {
                     number += 10;
                 }
@@ -217,11 +217,6 @@ impl CompileContext<'_> {
             }
         }
     }
-}
-
-/// Whether a rule holds one interface to the sources that belong there.
-pub(crate) fn is_of_interface(rule: &Rule) -> bool {
-    matches!(rule.cause, Cause::Spoofed(Spoofing::Source, _))
 }
 
 /// The interfaces of a plan other than the gateway's own.

@@ -3,7 +3,7 @@
 use super::RuleId;
 use crate::plan::Action;
 use crate::space::{Match, ServiceSet};
-use crate::verdict::Cause;
+use crate::verdict::{Cause, Spoofing};
 use std::fmt;
 
 /// One rule of a rule list.
@@ -167,6 +167,12 @@ impl Rule {
             + service
             + usize::from(self.hours.is_some())
             + usize::from(self.limit_mbps.is_some())
+    }
+
+    /// Whether it holds one interface to the sources that belong there. Where the fewest rules are wanted, neighbours of
+    /// that kind share a number.
+    pub fn is_of_interface(&self) -> bool {
+        matches!(self.cause, Cause::Spoofed(Spoofing::Source, _))
     }
 
     /// Whether it lets replies back without state.

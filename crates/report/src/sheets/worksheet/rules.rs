@@ -25,6 +25,8 @@ pub(super) struct EnteredList {
 #[derive(Clone, Debug)]
 pub(super) struct EnteredRule {
     pub(super) id: RuleId,
+    /// Whether it may share a number with its neighbours.
+    pub(super) shares: bool,
     pub(super) number: u32,
     pub(super) action: String,
     pub(super) interfaces: Vec<String>,
@@ -110,6 +112,7 @@ pub(super) fn entered(
     let when = hours.collect::<Vec<_>>().into_iter().chain(rate).collect();
     EnteredRule {
         id: rule.id.clone(),
+        shares: rule.is_of_interface(),
         number: rule.number,
         action: format!("{}{}", rule.action.word(), if rule.log { " +log" } else { "" }),
         interfaces: rule

@@ -303,3 +303,53 @@ fn cut_off(interfaces: &Differences) -> Vec<String> {
     });
     networks.chain(uplinks).collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use bastium_core::proof;
+
+    /// Every value that is typed counts: mistyped, it does not lead to the new rules, or to a rule that is none of theirs.
+    #[test]
+    fn no_value_of_a_change_can_be_altered_unnoticed() {
+        let text = include_str!("../../../../../../demo/clinic.toml");
+        let next = text
+            .replace("service = \"printing\"", "service = \"ipp\"")
+            .replace("vlan = 60", "vlan = 61")
+            .replace("10.44.60.", "10.44.61.");
+        let plan = |text: &str| bastium_planfile::read("clinic.toml", text.as_bytes());
+        let (old, new) = (plan(text).expect("a plan"), plan(&next).expect("a plan"));
+        let day = jiff::civil::date(2026, 11, 29);
+        let (old, new) = (Meaning::new(&old, day), Meaning::new(&new, day));
+        let (old, new) = (old.expect("a meaning"), new.expect("a meaning"));
+        let rules = [&old, &new].map(bastium_core::rules::compile);
+        let proved = proof::proved(&new, &rules[1]).expect("proved");
+        let sheet = Worksheet::since("old", (&old, &rules[0]), (&new, proved)).expect("a sheet");
+        let was = Entered::new(old.plan(), &rules[0]);
+        let objects = was.objects.for_rules_of(new.plan(), true);
+        let is = Entered::with(objects, new.plan(), &rules[1]);
+        let version = Version { plan: new.plan(), rules: &rules[1] };
+        assert!(sheet.misread_since(&was, &is, version).is_empty());
+        let mut tried = 0;
+        for (s, step) in sheet.steps.iter().enumerate().filter(|(_, step)| step.name == "rules") {
+            for (t, table) in step.tables.iter().enumerate() {
+                for (r, row) in table.rows.iter().enumerate() {
+                    // What a row changes is said, not typed; nor is what an altered row was.
+                    let alters = row[0][0].starts_with(edits::word::ALTER);
+                    let typed = row.len() - 1;
+                    for (c, cell) in row.iter().enumerate().take(typed).skip(usize::from(alters)) {
+                        if cell.is_empty() {
+                            continue;
+                        }
+                        let mut other = sheet.clone();
+                        other.steps[s].tables[t].rows[r][c] = one("71");
+                        let found = other.misread_since(&was, &is, version);
+                        assert!(!found.is_empty(), "{} {cell:?}", table.columns[c]);
+                        tried += 1;
+                    }
+                }
+            }
+        }
+        assert!(tried > 50, "{tried}");
+    }
+}

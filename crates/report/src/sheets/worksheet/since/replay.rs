@@ -4,6 +4,7 @@
 use super::super::rules::{COLUMNS, Entered, EnteredList};
 use super::super::{Misread, Worksheet};
 use super::edits::word;
+use bastium_core::plan::Rows;
 use std::collections::HashSet;
 
 type Cells = Vec<Vec<String>>;
@@ -17,7 +18,7 @@ struct List {
 /// All lists, in the order in which their rows are numbered.
 struct Lists {
     lists: Vec<List>,
-    /// The names of rows that share a number with those beside them.
+    /// The names of rows that may share a number with those beside them.
     sharing: HashSet<String>,
 }
 
@@ -56,12 +57,10 @@ fn name(cells: &Cells) -> &str {
     cells.last().and_then(|name| name.first()).map(String::as_str).unwrap_or_default()
 }
 
-/// The names of rows that share a number.
+/// The names of rows that may share a number.
 fn sharing<'e>(entered: &'e Entered<'_>) -> impl Iterator<Item = String> + 'e {
-    entered.lists.iter().flat_map(|list| {
-        let groups = list.rules.chunk_by(|one, next| one.number == next.number);
-        groups.filter(|group| group.len() > 1).flatten().map(|rule| rule.name.clone())
-    })
+    let rules = entered.lists.iter().flat_map(|list| &list.rules);
+    rules.filter(|rule| rule.shares).map(|rule| rule.name.clone())
 }
 
 impl Lists {
@@ -82,7 +81,10 @@ impl Lists {
             let rows = old.map(rows_of).unwrap_or_default();
             List { title, rows }
         });
-        let sharing = sharing(was).chain(sharing(is)).collect();
+        let sharing = match is.plan.gateway().rules {
+            Rows::Fewest => sharing(was).chain(sharing(is)).collect(),
+            Rows::EveryCell => HashSet::new(),
+        };
         Self { lists: lists.collect(), sharing }
     }
 
