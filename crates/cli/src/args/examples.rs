@@ -46,6 +46,7 @@ pub fn examples(command: &str) -> &'static [(&'static str, &'static str)] {
         "worksheet" => &[
             ("Show everything to type", "worksheet"),
             ("Show one step", "worksheet rules"),
+            ("Show what has changed since the last commit", "worksheet --since HEAD"),
             ("Write all sheets as a workbook", "export xlsx --to clinic.xlsx"),
         ],
         "prove" => &[("Prove the rules in every form", "prove --all-forms")],
