@@ -391,6 +391,9 @@ pub struct Worksheet {
     /// Show what to type into a gateway that has the rules of this plan: a file, or a commit of git
     #[arg(long, value_name = "OLD")]
     pub since: Option<PathBuf>,
+    /// Show what to type into a gateway that has the rules of this worksheet: as CSV, or a workbook
+    #[arg(long, value_name = "RULES", conflicts_with = "since")]
+    pub since_gateway: Option<PathBuf>,
     /// Compile the rules for this form [default: the plan's own]
     #[arg(long, value_enum)]
     pub form: Option<FormName>,

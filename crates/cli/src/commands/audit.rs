@@ -1,16 +1,17 @@
 //! `bastium audit`
 
-use super::count;
+use super::import::workbook;
+use super::{count, typed};
 use crate::args::Audit;
 use crate::failure::{Exit, Failure};
 use crate::plans;
 use crate::session::{self, Session};
 use crate::show::{self, style};
 use bastium_core::diagnosis::Severity;
-use bastium_core::plan::Form;
+use bastium_core::plan::{Form, Plan};
 use bastium_gateway::clean;
-use bastium_gateway::foreign::{NotAList, read_rules};
-use bastium_report::sheets::{AuditSheet, DifferenceRow};
+use bastium_gateway::foreign::{Foreign, NotAList, NotUnderstood, read_rules};
+use bastium_report::sheets::{AuditSheet, DifferenceRow, TypedRules};
 use std::path::Path;
 
 /// How many sentences of a kind are shown one by one, where none of them is a warning.
@@ -19,8 +20,8 @@ const MOST: usize = 30;
 const MOST_TOGETHER: usize = 3;
 
 pub(super) fn run(args: &Audit, session: &mut Session<'_>) -> Result<Exit, Failure> {
-    let text = text(&args.rules)?;
     let sheet = if args.alone {
+        let text = text(&args.rules)?;
         let foreign =
             read_rules(&text, None).map_err(|problem| not_a_list(&args.rules, &problem))?;
         AuditSheet::new(&foreign, None)
@@ -28,8 +29,11 @@ pub(super) fn run(args: &Audit, session: &mut Session<'_>) -> Result<Exit, Failu
         let plan = session.plan()?;
         let meaning = session::meaning(&plan, args.day.day)?;
         let rules = session::in_form(&meaning, Form::PerPair)?;
-        let foreign =
-            read_rules(&text, Some(&plan)).map_err(|problem| not_a_list(&args.rules, &problem))?;
+        let foreign = match typed::read(&args.rules, &meaning)? {
+            Some(typed) => own(&plan, typed),
+            None => read_rules(&text(&args.rules)?, Some(&plan)),
+        };
+        let foreign = foreign.map_err(|problem| not_a_list(&args.rules, &problem))?;
         AuditSheet::new(&foreign, Some((&meaning, &rules)))
     };
     let warned = sheet.count(Severity::Warning) > 0;
@@ -41,8 +45,27 @@ pub(super) fn run(args: &Audit, session: &mut Session<'_>) -> Result<Exit, Failu
     Ok(exit)
 }
 
+/// The rules of a sheet of this program.
+fn own(plan: &Plan, typed: TypedRules<'_>) -> Result<Foreign, NotAList> {
+    let unread = typed.not_understood.into_iter().map(|(at, what)| NotUnderstood { at, what });
+    Foreign::typed(plan, &typed.rules, unread.collect())
+}
+
 fn text(path: &Path) -> Result<String, Failure> {
     let bytes = plans::read_whole(path)?;
+    if workbook::is_one(&bytes) {
+        return as_csv(typed::rows(path, &bytes)?);
+    }
+    Ok(String::from_utf8_lossy(&bytes).into_owned())
+}
+
+/// Rows of a workbook as the text that tables are read from.
+fn as_csv(rows: Vec<Vec<String>>) -> Result<String, Failure> {
+    let mut writer = csv::WriterBuilder::new().flexible(true).from_writer(Vec::new());
+    for row in rows.into_iter().filter(|row| !row.is_empty()) {
+        writer.write_record(row).map_err(std::io::Error::from)?;
+    }
+    let bytes = writer.into_inner().map_err(|error| error.into_error())?;
     Ok(String::from_utf8_lossy(&bytes).into_owned())
 }
 

@@ -1,7 +1,7 @@
 //! `bastium add KIND --table FILE`: entries from a sheet that was made elsewhere.
 
 mod rows;
-mod workbook;
+pub(super) mod workbook;
 
 use crate::args::Add;
 use crate::failure::{Exit, Failure};

@@ -25,6 +25,7 @@ mod rehearse;
 mod rules;
 mod schema;
 mod services;
+mod typed;
 mod walk;
 mod worksheet;
 

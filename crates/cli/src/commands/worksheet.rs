@@ -1,6 +1,6 @@
 //! `bastium worksheet`
 
-use super::count;
+use super::{count, typed};
 use crate::args::Worksheet as Args;
 use crate::failure::{Exit, Failure};
 use crate::plans;
@@ -11,7 +11,7 @@ use bastium_core::plan::Form;
 use bastium_core::proof::Proved;
 use bastium_gateway::clean;
 use bastium_report::Table;
-use bastium_report::sheets::{Since, Step, Worksheet};
+use bastium_report::sheets::{Misread, Since, Step, Worksheet};
 use std::path::Path;
 
 pub(super) fn run(args: &Args, session: &mut Session<'_>) -> Result<Exit, Failure> {
@@ -20,9 +20,10 @@ pub(super) fn run(args: &Args, session: &mut Session<'_>) -> Result<Exit, Failur
     let form = args.form.map_or(plan.gateway().form, Form::from);
     let rules = session::in_form(&meaning, form)?;
     let proved = session::proved(&meaning, &rules)?;
-    let mut sheet = match &args.since {
-        Some(old) => since(old, &meaning, proved, session)?,
-        None => checked(&meaning, proved)?,
+    let mut sheet = match (&args.since, &args.since_gateway) {
+        (Some(old), _) => since(old, &meaning, proved, session)?,
+        (_, Some(typed)) => since_gateway(typed, &meaning, proved)?,
+        _ => checked(&meaning, proved)?,
     };
     let all = sheet.steps.len();
     if let Some(word) = &args.step {
@@ -37,9 +38,7 @@ pub(super) fn run(args: &Args, session: &mut Session<'_>) -> Result<Exit, Failur
 
 /// The worksheet of rules that are proved, read back from its own words.
 pub(super) fn checked(meaning: &Meaning<'_>, proved: Proved<'_>) -> Result<Worksheet, Failure> {
-    Worksheet::new(meaning, proved).map_err(|misread| Failure::Unproved {
-        faults: misread.iter().map(ToString::to_string).collect(),
-    })
+    Worksheet::new(meaning, proved).map_err(|one| misread(&one))
 }
 
 /// The worksheet of a change. One day counts for both, or what ends in between would be one, too.
@@ -59,9 +58,39 @@ fn since(
     let before = session::meaning(&plan, Some(meaning.day()))?;
     let rules = session::in_form(&before, proved.rules().form)?;
     let name = clean(&old.display().to_string()).into_owned();
-    Worksheet::since(&name, (&before, &rules), (meaning, proved)).map_err(|misread| {
-        Failure::Unproved { faults: misread.iter().map(ToString::to_string).collect() }
-    })
+    Worksheet::since(&name, (&before, &rules), (meaning, proved)).map_err(|one| misread(&one))
+}
+
+/// The worksheet of a change of a gateway that has what a sheet says.
+fn since_gateway(
+    path: &Path,
+    meaning: &Meaning<'_>,
+    proved: Proved<'_>,
+) -> Result<Worksheet, Failure> {
+    let name = clean(&path.display().to_string()).into_owned();
+    let refused = |says: String| {
+        Failure::Call {
+        says: format!("{name} {says}"),
+        help: "give it the worksheet that was typed: `bastium worksheet --format csv`, or the workbook of `bastium export \
+               xlsx`"
+            .to_owned(),
+    }
+    };
+    let typed = typed::read(path, meaning)?;
+    let typed = typed.ok_or_else(|| refused("is no worksheet".to_owned()))?;
+    if let Some((at, what)) = typed.not_understood.first() {
+        let more = typed.not_understood.len() - 1;
+        let more = if more == 0 { String::new() } else { format!(", and {more} more") };
+        return Err(refused(format!("has what is not understood: {what} ({at}){more}")));
+    }
+    let sheet = Worksheet::since_typed(&name, &typed, (meaning, proved));
+    let sheet =
+        sheet.ok_or_else(|| refused("has rules, and not what their names mean".to_owned()))?;
+    sheet.map_err(|one| misread(&one))
+}
+
+fn misread(misread: &[Misread]) -> Failure {
+    Failure::Unproved { faults: misread.iter().map(ToString::to_string).collect() }
 }
 
 /// Leaves the step that is asked for.

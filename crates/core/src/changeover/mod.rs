@@ -68,6 +68,9 @@ pub struct Spot {
     pub number: u32,
 }
 
+/// A row: of one of the two lists, or one for the time of the change.
+pub type Row<'r> = Box<Cow<'r, Rule>>;
+
 /// One edit.
 #[derive(Clone, Debug)]
 pub enum Edit<'r> {
@@ -76,9 +79,9 @@ pub enum Edit<'r> {
         /// Where it stands then.
         at: Spot,
         /// The row.
-        rule: Cow<'r, Rule>,
+        rule: Row<'r>,
         /// The row that it stands above then, if there is one in its list.
-        above: Option<Cow<'r, Rule>>,
+        above: Option<Row<'r>>,
         /// Whether the list has a row that says the same, which goes later.
         again: bool,
         /// Whether it goes again before the end.
@@ -102,14 +105,14 @@ pub enum Edit<'r> {
         /// The row.
         rule: &'r Rule,
         /// The row that it stands above then, if there is one in its list.
-        above: Option<Cow<'r, Rule>>,
+        above: Option<Row<'r>>,
     },
     /// A row is taken out.
     Delete {
         /// Where it stands before.
         at: Spot,
         /// The row.
-        rule: Cow<'r, Rule>,
+        rule: Row<'r>,
     },
     /// A list is filled, and only then put to use.
     Attach {

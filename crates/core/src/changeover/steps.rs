@@ -3,9 +3,8 @@
 use super::lines::{Changed, Clash, Lines, State, Surroundings};
 use super::merged::Merged;
 use super::temporary::block_first;
-use super::{Changeover, Edit, Interim, Spot, Step};
+use super::{Changeover, Edit, Interim, Row, Spot, Step};
 use crate::plan::Limits;
-use crate::rules::Rule;
 use std::borrow::Cow;
 
 /// Of rows that have to change at once, so many are tried to do without.
@@ -270,13 +269,13 @@ impl<'m, 'r> Way<'m, 'r> {
 
 /// The edits.
 impl<'r> Way<'_, 'r> {
-    fn entered(&self, place: usize, new: bool) -> Option<Cow<'r, Rule>> {
+    fn entered(&self, place: usize, new: bool) -> Option<Row<'r>> {
         let row = &self.merged.rows[place];
         if let Some(rule) = &row.temporary {
-            return Some(Cow::Owned((**rule).clone()));
+            return Some(Box::new(Cow::Owned((**rule).clone())));
         }
         let (first, second) = if new { (row.new, row.old) } else { (row.old, row.new) };
-        first.or(second).map(Cow::Borrowed)
+        first.or(second).map(|rule| Box::new(Cow::Borrowed(rule)))
     }
 
     fn inserted(&self, place: usize, again: bool) -> Edit<'r> {
@@ -326,11 +325,11 @@ impl<'r> Way<'_, 'r> {
     }
 
     /// The row that stands below a place.
-    fn above(&self, place: usize) -> Option<Cow<'r, Rule>> {
+    fn above(&self, place: usize) -> Option<Row<'r>> {
         self.above_in(place, &self.state)
     }
 
-    fn above_in(&self, place: usize, state: &State) -> Option<Cow<'r, Rule>> {
+    fn above_in(&self, place: usize, state: &State) -> Option<Row<'r>> {
         let list = self.merged.rows[place].list;
         let below = (place + 1..self.merged.rows.len())
             .take_while(|row| self.merged.rows[*row].list == list);

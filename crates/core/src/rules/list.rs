@@ -1,7 +1,7 @@
 //! Lists of rules, and what they do with packets: the first rule that matches decides.
 
 use super::{Rule, Setting, Translation};
-use crate::plan::{Action, Form, Plan, ZoneId};
+use crate::plan::{Action, Form, Plan, Rows, ZoneId};
 use crate::space::{Interface, Packet, PacketSet};
 use jiff::civil::Date;
 
@@ -179,6 +179,20 @@ impl RuleList {
 }
 
 impl RuleSet {
+    /// The same lists with other rules: of each list that has to be entered, in order. Numbers are given anew.
+    ///
+    /// Rules against spoofed sources that follow each other share one, as those of [`Rows::Fewest`] do.
+    #[must_use]
+    pub fn with_rules(&self, rules: Vec<Vec<Rule>>) -> Self {
+        let mut other = Self { left_out: Vec::new(), ..self.clone() };
+        let entered = other.lists.iter_mut().filter(|list| !list.implied);
+        for (list, rules) in entered.zip(rules) {
+            list.rules = rules;
+        }
+        super::number(&mut other.lists, Rows::Fewest);
+        other
+    }
+
     /// All rules that have to be entered, in order.
     pub fn rules(&self) -> impl Iterator<Item = &Rule> {
         self.lists.iter().filter(|list| !list.implied).flat_map(|list| &list.rules)

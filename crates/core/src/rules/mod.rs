@@ -182,7 +182,7 @@ impl<'p> CompileContext<'p> {
             Rows::Fewest => fewest::reduce(&mut lists),
             Rows::EveryCell => Vec::new(),
         };
-        self.number(&mut lists);
+        number(&mut lists, self.rows);
         let translations = translations(self.plan, self.day);
         RuleSet {
             form,
@@ -200,21 +200,19 @@ impl<'p> CompileContext<'p> {
     }
 }
 
-impl CompileContext<'_> {
-    /// Numbers rules through all lists that have to be entered. Where the fewest are wanted, rules that hold each
-    /// interface to the sources that belong there share a number: gateways take them as one, at each interface.
-    fn number(&self, lists: &mut [RuleList]) {
-        let mut number = 0;
-        for list in lists.iter_mut().filter(|list| !list.implied) {
-            let mut shared = false;
-            for rule in &mut list.rules {
-                let shares = self.rows == Rows::Fewest && rule.is_of_interface();
-                if !(shares && shared) {
-                    number += 10;
-                }
-                rule.number = number;
-                shared = shares;
+/// Numbers rules through all lists that have to be entered. Where the fewest are wanted, rules that hold each interface to
+/// the sources that belong there share a number: gateways take them as one, at each interface.
+fn number(lists: &mut [RuleList], rows: Rows) {
+    let mut number = 0;
+    for list in lists.iter_mut().filter(|list| !list.implied) {
+        let mut shared = false;
+        for rule in &mut list.rules {
+            let shares = rows == Rows::Fewest && rule.is_of_interface();
+            if !(shares && shared) {
+                number += 10;
             }
+            rule.number = number;
+            shared = shares;
         }
     }
 }

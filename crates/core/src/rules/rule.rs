@@ -133,6 +133,38 @@ impl From<Match> for Matches {
 }
 
 impl Rule {
+    /// A rule as somebody has typed it: of a plan's entries it knows nothing. `like` is the plan's rule of that name, if
+    /// there is one.
+    pub fn typed(
+        id: RuleId,
+        matches: Matches,
+        (action, log, limit_mbps): (Action, bool, Option<f64>),
+        hours: Option<String>,
+        like: Option<&Self>,
+    ) -> Self {
+        let (cause, also) =
+            like.map_or((Cause::Unmatched, Vec::new()), |like| (like.cause, like.also.clone()));
+        Self {
+            number: 0,
+            name: id.to_string(),
+            reason: String::new(),
+            from: Endpoint::Any,
+            source: Endpoint::Any,
+            to: Endpoint::Any,
+            destination: Endpoint::Any,
+            service: String::new(),
+            ports: Vec::new(),
+            id,
+            action,
+            log,
+            hours,
+            limit_mbps,
+            cause,
+            also,
+            matches,
+        }
+    }
+
     /// The packets that it decides, as [`Matches::packets`].
     pub fn packets(&self) -> Option<&Match> {
         self.matches.packets()

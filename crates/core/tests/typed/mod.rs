@@ -146,7 +146,7 @@ impl Typed {
                 let list = self.list(at);
                 let below = list.get(at.place).map(|rule| &rule.id);
                 assert_eq!(below, above.as_ref().map(|rule| &rule.id), "{edit:?}");
-                list.insert(at.place, (**rule).clone());
+                list.insert(at.place, (***rule).clone());
             }
             Edit::Alter { at, old, new } | Edit::Rename { at, old, new } => {
                 let row = &mut self.list(at)[at.place];

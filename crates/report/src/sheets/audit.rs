@@ -118,9 +118,11 @@ impl AuditSheet {
         // For what its own lines are like, the plan answers; what is wrong with one may be why they differ.
         let is_advice = |finding: &AuditFinding| finding.severity == Severity::Advice.word();
         let agrees = sheet.agrees;
-        sheet
-            .findings
-            .retain(|one| !own(rule_of(&one.rule)) || !(agrees || by_entries || is_advice(one)));
+        // That replies are not let back is said of the list, not of the rule that it begins with.
+        sheet.findings.retain(|one| {
+            let is_own = own(rule_of(&one.rule)) && one.name != "no-replies";
+            !is_own || !(agrees || by_entries || is_advice(one))
+        });
         let rank = |finding: &AuditFinding| usize::from(finding.severity != "warning");
         sheet.findings.sort_by_key(rank);
         sheet

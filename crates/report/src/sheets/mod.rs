@@ -19,6 +19,7 @@ mod rehearsal;
 mod rules;
 mod services;
 mod strength;
+mod typed;
 mod values;
 mod worksheet;
 
@@ -41,7 +42,8 @@ pub use rehearsal::{HitRow, RehearsalFrame, RehearsalSheet, TriedRow};
 pub use rules::RuleSheet;
 pub use services::ServiceSheet;
 pub use strength::Strength;
-use values::{address_values, read_addresses};
+pub use typed::{TypedRules, read_typed};
+use values::{address_values, are_same, read_addresses};
 pub use worksheet::{Misread, Since, Step, Worksheet};
 
 use bastium_core::plan::Plan;

@@ -3,6 +3,7 @@
 use bastium_core::addressing::Placeholder;
 use bastium_core::plan::Plan;
 use bastium_core::space::AddressSet;
+use std::net::IpAddr;
 
 /// Before what a value does not have.
 const ALL_BUT: &str = "all but ";
@@ -39,4 +40,16 @@ fn read_address(plan: &Plan, value: &str) -> Option<AddressSet> {
     let says = |one: &Placeholder| plan.stand_in_words(one.addresses()[0]);
     let named = || known.find(|one| says(one).as_deref() == Some(value)).map(Placeholder::set);
     AddressSet::from_word(value).or_else(named)
+}
+
+/// Whether addresses that were typed are those of a set. An address that only stands for something that is not known
+/// beforehand is none that a gateway could have: it may lie in a range that is typed, and is missed only where it stands for
+/// something of this plan.
+pub(in crate::sheets) fn are_same(plan: &Plan, typed: &AddressSet, set: &AddressSet) -> bool {
+    let stands_in = |low: IpAddr, high: IpAddr| low == high && Placeholder::of(low).is_some();
+    let (more, less) = (typed.difference(set), set.difference(typed));
+    more.ranges().all(|(low, high)| stands_in(low, high))
+        && less
+            .ranges()
+            .all(|(low, high)| stands_in(low, high) && plan.stand_in_words(low).is_none())
 }

@@ -19,14 +19,34 @@ const MOST_COLUMNS: u32 = 1_000;
 /// The most cells of a table, empty ones included.
 const MOST_CELLS: usize = 500_000;
 
+/// Whether a file is a workbook: an archive, which text never looks like.
+pub(in crate::commands) fn is_one(bytes: &[u8]) -> bool {
+    bytes.starts_with(b"PK\x03\x04")
+}
+
 /// The rows of the first sheet, up to the last one with anything in it.
 ///
 /// # Errors
 /// Says why it cannot be read, or that there is more in it than in any table of a site.
 pub(super) fn rows(bytes: &[u8], most_rows: usize) -> Result<Vec<Vec<String>>, String> {
+    rows_of(bytes, &[], most_rows)
+}
+
+/// The rows of the first sheet of one of these names; of the first of all if there is none.
+///
+/// # Errors
+/// Says why it cannot be read, or that there is more in it than in any table of a site.
+pub(in crate::commands) fn rows_of(
+    bytes: &[u8],
+    wanted: &[&str],
+    most_rows: usize,
+) -> Result<Vec<Vec<String>>, String> {
     look_through(bytes)?;
     let mut book = Xlsx::new(Cursor::new(bytes)).map_err(|error| error.to_string())?;
-    let first = book.sheet_names().first().cloned().ok_or("it has no sheet")?;
+    let names = book.sheet_names();
+    let named = wanted.iter().find(|name| names.iter().any(|own| own == *name));
+    let first = named.map(|name| (*name).to_owned()).or_else(|| names.first().cloned());
+    let first = first.ok_or("it has no sheet")?;
     let mut cells = book.worksheet_cells_reader(&first).map_err(|error| error.to_string())?;
     let mut rows: BTreeMap<u32, BTreeMap<u32, String>> = BTreeMap::new();
     while let Some(cell) = cells.next_cell().map_err(|error| error.to_string())? {

@@ -50,6 +50,37 @@ fn named(plan: &Plan, interfaces: &IntervalSet<Interface>, mark: &str) -> Vec<St
     own.map(|interface| format!("{}{mark}", plan.interface_name(interface))).collect()
 }
 
+/// What a cell says: interfaces, and those of translated packets. `any` is every interface but the gateway itself.
+fn typed(plan: &Plan, cell: &[String]) -> Option<Entries> {
+    let outer: IntervalSet<Interface> = (0..plan.gateway_interface().0).map(Interface).collect();
+    let mut typed: Entries = (IntervalSet::empty(), IntervalSet::empty());
+    for word in cell {
+        let marks = (word.strip_suffix(FORWARDED), word.strip_suffix(NOT_FORWARDED));
+        let (name, plain, translated) = match marks {
+            (_, Some(name)) => (name, true, false),
+            (Some(name), None) => (name, false, true),
+            (None, None) => (word.as_str(), true, true),
+        };
+        let mut all = (0..=plan.gateway_interface().0).map(Interface);
+        let one = match name == ANY {
+            true => outer.clone(),
+            false => IntervalSet::point(all.find(|one| plan.interface_name(*one) == name)?),
+        };
+        typed.0 = if plain { typed.0.union(&one) } else { typed.0 };
+        typed.1 = if translated { typed.1.union(&one) } else { typed.1 };
+    }
+    Some(typed)
+}
+
+/// Where packets come in by a cell.
+pub(super) fn read(plan: &Plan, cell: &[String]) -> Option<IntervalSet<Interface>> {
+    let (plain, translated) = typed(plan, cell)?;
+    let all = (0..=plan.gateway_interface().0).map(Interface);
+    let translated = all.filter(|one| translated.contains(*one) && !plan.inbounds().is_empty());
+    let translated = translated.map(|one| plan.translated_interface(one)).collect();
+    Some(plain.union(&translated))
+}
+
 /// Whether a cell says where the packets of a rule come in. The gateway itself is among `any` or not.
 pub(super) fn says(
     plan: &Plan,
@@ -57,26 +88,8 @@ pub(super) fn says(
     enters: &IntervalSet<Interface>,
     tells: bool,
 ) -> bool {
+    let Some(typed) = typed(plan, cell) else { return false };
     let outer: IntervalSet<Interface> = (0..plan.gateway_interface().0).map(Interface).collect();
-    let mut typed: Entries = (IntervalSet::empty(), IntervalSet::empty());
-    for word in cell {
-        let (name, plain, translated) =
-            match (word.strip_suffix(FORWARDED), word.strip_suffix(NOT_FORWARDED)) {
-                (_, Some(name)) => (name, true, false),
-                (Some(name), None) => (name, false, true),
-                (None, None) => (word.as_str(), true, true),
-            };
-        let mut all = (0..=plan.gateway_interface().0).map(Interface);
-        let one = match name == ANY {
-            true => Some(outer.clone()),
-            false => all
-                .find(|interface| plan.interface_name(*interface) == name)
-                .map(IntervalSet::point),
-        };
-        let Some(one) = one else { return false };
-        typed.0 = if plain { typed.0.union(&one) } else { typed.0 };
-        typed.1 = if translated { typed.1.union(&one) } else { typed.1 };
-    }
     let (plain, translated) = entries(plan, enters, tells);
     let own = IntervalSet::point(plan.gateway_interface());
     let same = |typed: &IntervalSet<Interface>, meant: &IntervalSet<Interface>| {

@@ -10,6 +10,8 @@ mod since;
 mod steps;
 
 pub use read_back::Misread;
+pub(in crate::sheets) use read_back::Typed;
+pub(in crate::sheets) use rules::{COLUMNS, Entered, EnteredRule, title};
 
 use super::EDITION;
 use crate::{Cell, Column, Table};
@@ -143,6 +145,11 @@ impl Worksheet {
 }
 
 impl Step {
+    /// A step of tables alone.
+    pub(in crate::sheets) fn of(name: &'static str, tables: Vec<Values>) -> Self {
+        steps::step(name, "", tables, "")
+    }
+
     fn has_values(&self) -> bool {
         self.tables.iter().any(|table| !table.rows.is_empty())
     }

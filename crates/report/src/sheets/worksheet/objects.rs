@@ -1,7 +1,7 @@
 //! What rules name: addresses and services, each made once on the gateway before the rules that use it.
 
 use super::names::Names;
-use crate::sheets::address_values;
+use crate::sheets::{address_values, are_same};
 use bastium_core::addressing::Placeholder;
 use bastium_core::plan::Plan;
 use bastium_core::rules::Endpoint;
@@ -61,7 +61,7 @@ pub(super) struct Service {
 
 /// Everything that rules name.
 #[derive(Debug)]
-pub(super) struct Objects<'p> {
+pub(in crate::sheets) struct Objects<'p> {
     plan: &'p Plan,
     names: Names,
     pub(super) addresses: Vec<Addresses>,
@@ -92,6 +92,32 @@ impl<'p> Objects<'p> {
         services.iter_mut().for_each(|known| known.state = Made::BEFORE);
         hours.iter_mut().for_each(|known| known.state = Made::BEFORE);
         Objects { plan, names: self.names.clone(), addresses, services, hours }
+    }
+
+    /// Takes in addresses that the gateway has under a name; as the rules mean them, where they are the same but for
+    /// what nobody types.
+    pub(super) fn know_addresses(&mut self, name: &str, set: &AddressSet, meant: &Self) {
+        let mut own = meant.addresses.iter().map(|own| &own.set);
+        let set = own.find(|own| are_same(self.plan, set, own)).unwrap_or(set);
+        let values = address_values(self.plan, set);
+        let (name, word) = (self.names.short(name), name.to_owned());
+        let (kind, set, state) = (self.kind(&word), set.clone(), Made::NOW);
+        self.addresses.push(Addresses { name, kind, values, state, word, set });
+    }
+
+    /// Takes in services that the gateway has under a name; as the rules mean them, where their words are the same.
+    pub(super) fn know_service(&mut self, name: &str, set: &ServiceSet, meant: &Self) {
+        let (name, ports, state) = (self.names.short(name), set.words(), Made::NOW);
+        let same = |own: &&Service| ServiceSet::from_words(&own.ports).as_ref() == Some(set);
+        let mut own = meant.services.iter().filter(same);
+        let set = own.next().map_or(set, |own| &own.set).clone();
+        self.services.push(Service { name, ports, well_known: false, state, set });
+    }
+
+    /// Takes in hours that the gateway has under a name.
+    pub(super) fn know_hours(&mut self, name: &str, set: &IntervalSet<Minute>) {
+        let (name, word, value) = (name.to_owned(), name.to_owned(), set.words());
+        self.hours.push(Hours { name, value, state: Made::NOW, word, set: set.clone() });
     }
 
     /// The name of hours.

@@ -1,17 +1,16 @@
 //! Reads a worksheet as whoever types it does, and holds what comes of it against the rules.
 
 use super::entry;
+use super::objects::Objects;
 use super::objects::{ANY, plain};
-use super::rules::{ESTABLISHED, REPLIES_FROM};
+use super::rules::{COLUMNS, ESTABLISHED, Entered, EnteredRule, REPLIES_FROM};
 use super::{Values, Worksheet};
-use crate::sheets::read_addresses;
-use bastium_core::addressing::Placeholder;
+use crate::sheets::{are_same, read_addresses};
 use bastium_core::plan::Plan;
 use bastium_core::rules::{Matches, Rule, RuleSet};
-use bastium_core::space::{AddressSet, IntervalSet, Minute, ServiceSet};
+use bastium_core::space::{AddressSet, IntervalSet, Match, Minute, ServiceSet};
 use std::collections::HashMap;
 use std::fmt;
-use std::net::IpAddr;
 
 /// A rule that a worksheet does not say as it is.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -31,7 +30,7 @@ impl fmt::Display for Misread {
 impl std::error::Error for Misread {}
 
 /// What was typed before the rules.
-struct Typed<'s> {
+pub(in crate::sheets) struct Typed<'s> {
     plan: &'s Plan,
     addresses: HashMap<&'s str, AddressSet>,
     services: HashMap<&'s str, ServiceSet>,
@@ -55,7 +54,8 @@ pub(super) fn misread(plan: &Plan, rules: &RuleSet, sheet: &Worksheet) -> Vec<Mi
         return found;
     }
     for (row, (rule, tells_forwarded)) in rows.into_iter().zip(rules) {
-        let wrong = typed.differs(row, rule, tells_forwarded);
+        let number = (cell(row.0, row.1, "no") != [rule.number.to_string()]).then_some("number");
+        let wrong = number.or_else(|| typed.differs(row, rule, tells_forwarded));
         found.extend(wrong.map(|what| Misread { rule: rule.id.to_string(), what }));
     }
     found
@@ -68,7 +68,8 @@ fn cell<'s>(table: &'s Values, row: &'s [Vec<String>], column: &str) -> &'s [Str
 }
 
 impl<'s> Typed<'s> {
-    fn read(plan: &'s Plan, sheet: &'s Worksheet) -> Self {
+    /// What the steps before the rules define.
+    pub(in crate::sheets) fn read(plan: &'s Plan, sheet: &'s Worksheet) -> Self {
         let rows = |step: &str| {
             let tables = sheet.step(step).map(|step| step.tables.as_slice()).unwrap_or_default();
             tables
@@ -105,9 +106,6 @@ impl<'s> Typed<'s> {
     ) -> Option<&'static str> {
         let cell = |column: &str| cell(table, row, column);
         let action = format!("{}{}", rule.action.word(), if rule.log { " +log" } else { "" });
-        if cell("no") != [rule.number.to_string()] {
-            return Some("number");
-        }
         if cell("action") != [action] {
             return Some("action");
         }
@@ -121,7 +119,7 @@ impl<'s> Typed<'s> {
         }
         let ends = [("source", &packets.source), ("destination", &packets.destination)];
         for (what, set) in ends {
-            if !self.set_of(cell(what)).is_some_and(|typed| self.is_same(&typed, set)) {
+            if !self.set_of(cell(what)).is_some_and(|typed| are_same(self.plan, &typed, set)) {
                 return Some(what);
             }
         }
@@ -148,18 +146,6 @@ impl<'s> Typed<'s> {
         names.iter().map(|name| self.addresses.get(name.as_str()).cloned()).collect()
     }
 
-    /// Whether what is typed has the same addresses. An address that only stands for something that is not known
-    /// beforehand is none that a gateway could have: it may lie in a range that is typed, and is missed only where it
-    /// stands for something of this plan.
-    fn is_same(&self, typed: &AddressSet, set: &AddressSet) -> bool {
-        let stands_in = |low: IpAddr, high: IpAddr| low == high && Placeholder::of(low).is_some();
-        let (more, less) = (typed.difference(set), set.difference(typed));
-        more.ranges().all(|(low, high)| stands_in(low, high))
-            && less
-                .ranges()
-                .all(|(low, high)| stands_in(low, high) && self.plan.stand_in_words(low).is_none())
-    }
-
     fn services_of(&self, names: &[String]) -> Option<ServiceSet> {
         if names == [ANY] {
             return Some(ServiceSet::any());
@@ -178,5 +164,60 @@ impl<'s> Typed<'s> {
         };
         let rate = rule.limit_mbps.map(|rate| format!("at most {rate} Mbit/s"));
         hours && rate.iter().eq(rest)
+    }
+
+    /// Whether cells, in the order of [`COLUMNS`], say a rule as it is, its number apart.
+    pub(in crate::sheets) fn says(&self, cells: &[Vec<String>], rule: &Rule, tells: bool) -> bool {
+        let table = Values { title: String::new(), columns: COLUMNS.to_vec(), rows: Vec::new() };
+        self.differs((&table, &cells.to_vec()), rule, tells).is_none()
+    }
+
+    /// The packets of cells in the order of [`COLUMNS`], whatever the plan says.
+    ///
+    /// # Errors
+    /// The column that is not understood.
+    pub(in crate::sheets) fn matches(
+        &self,
+        cells: &[Vec<String>],
+    ) -> Result<Matches, &'static str> {
+        let cell = |column: &str| {
+            let place = COLUMNS.iter().position(|other| *other == column);
+            place.and_then(|place| cells.get(place)).map(Vec::as_slice).unwrap_or_default()
+        };
+        if cell("service") == [ESTABLISHED] {
+            return Ok(Matches::Established);
+        }
+        let hours = cell("when").iter().find(|one| !one.starts_with("at most "));
+        let at =
+            hours.map_or(Some(IntervalSet::full()), |name| self.hours.get(name.as_str()).cloned());
+        Ok(Matches::First(Match {
+            enters: entry::read(self.plan, cell("at")).ok_or("at")?,
+            source: self.set_of(cell("source")).ok_or("source")?,
+            destination: self.set_of(cell("destination")).ok_or("destination")?,
+            service: self.services_of(cell("service")).ok_or("service")?,
+            at: at.ok_or("when")?,
+        }))
+    }
+
+    /// The rows as they were typed, with what they name. `own` is how the plan's rules would be entered.
+    pub(in crate::sheets) fn entered<'p>(
+        &self,
+        (plan, rules): (&'p Plan, &RuleSet),
+        own: &Entered<'p>,
+        rows: Vec<EnteredRule>,
+    ) -> Entered<'p> {
+        let mut objects = Objects::new(plan);
+        let mut addresses: Vec<(&&str, &AddressSet)> = self.addresses.iter().collect();
+        addresses.sort_by_key(|(name, _)| **name);
+        let mut services: Vec<(&&str, &ServiceSet)> = self.services.iter().collect();
+        services.sort_by_key(|(name, _)| **name);
+        let mut hours: Vec<(&&str, &IntervalSet<Minute>)> = self.hours.iter().collect();
+        hours.sort_by_key(|(name, _)| **name);
+        addresses
+            .into_iter()
+            .for_each(|(name, set)| objects.know_addresses(name, set, &own.objects));
+        services.into_iter().for_each(|(name, set)| objects.know_service(name, set, &own.objects));
+        hours.into_iter().for_each(|(name, set)| objects.know_hours(name, set));
+        Entered::typed(objects, plan, rules, rows)
     }
 }

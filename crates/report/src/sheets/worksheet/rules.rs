@@ -7,7 +7,7 @@ use bastium_core::rules::{Applies, Matches, Rule, RuleId, RuleList, RuleSet};
 
 /// All rules, with the objects that they name.
 #[derive(Debug)]
-pub(super) struct Entered<'p> {
+pub(in crate::sheets) struct Entered<'p> {
     pub(super) plan: &'p Plan,
     pub(super) objects: Objects<'p>,
     pub(super) lists: Vec<EnteredList>,
@@ -23,8 +23,8 @@ pub(super) struct EnteredList {
 
 /// One rule.
 #[derive(Clone, Debug)]
-pub(super) struct EnteredRule {
-    pub(super) id: RuleId,
+pub(in crate::sheets) struct EnteredRule {
+    pub(in crate::sheets) id: RuleId,
     /// Whether it may share a number with its neighbours.
     pub(super) shares: bool,
     pub(super) number: u32,
@@ -34,11 +34,11 @@ pub(super) struct EnteredRule {
     pub(super) destination: Vec<String>,
     pub(super) service: Vec<String>,
     pub(super) when: Vec<String>,
-    pub(super) name: String,
+    pub(in crate::sheets) name: String,
 }
 
 /// The columns of a rule.
-pub(super) const COLUMNS: [&str; 8] =
+pub(in crate::sheets) const COLUMNS: [&str; 8] =
     ["no", "action", "at", "source", "destination", "service", "when", "name"];
 
 /// What stands for replies of connections that are open already.
@@ -48,8 +48,41 @@ pub(super) const ESTABLISHED: &str = "replies to open connections";
 pub(super) const REPLIES_FROM: &str = "replies from ";
 
 impl<'p> Entered<'p> {
-    pub(super) fn new(plan: &'p Plan, rules: &RuleSet) -> Self {
+    pub(in crate::sheets) fn new(plan: &'p Plan, rules: &RuleSet) -> Self {
         Self::with(Objects::new(plan), plan, rules)
+    }
+
+    /// Rows as they were typed, in the order of the rules that they are.
+    pub(super) fn typed(
+        objects: Objects<'p>,
+        plan: &'p Plan,
+        rules: &RuleSet,
+        rows: Vec<EnteredRule>,
+    ) -> Self {
+        let mut rows = rows.into_iter();
+        let lists = rules.lists.iter().filter(|list| !list.implied && !list.rules.is_empty());
+        let lists = lists.map(|list| EnteredList {
+            name: list.name.clone(),
+            title: title(plan, list),
+            rules: list
+                .rules
+                .iter()
+                .zip(&mut rows)
+                .map(|(rule, row)| EnteredRule {
+                    id: rule.id.clone(),
+                    number: rule.number,
+                    shares: rule.is_of_interface(),
+                    ..row
+                })
+                .collect(),
+        });
+        let lists = lists.collect();
+        Self { plan, objects, lists }
+    }
+
+    /// All rules, in order.
+    pub(in crate::sheets) fn rules(&self) -> impl Iterator<Item = &EnteredRule> {
+        self.lists.iter().flat_map(|list| &list.rules)
     }
 
     /// The rules of a plan, where the gateway has objects already.
@@ -72,7 +105,8 @@ impl<'p> Entered<'p> {
     }
 }
 
-fn title(plan: &Plan, list: &RuleList) -> String {
+/// What a list is called.
+pub(in crate::sheets) fn title(plan: &Plan, list: &RuleList) -> String {
     let zone = |id: ZoneId| plan.zone(id).name.as_str();
     match list.applies {
         Some(Applies::Pair { from, to }) => format!("rules from {} to {}", zone(from), zone(to)),
@@ -127,6 +161,25 @@ pub(super) fn entered(
 }
 
 impl EnteredRule {
+    /// A row as it was typed, by its cells in the order of [`COLUMNS`].
+    pub(in crate::sheets) fn typed(id: &RuleId, cells: Vec<Vec<String>>) -> Self {
+        let mut cells = cells.into_iter();
+        let mut next = || cells.next().unwrap_or_default();
+        let (_, action) = (next(), next().join(", "));
+        Self {
+            id: id.clone(),
+            shares: false,
+            number: 0,
+            action,
+            interfaces: next(),
+            source: next(),
+            destination: next(),
+            service: next(),
+            when: next(),
+            name: next().join(", "),
+        }
+    }
+
     /// Its cells, in the order of [`COLUMNS`].
     pub(super) fn cells(&self) -> [Vec<String>; 8] {
         [

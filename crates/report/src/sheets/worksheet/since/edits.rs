@@ -2,7 +2,7 @@
 
 use super::super::rules::{COLUMNS, Entered, EnteredRule, entered};
 use super::super::{Values, one};
-use bastium_core::changeover::{Changed, Changeover, Edit, Spot, Step};
+use bastium_core::changeover::{Changed, Changeover, Edit, Row, Spot, Step};
 use bastium_core::rules::{Rule, RuleId};
 use std::collections::HashMap;
 
@@ -97,8 +97,7 @@ impl<'e, 'p> Words<'e, 'p> {
             row.push(one(changes));
             row
         };
-        let above = |rule: &Option<std::borrow::Cow<'_, Rule>>, before: &str, end: &str| match rule
-        {
+        let above = |rule: &Option<Row<'_>>, before: &str, end: &str| match rule {
             Some(rule) => format!("{before}{}", self.old(rule).name),
             None => end.to_owned(),
         };

@@ -11,7 +11,7 @@ mod replay;
 
 use super::rules::Entered;
 use super::{Misread, Since, Step, Values, Worksheet, one, steps, values};
-use crate::sheets::EDITION;
+use crate::sheets::{EDITION, TypedRules};
 use bastium_core::changeover::{Changeover, Interim, changeover};
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Limits, Plan};
@@ -37,15 +37,37 @@ impl Worksheet {
         (old, old_rules): (&Meaning<'_>, &RuleSet),
         (new, proved): (&Meaning<'_>, Proved<'_>),
     ) -> Result<Self, Vec<Misread>> {
+        let was = Entered::new(old.plan(), old_rules);
+        Self::between(name, (old, old_rules, &was), (new, proved))
+    }
+
+    /// The same for rules that were typed from a sheet of this program, into a gateway with the interfaces of the plan.
+    ///
+    /// # Errors
+    /// Where what is typed would not lead to the new rules, as for [`Worksheet::since`]; `None` where the rows do not say
+    /// what their names mean, as those of `rules` do not.
+    pub fn since_typed(
+        name: &str,
+        typed: &TypedRules<'_>,
+        (meaning, proved): (&Meaning<'_>, Proved<'_>),
+    ) -> Option<Result<Self, Vec<Misread>>> {
+        let was = typed.entered.as_ref()?;
+        Some(Self::between(name, (meaning, &typed.rules, was), (meaning, proved)))
+    }
+
+    fn between(
+        name: &str,
+        (old, old_rules, was): (&Meaning<'_>, &RuleSet, &Entered<'_>),
+        (new, proved): (&Meaning<'_>, Proved<'_>),
+    ) -> Result<Self, Vec<Misread>> {
         let rules = proved.rules();
         let way = changeover((old, old_rules), (new, rules));
         let before = Version { plan: old.plan(), rules: old_rules };
         let after = Version { plan: new.plan(), rules };
-        let was = Entered::new(before.plan, old_rules);
         let alike = numbers_alike(before.plan, after.plan);
         let objects = was.objects.for_rules_of(after.plan, alike);
         let is = Entered::with(objects, after.plan, rules);
-        let edits = Edits::new(&way, &was, &is);
+        let edits = Edits::new(&way, was, &is);
         let steps = all_steps(&way, (before, after), &is, &edits);
         let kept = way.kept;
         let since = Since { old: name.to_owned(), edits: way.edits(), kept, safe: way.is_safe() };
@@ -61,7 +83,7 @@ impl Worksheet {
         for (step, number) in sheet.steps.iter_mut().zip(1..) {
             step.number = number;
         }
-        let misread = sheet.misread_since(&was, &is, after);
+        let misread = sheet.misread_since(was, &is, after);
         if misread.is_empty() { Ok(sheet) } else { Err(misread) }
     }
 

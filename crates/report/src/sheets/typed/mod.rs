@@ -1,0 +1,101 @@
+//! Rules as somebody has typed them, read from the tables that this program writes: the worksheet and the rules, as CSV or as
+//! rows of a workbook.
+//!
+//! What is read is exact, or it is named as not understood. The plan says which interfaces there are and what its lists are
+//! asked about; the rules are those of the table.
+
+mod rules_table;
+mod tables;
+mod worksheet_table;
+
+use super::worksheet::Entered;
+use bastium_core::meaning::Meaning;
+use bastium_core::plan::{Form, Plan};
+use bastium_core::rules::{self, Rule, RuleId, RuleSet};
+use std::collections::{HashMap, HashSet};
+use tables::RawTable;
+
+/// Rules that were typed.
+#[derive(Debug)]
+#[non_exhaustive]
+pub struct TypedRules<'p> {
+    /// The rules, in the lists of the plan's form.
+    pub rules: RuleSet,
+    /// What was not understood, each by where it stands. If there is anything, nothing can be said of the rules as a whole.
+    pub not_understood: Vec<(String, String)>,
+    /// How many rows of rules there are.
+    pub rows: usize,
+    /// The rows and what they name, where the table is a worksheet.
+    pub(super) entered: Option<Entered<'p>>,
+}
+
+/// A row of rules, read.
+struct TypedRow {
+    list: String,
+    rule: Result<Rule, String>,
+    at: String,
+}
+
+/// What rows are read against.
+struct Known<'k> {
+    plan: &'k Plan,
+    rules: &'k RuleSet,
+    /// The plan's rules by their names in the table.
+    named: HashMap<String, &'k Rule>,
+}
+
+impl Known<'_> {
+    /// A rule's id, and the plan's rule of its name.
+    fn named(&self, name: &str) -> (RuleId, Option<&Rule>) {
+        let like = self.named.get(name).copied();
+        (like.map_or_else(|| RuleId::new(name), |rule| rule.id.clone()), like)
+    }
+}
+
+/// Reads rows of a table of this program: `None` if it is none.
+///
+/// The rules are taken to be in that form of the plan's whose lists the table has.
+pub fn read_typed<'p>(rows: &[Vec<String>], meaning: &Meaning<'p>) -> Option<TypedRules<'p>> {
+    let tables = tables::of(rows);
+    let worksheet = tables.iter().any(worksheet_table::is_one);
+    let is_rules = |table: &&RawTable| rules_table::is_one(table);
+    if !worksheet && !tables.iter().any(|table| is_rules(&table)) {
+        return None;
+    }
+    let plan = meaning.plan();
+    let own = plan.gateway().form;
+    let forms = [own].into_iter().chain(Form::ALL.into_iter().filter(|form| *form != own));
+    let compiled = forms.filter_map(|form| rules::in_form(meaning, form).ok());
+    let read = compiled.map(|rules| {
+        let typed = match worksheet {
+            true => worksheet_table::read(&tables, plan, &rules),
+            false => rules_table::read(&tables, plan, &rules),
+        };
+        let own: HashSet<String> = rules.rules().map(|rule| rule.id.to_string()).collect();
+        let strange = typed.rules.rules().filter(|rule| !own.contains(&rule.id.to_string()));
+        let strange = strange.count() + own.len().saturating_sub(typed.rules.rules().count());
+        (typed.not_understood.len(), strange, typed)
+    });
+    // The form that most of it is understood in, and that has most of these rules.
+    let best = read.min_by_key(|(unread, strange, _)| (*unread, *strange));
+    best.map(|(_, _, typed)| typed)
+}
+
+/// Puts rows into the lists of rules, in their order.
+fn in_lists(
+    rules: &RuleSet,
+    name: impl Fn(&bastium_core::rules::RuleList) -> String,
+    rows: Vec<TypedRow>,
+) -> (RuleSet, Vec<(String, String)>) {
+    let lists: Vec<String> = rules.lists.iter().filter(|list| !list.implied).map(name).collect();
+    let mut typed: Vec<Vec<Rule>> = vec![Vec::new(); lists.len()];
+    let mut not_understood = Vec::new();
+    for TypedRow { list, rule, at } in rows {
+        match (lists.iter().position(|own| *own == list), rule) {
+            (_, Err(what)) => not_understood.push((at, what)),
+            (None, Ok(_)) => not_understood.push((at, format!("the list `{list}`"))),
+            (Some(place), Ok(rule)) => typed[place].push(rule),
+        }
+    }
+    (rules.with_rules(typed), not_understood)
+}

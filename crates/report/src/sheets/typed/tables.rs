@@ -1,0 +1,97 @@
+//! The tables of a file, whatever stands between them.
+
+/// One table: its heading, and its rows with where each stands.
+#[derive(Clone, Debug)]
+pub(super) struct RawTable {
+    headings: Vec<String>,
+    rows: Vec<(usize, Vec<String>)>,
+}
+
+/// One row of a table.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct RawRow<'t> {
+    table: &'t RawTable,
+    cells: &'t [String],
+    line: usize,
+}
+
+/// What a table's first heading is, where it has a column for its titles or for ticks.
+const FIRST: [&str; 3] = ["step", "list", "done"];
+
+/// The tables: a row that begins as a heading does begins one.
+pub(super) fn of(rows: &[Vec<String>]) -> Vec<RawTable> {
+    let mut tables: Vec<RawTable> = Vec::new();
+    for (line, row) in (1..).zip(rows) {
+        let cells: Vec<String> = row.iter().map(|cell| unquoted(cell.trim())).collect();
+        if cells.iter().all(String::is_empty) {
+            continue;
+        }
+        if FIRST.contains(&cells[0].as_str()) {
+            tables.push(RawTable { headings: cells, rows: Vec::new() });
+        } else if let Some(table) = tables.last_mut() {
+            table.rows.push((line, cells));
+        }
+    }
+    tables
+}
+
+/// A cell without the apostrophe that keeps a spreadsheet from taking it for a formula.
+fn unquoted(cell: &str) -> String {
+    let bare = cell.strip_prefix('\'').filter(|rest| rest.starts_with(['=', '+', '-', '@']));
+    bare.unwrap_or(cell).to_owned()
+}
+
+impl RawTable {
+    pub(super) fn has(&self, columns: &[&str]) -> bool {
+        columns.iter().all(|column| self.headings.iter().any(|heading| heading == column))
+    }
+
+    pub(super) fn rows(&self) -> impl Iterator<Item = RawRow<'_>> {
+        self.rows.iter().map(|(line, cells)| RawRow { table: self, cells, line: *line })
+    }
+}
+
+impl<'t> RawRow<'t> {
+    /// A cell; empty where the table has no such column.
+    pub(super) fn cell(self, column: &str) -> &'t str {
+        let place = self.table.headings.iter().position(|heading| heading == column);
+        place.and_then(|place| self.cells.get(place)).map(String::as_str).unwrap_or_default()
+    }
+
+    /// The values of a cell.
+    pub(super) fn values(self, column: &str) -> Vec<String> {
+        let cell = self.cell(column);
+        if cell.is_empty() { Vec::new() } else { cell.split(", ").map(str::to_owned).collect() }
+    }
+
+    /// Where it stands, for a person.
+    pub(super) fn at(self) -> String {
+        format!("line {}", self.line)
+    }
+}
+
+/// An action's cell: what happens, and whether that is logged.
+pub(super) fn action(cell: &str) -> Option<(bastium_core::plan::Action, bool)> {
+    use bastium_core::plan::Action;
+    let (word, log) = match cell.strip_suffix(" +log") {
+        Some(word) => (word, true),
+        None => (cell, false),
+    };
+    let action = [Action::Allow, Action::Block, Action::Reject];
+    action.into_iter().find(|action| action.word() == word).map(|action| (action, log))
+}
+
+/// A cell of hours and rates: the hours' name, and the rate in megabits per second.
+pub(super) fn when(values: &[String]) -> Option<(Option<String>, Option<f64>)> {
+    let mut found = (None, None);
+    for value in values {
+        match value.strip_prefix("at most ").and_then(|rate| rate.strip_suffix(" Mbit/s")) {
+            Some(rate) if found.1.is_none() => found.1 = Some(rate.parse().ok()?),
+            None if found.0.is_none() => {
+                found.0 = Some(value.strip_prefix("only in ").unwrap_or(value).to_owned());
+            }
+            _ => return None,
+        }
+    }
+    Some(found)
+}

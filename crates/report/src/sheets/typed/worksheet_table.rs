@@ -1,0 +1,103 @@
+//! A worksheet: rows that name objects, and the objects.
+
+use super::tables::{RawRow, RawTable, action, when};
+use super::{Known, TypedRow, TypedRules, in_lists};
+use crate::sheets::EDITION;
+use crate::sheets::worksheet::{
+    COLUMNS, Entered, EnteredRule, Step, Typed, Values, Worksheet, title,
+};
+use bastium_core::plan::Plan;
+use bastium_core::rules::{Rule, RuleSet};
+
+const RULES: [&str; 7] = ["no", "action", "at", "source", "destination", "service", "name"];
+
+/// What is made before the rules: the step, the columns that tell it, and those that are read.
+const NAMED: [(&str, &[&str], &[&str]); 3] = [
+    ("addresses", &["name", "kind", "values"], &["name", "kind", "values"]),
+    ("services", &["name", "ports", "on the gateway"], &["name", "ports", "on the gateway"]),
+    ("hours", &["name", "value"], &["name", "value"]),
+];
+
+pub(super) fn is_one(table: &RawTable) -> bool {
+    table.has(&RULES)
+}
+
+pub(super) fn read<'p>(tables: &[RawTable], plan: &'p Plan, rules: &RuleSet) -> TypedRules<'p> {
+    let sheet = sheet(tables, rules);
+    let typed = Typed::read(plan, &sheet);
+    let own = Entered::new(plan, rules);
+    let named = own.rules().filter_map(|entered| {
+        let rule = rules.rules().find(|rule| rule.id == entered.id)?;
+        Some((entered.name.clone(), rule))
+    });
+    let known = Known { plan, rules, named: named.collect() };
+    let rows: Vec<RawRow<'_>> =
+        tables.iter().filter(|table| is_one(table)).flat_map(RawTable::rows).collect();
+    let read = rows.iter().map(|row| TypedRow {
+        // Behind its number, the step is titled as the list.
+        list: row.cell("step").split_once(". ").map_or("", |(_, title)| title).to_owned(),
+        rule: rule(*row, &known, &typed),
+        at: row.at(),
+    });
+    let (read, not_understood) = in_lists(rules, |list| title(plan, list), read.collect());
+    let entered = not_understood.is_empty().then(|| {
+        let cells = rows.iter().map(|row| EnteredRule::typed(&known_id(&known, *row), cells(*row)));
+        typed.entered((plan, &read), &own, cells.collect())
+    });
+    TypedRules { rules: read, not_understood, rows: rows.len(), entered }
+}
+
+fn known_id(known: &Known<'_>, row: RawRow<'_>) -> bastium_core::rules::RuleId {
+    known.named(row.cell("name")).0
+}
+
+/// What the tables say, as the worksheet that they were written from.
+fn sheet(tables: &[RawTable], rules: &RuleSet) -> Worksheet {
+    let steps = NAMED.into_iter().map(|(name, has, columns)| {
+        let own = tables.iter().filter(|table| table.has(has) && !is_one(table));
+        let rows = own.flat_map(RawTable::rows).map(|row| {
+            // Hours are several stretches in one value.
+            let cell = |column: &&str| match *column {
+                "value" => vec![row.cell(column).to_owned()],
+                column => row.values(column),
+            };
+            columns.iter().map(cell).collect::<Vec<Vec<String>>>()
+        });
+        let table =
+            Values { title: name.to_owned(), columns: columns.to_vec(), rows: rows.collect() };
+        Step::of(name, vec![table])
+    });
+    Worksheet {
+        bastium: EDITION,
+        site: String::new(),
+        day: rules.day.to_string(),
+        changes_on: None,
+        form: rules.form.word(),
+        since: None,
+        steps: steps.collect(),
+    }
+}
+
+/// The cells of a row, in the order of [`COLUMNS`].
+fn cells(row: RawRow<'_>) -> Vec<Vec<String>> {
+    COLUMNS.iter().map(|column| row.values(column)).collect()
+}
+
+fn rule(row: RawRow<'_>, known: &Known<'_>, typed: &Typed<'_>) -> Result<Rule, String> {
+    let what = |column: &str| format!("{column} `{}`", row.cell(column));
+    let (action, log) = action(row.cell("action")).ok_or_else(|| what("action"))?;
+    let (hours, limit) = when(&row.values("when")).ok_or_else(|| what("when"))?;
+    let (id, like) = known.named(row.cell("name"));
+    let cells = cells(row);
+    if let Some(like) = like.filter(|like| typed.says(&cells, like, tells_forwarded(known, like))) {
+        return Ok(like.clone());
+    }
+    let matches = typed.matches(&cells).map_err(what)?;
+    Ok(Rule::typed(id, matches, (action, log, limit), hours, like))
+}
+
+fn tells_forwarded(known: &Known<'_>, like: &Rule) -> bool {
+    let mut lists = known.rules.lists.iter();
+    let list = lists.find(|list| list.rules.iter().any(|rule| rule.id == like.id));
+    list.is_some_and(|list| known.rules.tells_forwarded(known.plan, list, like))
+}
