@@ -394,6 +394,12 @@ pub struct Worksheet {
     /// Show what to type into a gateway that has the rules of this worksheet: as CSV, or a workbook
     #[arg(long, value_name = "RULES", conflicts_with = "since")]
     pub since_gateway: Option<PathBuf>,
+    /// Write a page to tick off, which works offline, to this file
+    #[arg(long, value_name = "FILE.html")]
+    pub page: Option<PathBuf>,
+    /// Overwrite that file
+    #[arg(long, requires = "page")]
+    pub force: bool,
     /// Compile the rules for this form [default: the plan's own]
     #[arg(long, value_enum)]
     pub form: Option<FormName>,

@@ -345,11 +345,16 @@ fn a_workbook_holds_what_the_tables_hold() {
             .map(|row| row.iter().map(text).collect::<Vec<_>>())
             .filter(|row| row.iter().any(|cell| !cell.is_empty()))
             .collect();
+        let wide = expected[0].len() > 8 && sheet != "matrix";
+        let rows = if wide { unfolded(rows) } else { rows };
         assert_eq!(rows.len(), expected.len(), "{sheet}");
         for (row, wanted) in rows.iter().zip(&expected) {
             // CSV marks what a spreadsheet would take for a formula; a workbook need not.
-            let wanted: Vec<&str> =
-                wanted.iter().map(|cell| cell.trim_start_matches('\'')).collect();
+            let wanted = wanted.iter().zip(&expected[0]);
+            // Of the checklist it has the commands of one system.
+            let wanted =
+                wanted.filter(|(_, heading)| !["macOS", "Windows"].contains(&heading.as_str()));
+            let wanted: Vec<&str> = wanted.map(|(cell, _)| cell.trim_start_matches('\'')).collect();
             assert_eq!(row[..wanted.len()], wanted[..], "{sheet}");
         }
     }
@@ -359,11 +364,38 @@ fn a_workbook_holds_what_the_tables_hold() {
     assert_eq!(formulas.sum::<usize>(), 0);
 }
 
+/// Rows of a table that is wider than a page: what does not fit stands below the second column.
+fn unfolded(rows: Vec<Vec<String>>) -> Vec<Vec<String>> {
+    let mut all: Vec<Vec<String>> = Vec::new();
+    for row in rows {
+        match all.last_mut().filter(|_| row[0].is_empty()) {
+            Some(last) => last.extend(row.into_iter().skip(1)),
+            None => all.push(row),
+        }
+    }
+    all
+}
+
 fn text(cell: &Data) -> String {
     match cell {
         Data::Float(number) => number.to_string(),
         other => other.to_string(),
     }
+}
+
+/// Boxes are ticked from a list, and the file says what it is.
+#[test]
+fn a_workbook_has_boxes_to_tick_a_title_and_an_author() {
+    let bench = Bench::new();
+    export(&bench, "bare.toml", "xlsx --to bare.xlsx");
+    let parts = unzipped(&std::fs::read(bench.file("bare.xlsx")).expect("a file"));
+    let ticked = parts.values().filter(|part| part.contains("\"[ ],[x]\"")).count();
+    assert_eq!(ticked, 2, "the worksheet and the checklist have boxes");
+    let about = &parts["docProps/core.xml"];
+    assert!(about.contains("<dc:title>Two networks</dc:title>"), "{about}");
+    assert!(about.contains("<dc:creator>Bastium</dc:creator>"), "{about}");
+    let strings = &parts["xl/sharedStrings.xml"];
+    assert!(!strings.contains("Test-NetConnection"), "it has commands of other systems");
 }
 
 /// On top of a printed page an ampersand begins an instruction; in a site's name it is only itself.
@@ -388,13 +420,16 @@ fn a_workbook_has_tables_filters_and_headings_that_stay() {
     let bytes = std::fs::read(bench.file("bare.xlsx")).expect("a file");
     let parts = unzipped(&bytes);
     let tables: Vec<&String> = parts.keys().filter(|name| name.starts_with("xl/tables/")).collect();
-    assert!(tables.len() >= 4, "{tables:?}");
+    assert!(!tables.is_empty(), "{tables:?}");
     for name in tables {
         assert!(parts[name].contains("<autoFilter"), "{name}");
     }
     let sheets = parts.iter().filter(|(name, _)| name.starts_with("xl/worksheets/sheet"));
     for (name, sheet) in sheets {
         assert!(sheet.contains("state=\"frozen\""), "{name}");
+        // No row is wider than what a page shows in letters that can be read, the matrix apart.
+        let widest = sheet.matches("<col ").count();
+        assert!(widest <= 8 || name.ends_with("sheet3.xml"), "{name}: {widest}");
         // Printed, it is as wide as a page.
         assert!(sheet.contains("orientation=\"landscape\""), "{name}");
         assert!(sheet.contains("fitToHeight=\"0\""), "{name}");

@@ -2,7 +2,7 @@
 //!
 //! A *sheet* ([`sheets`]) is what a command has to say, taken from the core once. Its fields are its
 //! JSON; its [`Table`]s are what a terminal, CSV and Markdown show. So the four can never disagree.
-//! Workbooks ([`Book`]), the page to tick off ([`checklist_page`]), SARIF ([`sarif()`]) and JUnit ([`walk`]) are made
+//! Workbooks ([`Book`]), the pages to tick off ([`checklist_page`], [`worksheet_page`]), SARIF ([`sarif()`]) and JUnit ([`walk`]) are made
 //! of the same sheets.
 
 #![forbid(unsafe_code)]
@@ -19,7 +19,7 @@ mod workbook;
 
 pub use csv::{csv, safe};
 pub use markdown::markdown;
-pub use page::checklist_page;
+pub use page::{checklist_page, worksheet_page};
 pub use sarif::sarif;
 pub use table::{Cell, Column, Table, Tone};
 pub use workbook::{Book, Part};

@@ -111,13 +111,18 @@ impl Table {
             self.rows.iter().any(|row| row.get(place).is_some_and(|c| !c.text.is_empty()))
         };
         let filled: Vec<bool> = (0..self.columns.len()).map(is_filled).collect();
-        let mut kept = filled.iter();
-        self.columns.retain(|_| kept.next().is_none_or(|filled| *filled));
-        for row in &mut self.rows {
-            let mut kept = filled.iter();
-            row.retain(|_| kept.next().is_none_or(|filled| *filled));
-        }
+        self.keep_columns(&filled);
         self
+    }
+
+    /// Keeps those columns that are marked.
+    pub(crate) fn keep_columns(&mut self, kept: &[bool]) {
+        let mut keeps = kept.iter();
+        self.columns.retain(|_| keeps.next().is_none_or(|kept| *kept));
+        for row in &mut self.rows {
+            let mut keeps = kept.iter();
+            row.retain(|_| keeps.next().is_none_or(|kept| *kept));
+        }
     }
 
     /// Adds a row.

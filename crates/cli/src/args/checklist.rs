@@ -1,6 +1,7 @@
 //! What can be typed for the checklist, and for going through it.
 
 use super::Day;
+use bastium_report::sheets::System;
 use clap::{Args, ValueEnum};
 use jiff::SignedDuration;
 use std::net::IpAddr;
@@ -94,6 +95,16 @@ pub struct Listen {
     /// Stop after this time: `10m`
     #[arg(long = "for", value_name = "TIME")]
     pub lasting: Option<SignedDuration>,
+}
+
+impl From<SystemName> for System {
+    fn from(name: SystemName) -> Self {
+        match name {
+            SystemName::Linux => Self::Linux,
+            SystemName::Macos => Self::Macos,
+            SystemName::Windows => Self::Windows,
+        }
+    }
 }
 
 /// The systems that commands are shown for.

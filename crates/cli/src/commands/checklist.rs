@@ -1,7 +1,7 @@
 //! `bastium checklist`
 
 use super::count;
-use crate::args::{Checklist, Format, SystemName};
+use crate::args::{Checklist, Format};
 use crate::failure::{Exit, Failure};
 use crate::files;
 use crate::session::{self, Session};
@@ -34,11 +34,7 @@ pub(super) fn run(args: &Checklist, session: &mut Session<'_>) -> Result<Exit, F
     if show::for_programs(session, &sheet, || sheet.tables(), "place")? {
         return Ok(Exit::Fine);
     }
-    let system = match args.system {
-        SystemName::Linux => System::Linux,
-        SystemName::Macos => System::Macos,
-        SystemName::Windows => System::Windows,
-    };
+    let system = System::from(args.system);
     if let Some(path) = &args.page {
         let page = checklist_page(&sheet, &heading(&sheet), system);
         let page = page.map_err(|_| std::io::Error::other("the page could not be put together"))?;

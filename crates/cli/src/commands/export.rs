@@ -1,7 +1,7 @@
 //! `bastium export`
 
 use super::count;
-use crate::args::{Export, ExportFormat, SheetName};
+use crate::args::{Export, ExportFormat, SheetName, SystemName};
 use crate::failure::{Exit, Failure};
 use crate::files;
 use crate::session::{self, Session};
@@ -89,6 +89,8 @@ fn book(meaning: &Meaning<'_>, rules: &RuleSet) -> Result<Book, Failure> {
         rules: RuleSheet::new(meaning, rules, |_, _| true),
         worksheet: super::worksheet::checked(meaning, proved)?,
         checklist: ChecklistSheet::new(meaning, rules, &list),
+        // Whoever takes it along has such a machine.
+        system: SystemName::default().into(),
     })
 }
 

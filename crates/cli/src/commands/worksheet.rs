@@ -3,15 +3,15 @@
 use super::{count, typed};
 use crate::args::Worksheet as Args;
 use crate::failure::{Exit, Failure};
-use crate::plans;
 use crate::session::{self, Session};
 use crate::show::{self, style, table};
+use crate::{files, plans};
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::Form;
 use bastium_core::proof::Proved;
 use bastium_gateway::clean;
-use bastium_report::Table;
 use bastium_report::sheets::{Misread, Since, Step, Worksheet};
+use bastium_report::{Table, worksheet_page};
 use std::path::Path;
 
 pub(super) fn run(args: &Args, session: &mut Session<'_>) -> Result<Exit, Failure> {
@@ -28,6 +28,14 @@ pub(super) fn run(args: &Args, session: &mut Session<'_>) -> Result<Exit, Failur
     let all = sheet.steps.len();
     if let Some(word) = &args.step {
         only(&mut sheet, word)?;
+    }
+    if let Some(path) = &args.page {
+        let lines = sheet.since.iter().flat_map(since_lines).map(|(_, says)| says);
+        let page = worksheet_page(&sheet, lines.chain([heading(&sheet, all)]).collect());
+        let page = page.map_err(|_| std::io::Error::other("the page could not be put together"))?;
+        files::put(path, &page, args.force, session)?;
+        session.remark(&format!("wrote {}", path.display()));
+        return Ok(Exit::Fine);
     }
     if show::for_programs(session, &sheet, || sheet.tables(), "step")? {
         return Ok(Exit::Fine);
@@ -113,50 +121,48 @@ fn only(sheet: &mut Worksheet, word: &str) -> Result<(), Failure> {
     Ok(())
 }
 
-/// From where it goes, and whether that is safe.
-fn print_since(since: &Since, session: &mut Session<'_>) -> Result<(), Failure> {
+/// From where it goes, and whether that is safe: each with what it means.
+fn since_lines(since: &Since) -> Vec<(anstyle::Style, String)> {
     let Since { old, edits, kept, safe } = since;
     let kept = match kept {
         1 => "1 stays as it is".to_owned(),
         kept => format!("{kept} stay as they are"),
     };
-    let says = format!("since {old}: {} of rules; {kept}", count(*edits, "edit"));
-    session.prose(style::PLAIN, &says)?;
-    if *edits == 0 {
-        return Ok(());
-    }
-    let (tone, says) = match safe {
-        true => (
+    let says = format!("since {}: {} of rules; {kept}", clean(old), count(*edits, "edit"));
+    let mut lines = vec![(style::PLAIN, says)];
+    match (edits, safe) {
+        (0, _) => {}
+        (_, true) => lines.push((
             style::GOOD,
-            "safe in this order: at no step does anything pass that both block, or stop that both allow",
-        ),
-        false => (
+            "safe in this order: at no step does anything pass that both block, or stop that both allow".to_owned(),
+        )),
+        (_, false) => lines.push((
             style::WARN,
-            "not safe at every step: see the rows marked `at once`, and what stands below them",
-        ),
-    };
-    session.prose(tone, says)
+            "not safe at every step: see the rows marked `at once`, and what stands below them".to_owned(),
+        )),
+    }
+    lines
 }
 
-fn print(sheet: &Worksheet, all: usize, session: &mut Session<'_>) -> Result<(), Failure> {
+/// How much there is to type.
+fn heading(sheet: &Worksheet, all: usize) -> String {
     let until = match &sheet.changes_on {
         Some(day) => format!("; the rules change on {day}"),
         None => String::new(),
     };
-    if let Some(since) = &sheet.since {
-        print_since(since, session)?;
+    let steps = match sheet.steps.len() == all {
+        true => count(all, "step"),
+        false => format!("{} of {}", sheet.steps.len(), count(all, "step")),
+    };
+    let (site, rows) = (clean(&sheet.site), count(sheet.rows(), "row"));
+    format!("{site}: {rows} to type in {steps}, for {}{until}", sheet.day)
+}
+
+fn print(sheet: &Worksheet, all: usize, session: &mut Session<'_>) -> Result<(), Failure> {
+    for (tone, says) in sheet.since.iter().flat_map(since_lines) {
+        session.prose(tone, &says)?;
     }
-    session.print(&format!(
-        "{}: {} to type in {}, for {}{until}\n",
-        clean(&sheet.site),
-        count(sheet.rows(), "row"),
-        if sheet.steps.len() == all {
-            count(all, "step")
-        } else {
-            format!("{} of {}", sheet.steps.len(), count(all, "step"))
-        },
-        sheet.day
-    ))?;
+    session.print(&format!("{}\n", heading(sheet, all)))?;
     for step in &sheet.steps {
         let title = format!("{}. {}", step.number, step.title);
         session.print(&format!("\n{}\n", style::in_style(style::STRONG, &title)))?;

@@ -191,6 +191,30 @@ impl ChecklistSheet {
     }
 }
 
+impl ChecklistSheet {
+    /// The same tables, with the commands of one system.
+    pub fn tables_on(&self, system: System) -> Vec<Table> {
+        let word = |system: System| match system {
+            System::Linux => "Linux",
+            System::Macos => "macOS",
+            System::Windows => "Windows",
+        };
+        let others = [System::Linux, System::Macos, System::Windows];
+        let others: Vec<&str> =
+            others.into_iter().map(word).filter(|other| *other != word(system)).collect();
+        let mut tables = self.tables();
+        for table in &mut tables {
+            let kept: Vec<bool> = table
+                .columns
+                .iter()
+                .map(|column| !others.contains(&column.heading.as_str()))
+                .collect();
+            table.keep_columns(&kept);
+        }
+        tables
+    }
+}
+
 impl CommandRow {
     fn on(&self, system: System) -> &str {
         match system {

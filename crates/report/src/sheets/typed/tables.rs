@@ -5,7 +5,12 @@
 pub(super) struct RawTable {
     headings: Vec<String>,
     rows: Vec<(usize, Vec<String>)>,
+    /// How many columns its first line has.
+    first: usize,
 }
+
+/// The most columns of a page in a workbook.
+const PAGE: usize = 8;
 
 /// One row of a table.
 #[derive(Clone, Copy, Debug)]
@@ -27,9 +32,21 @@ pub(super) fn of(rows: &[Vec<String>]) -> Vec<RawTable> {
             continue;
         }
         if FIRST.contains(&cells[0].as_str()) {
-            tables.push(RawTable { headings: cells, rows: Vec::new() });
-        } else if let Some(table) = tables.last_mut() {
-            table.rows.push((line, cells));
+            tables.push(RawTable { headings: cells, rows: Vec::new(), first: row.len() });
+            continue;
+        }
+        let Some(table) = tables.last_mut() else { continue };
+        // In a workbook a row that does not fit the page goes on in the next one, below the second column.
+        let goes_on = cells[0].is_empty() && table.first <= PAGE;
+        match table.rows.last_mut().filter(|_| goes_on) {
+            Some((_, row)) => {
+                // What is empty at the end of a line is not there at all.
+                let full = table.first + (PAGE - 1) * (row.len().saturating_sub(1) / PAGE);
+                row.resize(row.len().max(full.min(table.headings.len())), String::new());
+                row.extend(cells.into_iter().skip(1));
+            }
+            None if goes_on => table.headings.extend(cells.into_iter().skip(1)),
+            None => table.rows.push((line, cells)),
         }
     }
     tables
