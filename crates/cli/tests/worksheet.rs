@@ -197,3 +197,31 @@ fn a_commit_can_be_what_a_change_begins_with() {
     assert_eq!(none.code, 2);
     assert!(none.err.contains("no-such-thing"), "{}", none.err);
 }
+
+/// A page with a box for each row, which no text of a plan can break out of.
+#[test]
+fn a_page_has_a_box_for_each_row_and_takes_text_as_text() {
+    let bench = Bench::new();
+    let name = "<script>alert(1)</script> & \"Sons\"";
+    let plan = common::demo("clinic.toml");
+    bench.write("old.toml", &plan);
+    bench
+        .write("plan.toml", plan.replace("Fernside Veterinary Clinic", &name.replace('"', "\\\"")));
+    let run = bench.run("worksheet --plan plan.toml --page sheet.html");
+    assert_eq!((run.code, run.out.as_str()), (0, ""), "{}", run.err);
+    let page = std::fs::read_to_string(bench.file("sheet.html")).expect("a page");
+    let sheet = bench.run("worksheet --plan plan.toml --format json").json();
+    let tables = sheet["steps"].as_array().expect("steps").iter();
+    let tables = tables.flat_map(|step| step["tables"].as_array().expect("tables"));
+    let rows: usize = tables.map(|table| table["rows"].as_array().map_or(0, Vec::len)).sum();
+    assert_eq!(page.matches("type=\"checkbox\"").count(), rows);
+    assert_eq!(page.matches("<script").count(), 1);
+    // Nothing is written over what is there, and nothing comes from elsewhere.
+    assert_eq!(bench.run("worksheet --plan plan.toml --page sheet.html").code, 2);
+    assert_eq!(bench.run("worksheet --plan plan.toml --page sheet.html --force").code, 0);
+    assert!(!page.contains("://") && !page.contains("src="), "it needs no network");
+    let change = bench.run("worksheet --plan plan.toml --since old.toml --page change.html");
+    assert_eq!(change.code, 0, "{}", change.err);
+    let page = std::fs::read_to_string(bench.file("change.html")).expect("a page");
+    assert!(page.contains("0 edits of rules"), "{page}");
+}

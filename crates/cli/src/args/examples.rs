@@ -47,6 +47,7 @@ pub fn examples(command: &str) -> &'static [(&'static str, &'static str)] {
             ("Show everything to type", "worksheet"),
             ("Show one step", "worksheet rules"),
             ("Show what has changed since the last commit", "worksheet --since HEAD"),
+            ("Write a page to tick off", "worksheet --page worksheet.html"),
             ("Write all sheets as a workbook", "export xlsx --to clinic.xlsx"),
         ],
         "prove" => &[("Prove the rules in every form", "prove --all-forms")],
@@ -78,7 +79,10 @@ pub fn examples(command: &str) -> &'static [(&'static str, &'static str)] {
             ("Write the rules for nft", "export nftables --to rules.nft"),
             ("Write every sheet into a workbook", "export xlsx --to site.xlsx"),
         ],
-        "audit" => &[("Compare a running gateway with the plan", "audit ruleset.txt")],
+        "audit" => &[
+            ("Compare a running gateway with the plan", "audit ruleset.txt"),
+            ("Compare a worksheet that was changed by hand", "audit worksheet.csv"),
+        ],
         "blocked" => &[("Summarise a gateway's log", "blocked gateway.log")],
         "services" => &[
             ("Find a service by port", "services tcp/443"),

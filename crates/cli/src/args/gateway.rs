@@ -24,8 +24,8 @@ pub struct Rehearse {
 /// Arguments of `audit`.
 #[derive(Clone, Debug, Args)]
 pub struct Audit {
-    /// The output of `nft list ruleset`, as text or JSON (`-j`), lists of RFC 8519 in JSON, or a table (.csv);
-    /// `-` for standard input
+    /// The output of `nft list ruleset`, as text or JSON (`-j`), lists of RFC 8519 in JSON, a table (.csv, .xlsx), or the
+    /// worksheet or rules that `bastium` wrote (.csv, .xlsx); `-` for standard input
     #[arg(value_name = "RULES")]
     pub rules: PathBuf,
     /// Review the list alone, without a plan
