@@ -164,7 +164,9 @@ impl Book {
             // Headings stay in sight, and in the matrix the names of rows as well.
             let heading = tables.first().map_or(1, |table| layout.lines(table).len());
             sheet.set_freeze_panes(heading as u32, u16::from(*part == Part::Matrix))?;
-            layout.on_paper(sheet, &self.site, (part.word(), heading))?;
+            // Of several tables each has headings of its own.
+            let repeated = (tables.len() == 1).then_some(heading);
+            layout.on_paper(sheet, &self.site, (part.word(), repeated))?;
         }
         book.save_to_buffer()
     }

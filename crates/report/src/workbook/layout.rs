@@ -15,7 +15,7 @@ const MOST_COLUMNS: usize = 8;
 /// The widest column, in characters.
 const WIDEST: f64 = 60.0;
 /// How many characters stand side by side on a page of A4 across whose letters are no smaller than 9 points.
-const PAGE: f64 = 160.0;
+const PAGE: f64 = 170.0;
 /// The height of a line of text, in points.
 const LINE_HEIGHT: f64 = 15.0;
 /// The most lines of text that a row shows; a row cannot be higher than 409 points.
@@ -163,18 +163,20 @@ impl Layout {
         Ok(())
     }
 
-    /// How a worksheet is printed: as wide as a page, its headings on each.
+    /// How a worksheet is printed: as wide as a page, with so many rows of headings on each.
     pub(super) fn on_paper(
         &self,
         sheet: &mut Worksheet,
         site: &str,
-        (part, headings): (&str, usize),
+        (part, headings): (&str, Option<usize>),
     ) -> Result<(), XlsxError> {
         /// ISO A4, by its number in the format (ECMA-376 18.3.1.63).
         const A4: u8 = 9;
         sheet.set_landscape().set_paper_size(A4).set_print_fit_to_pages(1, 0);
         sheet.set_margins(0.4, 0.4, 0.6, 0.6, 0.3, 0.3);
-        sheet.set_repeat_rows(0, headings.saturating_sub(1) as u32)?;
+        if let Some(headings) = headings {
+            sheet.set_repeat_rows(0, headings.saturating_sub(1) as u32)?;
+        }
         // What begins with an ampersand is an instruction there.
         let site: String = clean(site).chars().take(MOST_OF_NAME).collect();
         sheet.set_header(format!("&L{}&R{part}", site.replace('&', "&&")));

@@ -1,0 +1,42 @@
+//! Rules that somebody typed from a sheet of this program.
+
+use super::{Foreign, ForeignLine, NotAList, NotUnderstood, Ways, own_lines};
+use bastium_core::plan::{Action, Plan};
+use bastium_core::rules::{Rule, RuleSet};
+
+impl Foreign {
+    /// Rules that were typed from a sheet of this program, in the lists of a plan.
+    ///
+    /// # Errors
+    /// When the plan has too many interfaces.
+    pub fn typed(
+        plan: &Plan,
+        rules: &RuleSet,
+        not_understood: Vec<NotUnderstood>,
+    ) -> Result<Self, NotAList> {
+        let ways = Ways::of(plan)?;
+        // Replies to what was let through are let back before anything else is asked.
+        let keeps_state = rules
+            .rules()
+            .next()
+            .is_some_and(|rule| rule.packets().is_none() && rule.action == Action::Allow);
+        let stateless = rules.rules().any(Rule::is_for_replies);
+        let lines = own_lines(plan, rules, &ways).into_iter().map(|bare| ForeignLine {
+            at: format!("number {}", bare.number),
+            sure: true,
+            hits: None,
+            end: bare.number == 0,
+            bare,
+        });
+        Ok(Self {
+            lines: lines.collect(),
+            ways,
+            not_understood,
+            replies: (!stateless).then_some(keeps_state),
+            rules: rules.rules().count(),
+            exhausted: false,
+            ruleset: None,
+            acls: None,
+        })
+    }
+}
