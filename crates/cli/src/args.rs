@@ -260,6 +260,9 @@ pub struct Add {
     /// Keys, like vlan=24 or service=ssh,https
     #[arg(value_name = "KEY=VALUE")]
     pub settings: Vec<String>,
+    /// Begin with the keys of this entry of the same kind, its address, VLAN and ticket apart
+    #[arg(long, value_name = "OLD", conflicts_with = "table")]
+    pub like: Option<String>,
     /// Open the matrix for a new zone by its trust level; by default it is blocked everywhere
     #[arg(long)]
     pub open_by_trust: bool,
@@ -276,9 +279,12 @@ pub struct Add {
 pub struct Set {
     /// Kind of entry: network, host, ..., or site, gateway, gateway.manage, matrix, or cell
     pub kind: String,
-    /// Name and keys, like `desks vlan=24`; for a cell, FROM TO ACTION; `key=` removes a key
+    /// Name and keys, like `desks vlan=24`; for a cell, FROM TO ACTION, where `any` is every zone; `key=` removes a key
     #[arg(required = true, value_name = "NAME KEY=VALUE")]
     pub words: Vec<String>,
+    /// Of a cell: set the way back, too
+    #[arg(long)]
+    pub both_ways: bool,
     /// How the plan is written
     #[command(flatten)]
     pub writing: Writing,

@@ -247,3 +247,34 @@ fn a_table_that_is_none_is_reported() {
     assert_eq!(bench.run("add host --table missing.csv --plan clinic.toml").code, 2);
     assert_eq!(text(&bench, "clinic.toml"), demo("clinic.toml"));
 }
+
+/// A zone is closed both ways with one command, which says what still stands above.
+#[test]
+fn a_zone_that_is_closed_says_which_exceptions_go_before() {
+    let bench = Bench::new();
+    bench.write("plan.toml", common::demo("clinic.toml"));
+    let run = bench.run("set cell remote any block --both-ways --plan plan.toml");
+    assert_eq!(run.code, 0, "{}", run.err);
+    assert!(run.err.contains("exceptions go before these cells"), "{}", run.err);
+    assert!(run.err.contains("visits-read-records"), "{}", run.err);
+    assert!(!run.err.contains("trainees-web"), "{}", run.err);
+    let wrong = bench.run("set network desks hosts=4 --both-ways --plan plan.toml");
+    assert_eq!(wrong.code, 2);
+    assert!(wrong.err.contains("only a cell has two ways"), "{}", wrong.err);
+}
+
+#[test]
+fn an_exception_can_be_made_like_another() {
+    let bench = Bench::new();
+    bench.write("plan.toml", common::demo("clinic.toml"));
+    let words = "add exception tills-print --like desks-print from=tills --plan plan.toml";
+    let run = bench.run(words);
+    assert_eq!(run.code, 0, "{}", run.err);
+    assert!(run.out.contains("to = \"printers\""), "{}", run.out);
+    assert!(run.out.contains("from = \"tills\""), "{}", run.out);
+    // In a file of changes, too.
+    bench.write("changes.txt", "add exception phones-print --like desks-print from=phones\n");
+    let run = bench.run("change changes.txt --plan plan.toml");
+    assert_eq!(run.code, 0, "{}", run.err);
+    assert!(run.out.contains("[exception.phones-print]"), "{}", run.out);
+}

@@ -23,6 +23,7 @@ fn add(kind: &str, name: &str, words: &[&str]) -> Edit {
         kind: kind.to_owned(),
         name: name.to_owned(),
         settings: settings(words),
+        like: None,
         open_by_trust: false,
     }
 }
@@ -125,6 +126,7 @@ fn a_zone_comes_and_goes_with_its_row_and_column() {
         kind: "zone".into(),
         name: "guests".into(),
         settings: settings(&["trust=none"]),
+        like: None,
         open_by_trust: true,
     };
     let opened = apply(BARE, &trusted).expect("a change");
@@ -140,13 +142,22 @@ fn a_zone_comes_and_goes_with_its_row_and_column() {
 
 #[test]
 fn a_cell_is_set_and_the_rest_stays_aligned() {
-    let edit =
-        Edit::Cell { from: "things".into(), to: "internet".into(), action: "reject+log".into() };
+    let edit = Edit::Cell {
+        from: "things".into(),
+        to: "internet".into(),
+        both_ways: false,
+        action: "reject+log".into(),
+    };
     let new = apply(BARE, &edit).expect("a change");
     assert!(new.contains("things    block   -       reject+log\n"), "{new}");
     assert!(new.contains("people    -       block   allow\n"), "{new}");
     read(&new);
-    let edit = Edit::Cell { from: "thing".into(), to: "internet".into(), action: "block".into() };
+    let edit = Edit::Cell {
+        from: "thing".into(),
+        to: "internet".into(),
+        both_ways: false,
+        action: "block".into(),
+    };
     let nearest = Some("things".to_owned());
     assert_eq!(
         apply(BARE, &edit),
@@ -311,6 +322,7 @@ fn plans_of_odd_structure_are_refused_and_left() {
         kind: kind.to_owned(),
         name: "fresh".to_owned(),
         settings: Vec::new(),
+        like: None,
         open_by_trust: false,
     };
     let mut texts: Vec<String> =
@@ -323,7 +335,12 @@ fn plans_of_odd_structure_are_refused_and_left() {
         kinds.iter().map(|kind| Edit::Remove { kind: (*kind).to_owned(), name: "x".to_owned() }),
     );
     edits.extend([rename("x", "y"), set("switch.x", Some("1")), Edit::Draft]);
-    edits.push(Edit::Cell { from: "x".to_owned(), to: "x".to_owned(), action: "block".to_owned() });
+    edits.push(Edit::Cell {
+        from: "x".to_owned(),
+        to: "x".to_owned(),
+        both_ways: false,
+        action: "block".to_owned(),
+    });
     for text in &texts {
         for edit in &edits {
             // What comes of it is TOML at least; that it is a plan is looked at before it is written.
@@ -351,10 +368,57 @@ fn a_grid_of_very_long_words_is_drawn() {
             Edit::Cell {
                 from: "desks".to_owned(),
                 to: "desks".to_owned(),
+                both_ways: false,
                 action: "allow".to_owned(),
             },
         ] {
             let _ = apply(&text, &edit);
         }
     }
+}
+
+#[test]
+fn an_entry_can_begin_with_the_keys_of_another() {
+    let text = "bastium = 1\n[network.desks] # where people sit\nzone = \"staff\"\nvlan = 24 # the first\nhosts = 18\n\
+                dhcp = \"100-199\" # the rest is for fixed addresses\n";
+    let like = |old: &str| Edit::Add {
+        kind: "network".to_owned(),
+        name: "studio".to_owned(),
+        like: Some(old.to_owned()),
+        settings: settings(&["vlan=26", "hosts=4"]),
+        open_by_trust: false,
+    };
+    let changed = apply(text, &like("desks")).expect("it can be added");
+    let added = changed.split("[network.studio]").nth(1).expect("it is there");
+    assert!(added.contains("zone = \"staff\"") && added.contains("dhcp = \"100-199\""), "{added}");
+    assert!(added.contains("vlan = 26") && added.contains("hosts = 4"), "{added}");
+    assert!(!added.contains("24") && !added.contains("18"), "{added}");
+    assert!(changed.starts_with(text.trim_end()), "nothing else has changed");
+    let none = apply(text, &like("desk"));
+    assert!(matches!(none, Err(EditProblem::NotThere { .. })), "{none:?}");
+}
+
+#[test]
+fn a_zone_can_be_closed_both_ways_at_once() {
+    let close = |from: &str, both_ways| Edit::Cell {
+        from: from.into(),
+        to: "any".into(),
+        both_ways,
+        action: "block".into(),
+    };
+    let changed = apply(CLINIC, &close("staff", true)).expect("it can be set");
+    let plan = read(&changed);
+    let staff = plan.zone_named("staff").expect("the zone");
+    for other in plan.zone_ids().filter(|zone| *zone != staff) {
+        for (from, to) in [(staff, other), (other, staff)] {
+            let cell = plan.matrix().cell(from, to).action.map(|action| action.word());
+            assert!(matches!(cell, None | Some("block")), "{cell:?}");
+        }
+    }
+    // What is no cell stays none, and nothing else is another.
+    let lines = |text: &str| text.lines().count();
+    assert_eq!(lines(&changed), lines(CLINIC));
+    let one_way = apply(CLINIC, &close("staff", false)).expect("it can be set");
+    assert_ne!(one_way, changed);
+    assert!(apply(CLINIC, &close("staf", true)).is_err());
 }

@@ -104,6 +104,7 @@ fn addition(offer: &Offer, count: u64) -> Edit {
         kind: "exception".to_owned(),
         name: offer.name.clone(),
         settings: settings.collect(),
+        like: None,
         open_by_trust: false,
     }
 }

@@ -5,6 +5,8 @@ use crate::failure::{Exit, Failure};
 use crate::plans;
 use crate::session::Session;
 use crate::show::{self, style};
+use bastium_core::plan::ZoneId;
+use bastium_core::space::AddressSet;
 use bastium_gateway::clean;
 use bastium_planfile::edit::{Edit, Setting, apply};
 use bastium_report::sheets::{ChangeSheet, CompareSheet};
@@ -29,20 +31,65 @@ pub(super) fn added(args: &Add) -> Result<Edit, Failure> {
     };
     let settings = settings(&args.settings)?;
     let (kind, open_by_trust) = (args.kind.clone(), args.open_by_trust);
-    Ok(Edit::Add { kind, name, settings, open_by_trust })
+    Ok(Edit::Add { kind, name, like: args.like.clone(), settings, open_by_trust })
 }
 
 pub(super) fn set(args: &Set, session: &mut Session<'_>) -> Result<Exit, Failure> {
-    change(&set_edit(args)?, args.writing, session)
+    let edit = set_edit(args)?;
+    let made =
+        plans::change(args.writing, session, |text| apply(text, &edit).map_err(Failure::Edit))?;
+    report(&made, None, session)?;
+    if let Edit::Cell { from, to, both_ways, action } = &edit {
+        say_what_stands_above(&made.new, (from, to, *both_ways), action, session);
+    }
+    Ok(Exit::Fine)
+}
+
+/// Names the exceptions that go before the cells which have been set, and do something else.
+fn say_what_stands_above(
+    text: &str,
+    (from, to, both_ways): (&str, &str, bool),
+    action: &str,
+    session: &mut Session<'_>,
+) {
+    let Ok(plan) = bastium_planfile::read("the plan", text.as_bytes()) else { return };
+    let word = action.split('+').next().unwrap_or_default();
+    let meets = |name: &str, zone: ZoneId, addresses: &AddressSet| {
+        let is_meant = name == "any" || plan.zone(zone).name.as_str() == name;
+        is_meant && !plan.zone_prefixes(zone).is_disjoint(addresses)
+    };
+    let lies = |name: &str, addresses: &AddressSet| {
+        plan.zone_ids().any(|zone| meets(name, zone, addresses))
+    };
+    let above = plan.exceptions().iter().filter(|exception| {
+        let (source, destination) = (&exception.from.addresses, &exception.to.addresses);
+        let there = lies(from, source) && lies(to, destination);
+        let back = both_ways && lies(to, source) && lies(from, destination);
+        exception.action.word() != word && (there || back)
+    });
+    let names: Vec<String> = above
+        .map(|one| format!("{} {} (line {})", one.action.word(), one.name, plan.line(one.at)))
+        .collect();
+    if !names.is_empty() {
+        let says = format!("exceptions go before these cells: {}", names.join(", "));
+        session.remark(&clean(&says));
+    }
 }
 
 /// The keys that are set, or the cell.
 pub(super) fn set_edit(args: &Set) -> Result<Edit, Failure> {
     let words: Vec<&str> = args.words.iter().map(String::as_str).collect();
+    if args.both_ways && args.kind != "cell" {
+        return Err(Failure::Call {
+            says: "only a cell has two ways".to_owned(),
+            help: "write it like `bastium set cell guests any block --both-ways`".to_owned(),
+        });
+    }
     Ok(match (args.kind.as_str(), words.as_slice()) {
         ("cell", [from, to, action]) => Edit::Cell {
             from: (*from).to_owned(),
             to: (*to).to_owned(),
+            both_ways: args.both_ways,
             action: (*action).to_owned(),
         },
         ("cell", _) => {

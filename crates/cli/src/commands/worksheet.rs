@@ -134,7 +134,7 @@ fn since_lines(since: &Since) -> Vec<(anstyle::Style, String)> {
         (0, _) => {}
         (_, true) => lines.push((
             style::GOOD,
-            "safe in this order: at no step does anything pass that both block, or stop that both allow".to_owned(),
+            "safe in this order: after each row, what old and new rules both block is blocked, and what both allow passes".to_owned(),
         )),
         (_, false) => lines.push((
             style::WARN,

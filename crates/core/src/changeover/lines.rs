@@ -95,16 +95,6 @@ impl Changed {
             _ => self.otherwise = true,
         }
     }
-
-    /// What two steps change together.
-    #[must_use]
-    pub fn and(self, other: Self) -> Self {
-        Self {
-            opens: self.opens || other.opens,
-            closes: self.closes || other.closes,
-            otherwise: self.otherwise || other.otherwise,
-        }
-    }
 }
 
 impl Lines {

@@ -17,6 +17,9 @@ enum Line {
     Row { zone: String, cells: Vec<String>, comment: String },
 }
 
+/// The word for every zone.
+const ANY: &str = "any";
+
 /// The matrix as it is drawn.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Grid {
@@ -141,8 +144,36 @@ impl Grid {
         EditProblem::NotThere { name: zone.to_owned(), nearest }
     }
 
-    /// Sets a cell.
+    /// Sets a cell; where `any` stands for a zone, those of all others, as far as anything can pass there.
     pub(super) fn set(&mut self, from: &str, to: &str, action: &str) -> Result<(), EditProblem> {
+        if from != ANY && to != ANY {
+            return self.set_one(from, to, action);
+        }
+        for own in [from, to].into_iter().filter(|zone| *zone != ANY) {
+            if !self.columns.iter().any(|zone| zone == own) {
+                return Err(self.unknown(own));
+            }
+        }
+        let zones = self.columns.clone();
+        for here in zones.iter().filter(|zone| from == ANY || *zone == from) {
+            for there in zones.iter().filter(|zone| (to == ANY || *zone == to) && *zone != here) {
+                if self.cell(here, there).is_some_and(|cell| cell != "-") {
+                    self.set_one(here, there, action)?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn cell(&self, from: &str, to: &str) -> Option<&str> {
+        let column = self.columns.iter().position(|zone| zone == to)?;
+        self.lines.iter().find_map(|line| match line {
+            Line::Row { zone, cells, .. } if zone == from => cells.get(column).map(String::as_str),
+            _ => None,
+        })
+    }
+
+    fn set_one(&mut self, from: &str, to: &str, action: &str) -> Result<(), EditProblem> {
         let column = self.columns.iter().position(|zone| zone == to);
         let column = column.ok_or_else(|| self.unknown(to))?;
         let unknown = self.unknown(from);

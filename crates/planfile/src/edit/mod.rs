@@ -29,6 +29,8 @@ pub enum Edit {
         kind: String,
         /// Its name.
         name: String,
+        /// An entry of that table whose keys it has, where it has none of its own.
+        like: Option<String>,
         /// Its keys.
         settings: Vec<Setting>,
         /// Of a zone: whether the matrix opens for it what trust says. Else it is blocked everywhere.
@@ -43,12 +45,14 @@ pub enum Edit {
         /// The keys; one without a value is taken out.
         settings: Vec<Setting>,
     },
-    /// Another cell of the matrix.
+    /// Another cell of the matrix, or several.
     Cell {
-        /// From this zone.
+        /// From this zone; `any` for each.
         from: String,
-        /// To this zone.
+        /// To this zone; `any` for each.
         to: String,
+        /// Whether the way back is set, too.
+        both_ways: bool,
         /// What happens: `allow`, `block+log`, ...
         action: String,
     },
@@ -179,8 +183,8 @@ pub fn entry_around(text: &str, place: usize) -> Option<(String, String)> {
 
 fn change(document: &mut DocumentMut, edit: &Edit) -> Result<(), EditProblem> {
     match edit {
-        Edit::Add { kind, name, settings, open_by_trust } => {
-            add(document, kind, name, settings)?;
+        Edit::Add { kind, name, like, settings, open_by_trust } => {
+            add(document, kind, (name, like.as_deref()), settings)?;
             if kind == "zone" {
                 let by_trust = *open_by_trust;
                 grid::change(document, |grid, zones| grid.add_zone(name, zones, by_trust))?;
@@ -188,7 +192,10 @@ fn change(document: &mut DocumentMut, edit: &Edit) -> Result<(), EditProblem> {
             Ok(())
         }
         Edit::Set { kind, name, settings } => set(document, kind, name.as_deref(), settings),
-        Edit::Cell { from, to, action } => cell(document, from, to, action),
+        Edit::Cell { from, to, both_ways, action } => {
+            cell(document, from, to, action)?;
+            if *both_ways { cell(document, to, from, action) } else { Ok(()) }
+        }
         Edit::Draft => {
             let drafted = draft_grid(document);
             grid::write(table_of(document, "matrix")?, &drafted.to_string());
@@ -247,25 +254,40 @@ fn table_of<'d>(document: &'d mut DocumentMut, name: &str) -> Result<&'d mut Tab
     Ok(table)
 }
 
+/// What only one entry can have: it is not taken over from another one.
+const OWN_KEYS: [&str; 5] = ["address", "mac", "subnet", "vlan", "ticket"];
+
 fn add(
     document: &mut DocumentMut,
     kind: &str,
-    name: &str,
+    (name, like): (&str, Option<&str>),
     settings: &[Setting],
 ) -> Result<(), EditProblem> {
     known_kind(kind)?;
+    let like = like.map(|like| keys_of(document, kind, like)).transpose()?;
     let entries = table_of(document, kind)?;
     if entries.contains_key(name) {
         let (kind, name) = (kind.to_owned(), name.to_owned());
         return Err(EditProblem::AlreadyThere { kind, name });
     }
-    let mut entry = Table::new();
+    let mut entry = like.unwrap_or_default();
     entry.decor_mut().set_prefix("\n");
     for setting in settings {
         values::set(&mut entry, setting)?;
     }
     entries.insert(name, Item::Table(entry));
     Ok(())
+}
+
+/// The keys of an entry that another one may have, too.
+fn keys_of(document: &mut DocumentMut, kind: &str, name: &str) -> Result<Table, EditProblem> {
+    let mut keys = Table::new();
+    for (key, value) in entry(document, kind, name)?.iter() {
+        if !OWN_KEYS.contains(&key) {
+            keys.insert(key, value.clone());
+        }
+    }
+    Ok(keys)
 }
 
 /// An entry of a table, to be changed.

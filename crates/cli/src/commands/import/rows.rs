@@ -48,6 +48,7 @@ impl Rows<'_> {
             kind: self.args.kind.clone(),
             name: entry.name.clone(),
             settings: entry.settings.clone(),
+            like: None,
             open_by_trust: self.args.open_by_trust,
         };
         entries.iter().map(edit).collect()

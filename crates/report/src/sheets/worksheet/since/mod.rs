@@ -233,7 +233,7 @@ const UP: &str = "each is up with its address; devices of networks that changed 
 const TRANSLATED: &str =
     "from outside, each service that is forwarded answers, and none that is not";
 
-const EDITED: &str = "after each row, everything on which old and new rules agree is as it was: you can stop at any of them and \
+const EDITED: &str = "at every row, all that old and new rules agree on is as it was: you can stop after any of them and \
                       go on later";
 
 fn step(name: &'static str, title: &'static str, tables: Vec<Values>, afterwards: &str) -> Step {
