@@ -3,7 +3,7 @@
 
 #![no_main]
 
-use bastium_core::proof::bare_changes;
+use bastium_core::proof::planless_changes;
 use bastium_gateway::foreign::read_rules;
 use libfuzzer_sys::fuzz_target;
 use std::sync::LazyLock;
@@ -23,7 +23,7 @@ fuzz_target!(|bytes: &[u8]| {
         let lines = foreign.bare();
         let singles = foreign.singles();
         assert!(singles.shadowed.iter().all(|(place, _)| *place < lines.len()));
-        let (changes, _) = bare_changes(foreign.ways.interfaces(), &lines, &lines);
+        let (changes, _) = planless_changes(foreign.ways.interfaces(), &lines, &lines);
         assert!(changes.is_empty(), "a list differs from itself");
     }
 });

@@ -25,6 +25,7 @@ fuzz_target!(|bytes: &[u8]| {
                 kind: kind.to_owned(),
                 name: entry.name,
                 settings: entry.settings,
+                like: None,
                 open_by_trust: false,
             };
             if let Ok(new) = apply(&text, &edit) {

@@ -120,3 +120,28 @@ fn a_worksheet_that_was_typed_can_be_what_a_change_begins_with() {
         assert!(run.err.contains("is no worksheet"), "{}", run.err);
     }
 }
+
+/// Whoever copies a row by hand, or sorts the file, has a gateway that can be put right all the same.
+#[test]
+fn a_worksheet_with_doubled_and_scattered_rows_can_be_put_right() {
+    let bench = Bench::new();
+    let plan = demo("clinic.toml");
+    bench.write("plan.toml", &plan);
+    let typed = bench.run("worksheet --plan plan.toml --format csv").out;
+    let mut lines: Vec<&str> = typed.lines().collect();
+    let find = |lines: &[&str], name: &str| {
+        lines.iter().position(|line| line.starts_with(['6', '"']) && line.ends_with(name))
+    };
+    let copied = find(&lines, "exception.desks-print").expect("the rule");
+    let below = find(&lines, "exception.tills-pay").expect("the rule");
+    lines.insert(below, lines[copied]);
+    let last = find(&lines, "unmatched-through").expect("the rule");
+    let row = lines.remove(find(&lines, "gateway-service.desks").or(Some(copied)).expect("a rule"));
+    lines.insert(last, row);
+    bench.write("typed.csv", lines.join("\n"));
+    let run = bench.run("worksheet rules --plan plan.toml --since-gateway typed.csv --format json");
+    assert_eq!(run.code, 0, "{}{}", run.out, run.err);
+    let sheet = run.json();
+    assert_eq!(sheet["since"]["safe"], true);
+    assert!(sheet["since"]["edits"].as_u64().is_some_and(|edits| edits > 0), "{sheet}");
+}

@@ -165,7 +165,7 @@ fn answer(sheet: &AuditSheet) -> (bool, String) {
                     .to_owned()
             }
             (true, false) => {
-                "The list does what the plan says, for every packet. It says nothing of \
+                "The list does what the plan says, for every packet. It says nothing of the log, of \
                               translation, of replies and of what else the gateway does."
                     .to_owned()
             }

@@ -90,7 +90,16 @@ fn in_lists(
     let lists: Vec<String> = rules.lists.iter().filter(|list| !list.implied).map(name).collect();
     let mut typed: Vec<Vec<Rule>> = vec![Vec::new(); lists.len()];
     let mut not_understood = Vec::new();
-    for TypedRow { list, rule, at } in rows {
+    let mut seen: HashMap<RuleId, usize> = HashMap::new();
+    for TypedRow { list, mut rule, at } in rows {
+        // Whoever copies a row has two of one name: they are two rules all the same.
+        if let Ok(rule) = &mut rule {
+            let count = seen.entry(rule.id.clone()).or_default();
+            *count += 1;
+            if *count > 1 {
+                rule.id = RuleId::new(format!("{} ({count})", rule.id));
+            }
+        }
         match (lists.iter().position(|own| *own == list), rule) {
             (_, Err(what)) => not_understood.push((at, what)),
             (None, Ok(_)) => not_understood.push((at, format!("the list `{list}`"))),

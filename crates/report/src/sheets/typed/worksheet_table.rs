@@ -31,11 +31,13 @@ pub(super) fn read<'p>(tables: &[RawTable], plan: &'p Plan, rules: &RuleSet) -> 
         Some((entered.name.clone(), rule))
     });
     let known = Known { plan, rules, named: named.collect() };
-    let rows: Vec<RawRow<'_>> =
+    let mut rows: Vec<RawRow<'_>> =
         tables.iter().filter(|table| is_one(table)).flat_map(RawTable::rows).collect();
+    // List by list, wherever a row stands in the file.
+    let titles: Vec<String> = rules.lists.iter().map(|list| title(plan, list)).collect();
+    rows.sort_by_key(|row| titles.iter().position(|title| title == list_of(*row)));
     let read = rows.iter().map(|row| TypedRow {
-        // Behind its number, the step is titled as the list.
-        list: row.cell("step").split_once(". ").map_or("", |(_, title)| title).to_owned(),
+        list: list_of(*row).to_owned(),
         rule: rule(*row, &known, &typed),
         at: row.at(),
     });
@@ -45,6 +47,11 @@ pub(super) fn read<'p>(tables: &[RawTable], plan: &'p Plan, rules: &RuleSet) -> 
         typed.entered((plan, &read), &own, cells.collect())
     });
     TypedRules { rules: read, not_understood, rows: rows.len(), entered }
+}
+
+/// The list of a row. Behind its number, the step is titled as the list.
+fn list_of(row: RawRow<'_>) -> &str {
+    row.cell("step").split_once(". ").map_or("", |(_, title)| title)
 }
 
 fn known_id(known: &Known<'_>, row: RawRow<'_>) -> bastium_core::rules::RuleId {
