@@ -156,7 +156,7 @@ fn listeners_live_through_strange_visitors() {
         let _ = visitor.write_all(&[0xff; 512]);
         drop(visitor);
     }
-    let reported = (0..20).filter(|_| reported_by.next(Some(PATIENCE)).is_ok()).count();
+    let reported = (0..20).filter(|_| reported_by.next(Some(PATIENCE * 25)).is_ok()).count();
     assert_eq!(reported, 20);
     let at: SocketAddr = (HERE, port).into();
     assert!(TcpStream::connect(at).is_ok());
