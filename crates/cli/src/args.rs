@@ -10,7 +10,7 @@ pub use examples::examples;
 pub use program::{OPTIONS_OF_EVERY_COMMAND, program};
 
 pub use checklist::{Checklist, Listen, SystemName, Walk};
-pub use gateway::{Audit, Blocked, Export, ExportFormat, Rehearse, SheetName};
+pub use gateway::{Audit, Blocked, Export, ExportFormat, Rehearse, SheetName, Worksheet};
 
 use bastium_core::plan::Form;
 use clap::builder::{OsStringValueParser, TypedValueParser};
@@ -382,31 +382,6 @@ pub struct Rules {
     #[arg(long)]
     pub why: bool,
     /// Compile for this form [default: the plan's own]
-    #[arg(long, value_enum)]
-    pub form: Option<FormName>,
-    /// The day
-    #[command(flatten)]
-    pub day: Day,
-}
-
-/// Arguments of `worksheet`.
-#[derive(Clone, Debug, Args)]
-pub struct Worksheet {
-    /// Show only this step, by its number or a word of its title
-    pub step: Option<String>,
-    /// Show what to type into a gateway that has the rules of this plan: a file, or a commit of git
-    #[arg(long, value_name = "OLD")]
-    pub since: Option<PathBuf>,
-    /// Show what to type into a gateway that has the rules of this worksheet: as CSV, or a workbook
-    #[arg(long, value_name = "RULES", conflicts_with = "since")]
-    pub since_gateway: Option<PathBuf>,
-    /// Write a page to tick off, which works offline, to this file
-    #[arg(long, value_name = "FILE.html")]
-    pub page: Option<PathBuf>,
-    /// Overwrite that file
-    #[arg(long, requires = "page")]
-    pub force: bool,
-    /// Compile the rules for this form [default: the plan's own]
     #[arg(long, value_enum)]
     pub form: Option<FormName>,
     /// The day

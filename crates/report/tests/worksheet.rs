@@ -9,7 +9,8 @@ use bastium_core::plan::{Form, Plan, Rows, resolve};
 use bastium_core::proof;
 use bastium_core::rules::{self, RuleSet};
 use bastium_core::source::Located;
-use bastium_report::sheets::Worksheet;
+use bastium_report::Table;
+use bastium_report::sheets::{RuleSheet, Worksheet, proved_as_typed, read_typed};
 use model::{TODAY, any_draft, text, texts};
 use proptest::prelude::*;
 use std::collections::HashSet;
@@ -219,5 +220,66 @@ proptest! {
         let next = changed(&draft, kind, which);
         let (Ok(old), Ok(new)) = (resolve(draft), resolve(next)) else { return Ok(()) };
         hold_between([&old, &new], Form::ALL[form])?;
+    }
+
+    /// Both sheets, read again from their cells, are the rules that they were made of.
+    #[test]
+    fn what_is_read_from_a_sheet_does_what_the_plan_says(draft in any_draft(), form in 0..4usize) {
+        let plan = resolve(draft).expect("a plan");
+        let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
+        let Ok(rules) = rules::in_form(&meaning, Form::ALL[form]) else { return Ok(()) };
+        let Ok(proved) = proof::proved(&meaning, &rules) else { return Ok(()) };
+        let Ok(worksheet) = Worksheet::new(&meaning, proved) else { return Ok(()) };
+        let table = RuleSheet::new(&meaning, &rules, |_, _| true);
+        prop_assert!(proved_as_typed(&table, &meaning).is_ok(), "{}", Form::ALL[form].word());
+        let sheets = [
+            ("step", worksheet.tables()),
+            ("list", table.tables()),
+        ];
+        for (first, tables) in sheets {
+            let typed = read_typed(&cells(first, &tables), &meaning).expect("it is a sheet");
+            let unread = &typed.not_understood;
+            prop_assert!(unread.is_empty(), "{} {first}: {unread:?}", Form::ALL[form].word());
+            let found = proof::proved(&meaning, &typed.rules).err();
+            let one = found.as_ref().and_then(|one| one.differences.first()).map(|one| {
+                (one.packet, one.meaning, one.rules.rule.map(|rule| rule.id.to_string()))
+            });
+            let form = Form::ALL[form].word();
+            prop_assert!(found.is_none(), "{form} {first}: {one:?}");
+        }
+    }
+}
+
+/// The cells of tables, as a file has them.
+fn cells(first: &str, tables: &[Table]) -> Vec<Vec<String>> {
+    let mut rows = Vec::new();
+    for table in tables {
+        let headings = table.columns.iter().map(|column| column.heading.clone());
+        rows.push([first.to_owned()].into_iter().chain(headings).collect());
+        for row in &table.rows {
+            let title = table.title.clone().unwrap_or_default();
+            let texts = row.iter().map(|cell| cell.text.clone());
+            rows.push([title].into_iter().chain(texts).collect());
+        }
+    }
+    rows
+}
+
+/// A table whose cell is another is refused: the check can fail.
+#[test]
+fn a_table_of_rules_that_says_something_else_is_refused() {
+    let plan = demo("clinic.toml");
+    let meaning = Meaning::new(&plan, TODAY).expect("a meaning");
+    let rules = rules::compile(&meaning);
+    let table = RuleSheet::new(&meaning, &rules, |_, _| true);
+    assert!(proved_as_typed(&table, &meaning).is_ok());
+    for list in 0..table.lists.len() {
+        for row in 0..table.lists[list].rules.len() {
+            let mut other = table.clone();
+            let rule = &mut other.lists[list].rules[row];
+            rule.action = if rule.action == "allow" { "block" } else { "allow" };
+            rule.log = false;
+            assert!(proved_as_typed(&other, &meaning).is_err(), "{list} {row}");
+        }
     }
 }

@@ -13,7 +13,9 @@ use bastium_core::rules::RuleSet;
 use bastium_gateway::escape_hidden;
 use bastium_gateway::nftables::{self, Held, NftOptions, NoInterface, NoProof, ProvenFile};
 use bastium_gateway::{HeldLists, Unsaid, Why, acl_json, proven_lists};
-use bastium_report::sheets::{AddressSheet, ChecklistSheet, MatrixSheet, PortSheet, RuleSheet};
+use bastium_report::sheets::{
+    AddressSheet, ChecklistSheet, MatrixSheet, PortSheet, RuleSheet, proved_as_typed,
+};
 
 use bastium_report::{Book, Part};
 use serde_json::Value;
@@ -81,12 +83,14 @@ fn book(meaning: &Meaning<'_>, rules: &RuleSet) -> Result<Book, Failure> {
     let plan = meaning.plan();
     let proved = session::proved(meaning, rules)?;
     let list = checklist::build(meaning, proved);
+    let table = RuleSheet::new(meaning, rules, |_, _| true);
+    proved_as_typed(&table, meaning).map_err(|one| super::worksheet::misread(&one))?;
     Ok(Book {
         site: plan.site().name.clone(),
         addresses: AddressSheet::new(plan, false),
         ports: PortSheet::new(plan),
         matrix: MatrixSheet::whole(meaning, rules),
-        rules: RuleSheet::new(meaning, rules, |_, _| true),
+        rules: table,
         worksheet: super::worksheet::checked(meaning, proved)?,
         checklist: ChecklistSheet::new(meaning, rules, &list),
         // Whoever takes it along has such a machine.

@@ -97,7 +97,8 @@ fn since_gateway(
     sheet.map_err(|one| misread(&one))
 }
 
-fn misread(misread: &[Misread]) -> Failure {
+/// Rows that do not say what they shall.
+pub(super) fn misread(misread: &[Misread]) -> Failure {
     Failure::Unproved { faults: misread.iter().map(ToString::to_string).collect() }
 }
 

@@ -102,6 +102,8 @@ pub enum Edit<'r> {
         from: Spot,
         /// Where it stands then.
         to: Spot,
+        /// The row as it was, which may have another name.
+        old: &'r Rule,
         /// The row.
         rule: &'r Rule,
         /// The row that it stands above then, if there is one in its list.

@@ -294,8 +294,9 @@ impl<'r> Way<'_, 'r> {
 
     fn moved(&self, old: usize, new: usize, before: &State) -> Vec<Edit<'r>> {
         let (from, to) = (self.spot(old, before), self.spot(new, &self.state));
-        let Some(rule) = self.merged.rows[new].new else { return Vec::new() };
-        vec![Edit::Move { from, to, rule, above: self.above(new) }]
+        let rows = (self.merged.rows[old].old, self.merged.rows[new].new);
+        let (Some(old), Some(rule)) = rows else { return Vec::new() };
+        vec![Edit::Move { from, to, old, rule, above: self.above(new) }]
     }
 
     fn deleted(&self, place: usize, before: &State) -> Vec<Edit<'r>> {

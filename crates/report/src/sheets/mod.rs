@@ -42,7 +42,7 @@ pub use rehearsal::{HitRow, RehearsalFrame, RehearsalSheet, TriedRow};
 pub use rules::RuleSheet;
 pub use services::ServiceSheet;
 pub use strength::Strength;
-pub use typed::{TypedRules, read_typed};
+pub use typed::{TypedRules, proved_as_typed, read_typed};
 use values::{address_values, are_same, read_addresses};
 pub use worksheet::{Misread, Since, Step, Worksheet};
 

@@ -8,9 +8,12 @@ mod rules_table;
 mod tables;
 mod worksheet_table;
 
-use super::worksheet::Entered;
+use super::RuleSheet;
+use super::worksheet::{Entered, Misread};
+use crate::Table;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Form, Plan};
+use bastium_core::proof;
 use bastium_core::rules::{self, Rule, RuleId, RuleSet};
 use std::collections::{HashMap, HashSet};
 use tables::RawTable;
@@ -79,6 +82,38 @@ pub fn read_typed<'p>(rows: &[Vec<String>], meaning: &Meaning<'p>) -> Option<Typ
     // The form that most of it is understood in, and that has most of these rules.
     let best = read.min_by_key(|(unread, strange, _)| (*unread, *strange));
     best.map(|(_, _, typed)| typed)
+}
+
+/// Whether whoever types from these tables of rules has rules that do what the plan says: the tables are read as from a
+/// file, and the rules that come of it are proved.
+///
+/// # Errors
+/// What is not understood, or that the rules are others. That is a fault of this program.
+pub fn proved_as_typed(sheet: &RuleSheet, meaning: &Meaning<'_>) -> Result<(), Vec<Misread>> {
+    let whole = |what| vec![Misread { rule: "of all".to_owned(), what }];
+    let typed = read_typed(&cells(&sheet.tables()), meaning).ok_or_else(|| whole("columns"))?;
+    if !typed.not_understood.is_empty() {
+        let unread = typed.not_understood.into_iter();
+        return Err(unread.map(|(at, _)| Misread { rule: at, what: "values" }).collect());
+    }
+    proof::proved(meaning, &typed.rules).map_err(|_| whole("packets"))?;
+    let answered = proof::answers(meaning, &typed.rules).unanswered.is_none();
+    if answered { Ok(()) } else { Err(whole("replies")) }
+}
+
+/// The cells of tables, as a file has them: their titles in front.
+fn cells(tables: &[Table]) -> Vec<Vec<String>> {
+    let mut rows = Vec::new();
+    for table in tables {
+        let headings = table.columns.iter().map(|column| column.heading.clone());
+        rows.push(["list".to_owned()].into_iter().chain(headings).collect());
+        let title = table.title.clone().unwrap_or_default();
+        rows.extend(table.rows.iter().map(|row| {
+            let texts = row.iter().map(|cell| cell.text.clone());
+            [title.clone()].into_iter().chain(texts).collect()
+        }));
+    }
+    rows
 }
 
 /// Puts rows into the lists of rules, in their order.

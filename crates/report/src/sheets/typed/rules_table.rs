@@ -2,6 +2,7 @@
 
 use super::tables::{RawRow, RawTable, action, when};
 use super::{Known, TypedRow, TypedRules, in_lists};
+use crate::sheets::worksheet::plain;
 use crate::sheets::{are_same, read_addresses};
 use bastium_core::plan::Plan;
 use bastium_core::rules::{Matches, Rule, RuleSet};
@@ -95,6 +96,7 @@ fn rule(row: RawRow<'_>, known: &Known<'_>) -> Result<Rule, String> {
     let source = as_in(plan, like.map(|like| (like, true)), source?);
     let destination = as_in(plan, like.map(|like| (like, false)), destination?);
     let packets = Match { enters, source, destination, service, at };
+    let packets = with_service(like, packets);
     let packets = with_forwarded(plan, like, packets);
     let matches = match like.map(|like| &like.matches) {
         Some(Matches::Replies { from, .. }) => Matches::Replies { packets, from: from.clone() },
@@ -148,6 +150,15 @@ fn with_forwarded(plan: &Plan, like: Option<&Rule>, packets: Match) -> Match {
     let translated = both.map(|one| plan.translated_interface(one)).collect();
     let enters = like.map_or_else(|| packets.enters.union(&translated), |like| like.enters.clone());
     Match { enters, ..packets }
+}
+
+/// Packets with the services of the plan's rule of that name, where they are the same but for what no packet of these
+/// addresses can ask for: words say nothing of that.
+fn with_service(like: Option<&Rule>, packets: Match) -> Match {
+    let own = like.and_then(Rule::packets).map(|own| &own.service);
+    let same = |own: &&ServiceSet| plain(own, &packets) == plain(&packets.service, &packets);
+    let service = own.filter(same).unwrap_or(&packets.service).clone();
+    Match { service, ..packets }
 }
 
 /// Addresses as the plan's rule of that name has them at its source or destination, where they are the same but for what

@@ -9,6 +9,7 @@ mod rules;
 mod since;
 mod steps;
 
+pub(in crate::sheets) use objects::plain;
 pub use read_back::Misread;
 pub(in crate::sheets) use read_back::Typed;
 pub(in crate::sheets) use rules::{COLUMNS, Entered, EnteredRule, title};

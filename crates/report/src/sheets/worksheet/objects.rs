@@ -265,7 +265,7 @@ fn words_of(zones: &Endpoint, says: &Endpoint) -> Vec<String> {
 
 /// Services without what no packet of a rule can ask for: in a family that its addresses do not have, or the ICMP of
 /// the other family.
-pub(super) fn plain(services: &ServiceSet, packets: &Match) -> ServiceSet {
+pub(in crate::sheets) fn plain(services: &ServiceSet, packets: &Match) -> ServiceSet {
     let here = services.for_families_of(&packets.source).for_families_of(&packets.destination);
     ServiceSet {
         v4: here.v4.difference(&ServiceSet::protocol(Protocol::ICMP_V6).v4),

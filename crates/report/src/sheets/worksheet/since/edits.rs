@@ -15,6 +15,7 @@ pub(super) mod word {
     pub(in super::super) const MOVE: &str = "move above ";
     pub(in super::super) const MOVE_TO_THE_END: &str = "move to the end";
     pub(in super::super) const FROM: &str = " (it is at ";
+    pub(in super::super) const CALLED: &str = ", called ";
     pub(in super::super) const RENAME: &str = "rename, was ";
     pub(in super::super) const FILL: &str = "add; the list is put to use once it is full";
     pub(in super::super) const EMPTY: &str = "delete; the list is put out of use before";
@@ -110,9 +111,14 @@ impl<'e, 'p> Words<'e, 'p> {
                 let (old, new) = (self.old(old), self.new_row(new));
                 vec![row(format!("{}{}", word::ALTER, differences(&old, &new)), at, new)]
             }
-            Edit::Move { from, to, rule, above: below } => {
+            Edit::Move { from, to, old, rule, above: below } => {
                 let says = above(below, word::MOVE, word::MOVE_TO_THE_END);
-                vec![row(format!("{says}{}{})", word::FROM, from.number), to, self.new_row(rule))]
+                let (was, is) = (self.old(old), self.new_row(rule));
+                let called = match was.name == is.name {
+                    true => String::new(),
+                    false => format!("{}{}", word::CALLED, was.name),
+                };
+                vec![row(format!("{says}{}{}{called})", word::FROM, from.number), to, is)]
             }
             Edit::Delete { at, rule } => {
                 vec![row(word::DELETE.to_owned(), at, self.old(rule))]

@@ -158,7 +158,8 @@ fn all_steps(
             "Translation that is new",
             if early { translation.added() } else { none() },
             TRANSLATED,
-        ),
+        )
+        .warning_if_any(unchecked),
         step("rules", "Rules to put in, one row after the other", edits.putting_in.clone(), EDITED)
             .warning(warnings(way, (old, new))),
         step(
@@ -179,7 +180,8 @@ fn all_steps(
             "Translation that changes",
             if early { translation.altered() } else { translation.all() },
             TRANSLATED,
-        ),
+        )
+        .warning_if_any(unchecked),
         step(
             "settings",
             "General settings that change",
@@ -197,7 +199,8 @@ fn all_steps(
             "Translation that goes",
             if early { translation.removed() } else { none() },
             TRANSLATED,
-        ),
+        )
+        .warning_if_any(unchecked),
         step(
             "ports",
             "Switch ports and Wi-Fi",
@@ -230,6 +233,13 @@ fn ports_to_clear(interfaces: &Differences) -> Vec<Values> {
 
 const UP: &str = "each is up with its address; devices of networks that changed have new addresses";
 
+/// What is placed by reasoning, and not compared packet by packet as the rules are.
+fn unchecked(tables: &[Values]) -> Vec<String> {
+    let concerned = tables.iter().any(|table| !table.rows.is_empty());
+    let says = "what happens to forwarded packets between this step and the rules is not compared packet by packet";
+    concerned.then(|| says.to_owned()).into_iter().collect()
+}
+
 const TRANSLATED: &str =
     "from outside, each service that is forwarded answers, and none that is not";
 
@@ -241,6 +251,11 @@ fn step(name: &'static str, title: &'static str, tables: Vec<Values>, afterwards
 }
 
 impl Step {
+    fn warning_if_any(self, warnings: impl Fn(&[Values]) -> Vec<String>) -> Self {
+        let warnings = warnings(&self.tables);
+        self.warning(warnings)
+    }
+
     fn warning(mut self, warnings: Vec<String>) -> Self {
         self.warnings = warnings;
         self

@@ -159,8 +159,9 @@ impl Lists {
             return Some(());
         }
         if let Some((says, from)) = says.split_once(word::FROM) {
-            let from = from.strip_suffix(')')?.parse().ok()?;
-            let at = self.at(list, from, |row| name(row) == name(&cells))?;
+            let from = from.strip_suffix(')')?;
+            let (from, called) = from.split_once(word::CALLED).unwrap_or((from, name(&cells)));
+            let at = self.at(list, from.parse().ok()?, |row| name(row) == called)?;
             self.lists[list].rows.remove(at);
             return self.insert(list, number, says.strip_prefix(word::MOVE), cells);
         }
