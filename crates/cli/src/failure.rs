@@ -5,7 +5,8 @@ use crate::show::diagnostic;
 use bastium_core::diagnosis::{Diagnosis, Severity};
 use bastium_core::source::Source;
 use bastium_gateway::clean;
-use bastium_planfile::edit::{EditProblem, KINDS, SINGLE};
+use bastium_planfile::edit::EditProblem;
+use bastium_planfile::format::{kinds, single};
 use std::io;
 use std::path::PathBuf;
 
@@ -169,7 +170,7 @@ fn edit_words(problem: &EditProblem) -> (String, String) {
             format!("a plan has no table `{kind}`"),
             write(
                 *nearest,
-                &format!("write one of {}, or of {}", SINGLE.join(", "), KINDS[..19].join(", ")),
+                &format!("write one of {}, or of {}", listed(single()), listed(kinds())),
             ),
         ),
         EditProblem::AlreadyThere { kind, name } => (
@@ -208,4 +209,8 @@ fn reason(error: &io::Error) -> String {
 /// Whether there is an error among the diagnoses.
 pub(crate) fn has_errors(diagnoses: &[Diagnosis]) -> bool {
     diagnoses.iter().any(|diagnosis| diagnosis.severity == Severity::Error)
+}
+
+fn listed(words: impl Iterator<Item = &'static str>) -> String {
+    words.collect::<Vec<_>>().join(", ")
 }

@@ -3,6 +3,7 @@
 mod common;
 
 use bastium::args::program;
+use bastium_planfile::format::{Key, PLAN, Table, Takes, all_tables};
 use common::{Bench, repository};
 
 /// Compares a file with what it should hold, or writes it where `BASTIUM_WRITE_DOCS` is set.
@@ -51,6 +52,67 @@ fn the_schemas_are_current_and_what_is_printed_has_all_their_keys() {
 fn the_schema_of_the_plan_file_is_current() {
     let text = serde_json::to_string_pretty(&bastium_planfile::schema()).expect("JSON") + "\n";
     is_current("docs/schema/plan.schema.json", &text);
+}
+
+/// The headings of a table of the plan file: several tables can have the same keys.
+fn headings(table: &Table) -> String {
+    if table.heading.is_empty() {
+        return "The whole file".to_owned();
+    }
+    let same = |key: &&Key| matches!(key.takes, Takes::Entries(own) if std::ptr::eq(own, table));
+    let of_plan: Vec<String> =
+        PLAN.keys.iter().filter(same).map(|key| format!("`[{}.NAME]`", key.name)).collect();
+    if of_plan.is_empty() { format!("`[{}]`", table.heading) } else { of_plan.join(", ") }
+}
+
+fn kind(takes: Takes) -> String {
+    match takes {
+        Takes::Text | Takes::Prose => "text".to_owned(),
+        Takes::Name => "name".to_owned(),
+        Takes::Choice(words) => {
+            let words: Vec<String> = words.iter().map(|word| format!("`\"{word}\"`")).collect();
+            words.join(", ")
+        }
+        Takes::Texts | Takes::List | Takes::Days => "text, or list of texts".to_owned(),
+        Takes::Edition => "`1`".to_owned(),
+        Takes::Whole(_, u32::MAX) => "whole number".to_owned(),
+        Takes::Whole(least, most) => format!("whole number, {least} to {most}"),
+        Takes::Number => "number".to_owned(),
+        Takes::Flag => "`true` or `false`".to_owned(),
+        Takes::Day => "day".to_owned(),
+        Takes::RangeOrOff => "text, or `false`".to_owned(),
+        Takes::NamedTexts => "names, each with a text".to_owned(),
+        Takes::NamedLists => "names, each with a list of texts".to_owned(),
+        Takes::Table(_) => "table".to_owned(),
+        Takes::Tables(_) => "list of tables".to_owned(),
+        Takes::Entries(_) => "tables, by name".to_owned(),
+    }
+}
+
+#[test]
+fn the_reference_of_the_plan_file_is_current() {
+    let mut text = String::from(
+        "# Keys of the plan file\n\nEvery table and key of [the plan file](plan-file.md), written by the tests. \
+         Keys in bold are needed.\n",
+    );
+    for table in all_tables() {
+        text.push_str(&format!("\n## {}\n\n{}\n\n", headings(table), table.about));
+        text.push_str(
+            "| key | takes | says | default | example |\n| --- | --- | --- | --- | --- |\n",
+        );
+        for key in table.keys {
+            let name = if key.needed { format!("**{}**", key.name) } else { key.name.to_owned() };
+            // The grid has a page of its own.
+            let example = match key.example {
+                "" => String::new(),
+                long if long.contains('\n') => "[the grid](plan-file.md)".to_owned(),
+                short => format!("`{short}`"),
+            };
+            let (takes, about, default) = (kind(key.takes), key.about, key.default);
+            text.push_str(&format!("| {name} | {takes} | {about} | {default} | {example} |\n"));
+        }
+    }
+    is_current("docs/plan-keys.md", &text);
 }
 
 #[test]

@@ -241,6 +241,7 @@ fn groups_and_services_are_resolved_whatever_their_order() {
         name: text(name),
         ports: texts(ports),
         includes: texts(includes),
+        ..draft::Service::default()
     };
     draft.services = vec![
         service("all", &["udp/9"], &["web", "ssh"]),

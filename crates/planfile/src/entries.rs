@@ -1,30 +1,25 @@
 //! The tables about traffic: ways in and out, times, promises, and findings that are kept.
 
 use crate::fields::Fields;
-use crate::tables::{each, permission};
+use crate::tables::permission;
 use bastium_core::plan::draft::{self, Draft};
 use bastium_core::source::Text;
 
 /// Reads them into the draft.
-pub(crate) fn read(fields: &mut Fields<'_, '_, '_>, draft: &mut Draft) {
-    draft.tunnels = each(fields, "tunnel", tunnel);
-    draft.routes = each(fields, "route", route);
-    draft.domains = each(fields, "domain", domain);
-    draft.hours = each(fields, "hours", hours);
-    draft.inbounds = each(fields, "inbound", inbound);
-    draft.discoveries = each(fields, "discovery", discovery);
-    draft.streams = each(fields, "stream", stream);
-    draft.never = each(fields, "never", guarantee);
-    draft.always = each(fields, "always", guarantee);
-    if let Some((table, at)) = fields.table("known") {
-        let name = Text { at, ..Text::default() };
-        let mut known = Fields::new(table, "[known]".to_owned(), name, fields.notes());
-        draft.known = known.named_texts();
-    }
+pub(crate) fn read(fields: &Fields<'_, '_>, draft: &mut Draft) {
+    draft.tunnels = fields.each("tunnel", tunnel);
+    draft.routes = fields.each("route", route);
+    draft.domains = fields.each("domain", domain);
+    draft.hours = fields.each("hours", hours);
+    draft.inbounds = fields.each("inbound", inbound);
+    draft.discoveries = fields.each("discovery", discovery);
+    draft.streams = fields.each("stream", stream);
+    draft.never = fields.each("never", guarantee);
+    draft.always = fields.each("always", guarantee);
+    draft.known = fields.named_texts("known");
 }
 
-fn tunnel(fields: &mut Fields<'_, '_, '_>) -> draft::Tunnel {
-    fields.text("about");
+fn tunnel(fields: &Fields<'_, '_>) -> draft::Tunnel {
     draft::Tunnel {
         name: fields.name(),
         zone: fields.text("zone"),
@@ -36,8 +31,7 @@ fn tunnel(fields: &mut Fields<'_, '_, '_>) -> draft::Tunnel {
     }
 }
 
-fn route(fields: &mut Fields<'_, '_, '_>) -> draft::Route {
-    fields.text("about");
+fn route(fields: &Fields<'_, '_>) -> draft::Route {
     draft::Route {
         name: fields.name(),
         to: fields.text("to"),
@@ -46,41 +40,31 @@ fn route(fields: &mut Fields<'_, '_, '_>) -> draft::Route {
     }
 }
 
-fn domain(fields: &mut Fields<'_, '_, '_>) -> draft::Domain {
-    fields.text("about");
+fn domain(fields: &Fields<'_, '_>) -> draft::Domain {
     draft::Domain { name: fields.name(), names: fields.texts("names").unwrap_or_default() }
 }
 
 /// One span written directly into the table, or several as `spans`.
-fn hours(fields: &mut Fields<'_, '_, '_>) -> draft::Hours {
-    fields.text("about");
+fn hours(fields: &Fields<'_, '_>) -> draft::Hours {
     let name = fields.name();
-    if let Some(tables) = fields.tables("spans") {
-        let label = format!("[hours.{}] spans", name.value);
-        let mut spans = Vec::new();
-        for (table, at) in tables {
-            let own = Text { at, ..Text::default() };
-            let mut inner = Fields::new(table, label.clone(), own, fields.notes());
-            spans.push(span(&mut inner));
-            inner.finish();
-        }
-        return draft::Hours { name, spans };
-    }
-    let spans = vec![span(fields)];
+    let spans = match fields.tables("spans") {
+        Some(spans) => spans.iter().map(span).collect(),
+        None => vec![span(fields)],
+    };
     draft::Hours { name, spans }
 }
 
-fn span(fields: &mut Fields<'_, '_, '_>) -> draft::HourSpan {
+fn span(fields: &Fields<'_, '_>) -> draft::HourSpan {
     draft::HourSpan {
         days: fields.texts("days").unwrap_or_default(),
         from: fields.text("from"),
         to: fields.text("to"),
-        at: fields.name().at,
+        at: fields.at(),
     }
 }
 
 /// Offered to everyone on the internet, unless it says to whom.
-fn inbound(fields: &mut Fields<'_, '_, '_>) -> draft::Inbound {
+fn inbound(fields: &Fields<'_, '_>) -> draft::Inbound {
     let from = fields.texts("from").unwrap_or_else(|| vec![Text::new("internet")]);
     let host = fields.texts("host").unwrap_or_default();
     draft::Inbound {
@@ -96,13 +80,11 @@ fn inbound(fields: &mut Fields<'_, '_, '_>) -> draft::Inbound {
     }
 }
 
-fn discovery(fields: &mut Fields<'_, '_, '_>) -> draft::Discovery {
-    fields.text("about");
+fn discovery(fields: &Fields<'_, '_>) -> draft::Discovery {
     draft::Discovery { name: fields.name(), between: fields.texts("between").unwrap_or_default() }
 }
 
-fn stream(fields: &mut Fields<'_, '_, '_>) -> draft::Stream {
-    fields.text("about");
+fn stream(fields: &Fields<'_, '_>) -> draft::Stream {
     draft::Stream {
         name: fields.name(),
         from: fields.texts("from").unwrap_or_default(),
@@ -111,8 +93,7 @@ fn stream(fields: &mut Fields<'_, '_, '_>) -> draft::Stream {
     }
 }
 
-fn guarantee(fields: &mut Fields<'_, '_, '_>) -> draft::Guarantee {
-    fields.text("why");
+fn guarantee(fields: &Fields<'_, '_>) -> draft::Guarantee {
     draft::Guarantee {
         name: fields.name(),
         from: fields.texts("from").unwrap_or_default(),

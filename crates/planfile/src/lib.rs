@@ -1,16 +1,19 @@
 //! The plan file: TOML 1.0 with positions, made into a plan.
 //!
 //! [`read`] takes the bytes of a file and gives back a [`Plan`], or *everything* that is wrong with
-//! it, each with its place. Three steps: the text is parsed as TOML; its tables become a draft
-//! (`tables`, with the help of `fields`); the core resolves the draft.
+//! it, each with its place. Four steps: the text is parsed as TOML; its shape is held against the
+//! description of the format (`format`, `shape`); its tables become a draft (`tables`); the core resolves
+//! the draft.
 
 #![forbid(unsafe_code)]
 
 pub mod edit;
 mod entries;
 mod fields;
+pub mod format;
 mod problem;
 mod schema;
+mod shape;
 mod tables;
 mod wiring;
 

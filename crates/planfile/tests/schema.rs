@@ -1,5 +1,7 @@
 //! The schema of the plan file, against what the reader really takes.
 
+use bastium_planfile::edit::{Edit, Setting, apply};
+use bastium_planfile::format::{Key, Table, Takes, all_tables};
 use serde_json::Value;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -60,45 +62,173 @@ fn what_the_reader_refuses_by_its_shape_is_not_valid() {
     }
 }
 
-/// Every key that the reader asks for is in the schema, and no other is.
+/// A value that a key takes, by the description of the format; and one that it does not take.
+fn values(key: &Key) -> (String, &'static str) {
+    let wrong = match key.takes {
+        Takes::Number | Takes::Whole(..) | Takes::Edition | Takes::Flag => "\"no number\"",
+        _ => "7",
+    };
+    let right = match key.takes {
+        Takes::Table(_) | Takes::Entries(_) | Takes::NamedTexts => "{}",
+        Takes::Tables(_) => "[{}]",
+        _ => key.example,
+    };
+    (right.to_owned(), wrong)
+}
+
+/// A file in which a table has one key.
+fn with_key(table: &Table, key: &str, value: &str) -> String {
+    let heading = table.heading.replace("NAME", "some-name").replace("PORT", "7");
+    match table.heading {
+        "" if key == "bastium" => format!("{key} = {value}\n"),
+        "" => format!("bastium = 1\n{key} = {value}\n"),
+        "hours.NAME.spans" => {
+            format!("bastium = 1\n[hours.some-name]\nspans = [{{ {key} = {value} }}]\n")
+        }
+        _ => format!("bastium = 1\n[{heading}]\n{key} = {value}\n"),
+    }
+}
+
+fn refusals(text: &str) -> Vec<&'static str> {
+    let refused = bastium_planfile::read("plan.toml", text.as_bytes()).expect_err("no whole plan");
+    let names = refused.diagnoses.iter().map(|diagnosis| diagnosis.name);
+    names.filter(|name| matches!(*name, "unknown-key" | "wrong-kind" | "edition")).collect()
+}
+
+/// Each key with its example is read, with another kind of value it is not, and no other key is.
 #[test]
-fn the_schema_has_the_keys_that_are_read() {
-    let mut read = BTreeSet::from(["bastium".to_owned()]);
+fn what_is_described_is_what_is_read() {
+    for table in all_tables() {
+        for key in table.keys {
+            let (right, wrong) = values(key);
+            assert!(!right.is_empty(), "{}: {} has no example", table.heading, key.name);
+            let text = with_key(table, key.name, &right);
+            assert_eq!(refusals(&text), [""; 0], "{text}");
+            let text = with_key(table, key.name, wrong);
+            assert_eq!(refusals(&text), ["wrong-kind"], "{text}");
+        }
+        let text = with_key(table, "nonsense", "7");
+        assert_eq!(refusals(&text), ["unknown-key"], "{text}");
+    }
+}
+
+/// The reader asks for each key that is described: one that nobody asks for would be passed over without a word.
+#[test]
+fn what_is_described_is_asked_for() {
+    let mut asked = BTreeSet::from(["bastium".to_owned()]);
     for file in ["tables.rs", "entries.rs", "wiring.rs"] {
         let path = root().join("crates/planfile/src").join(file);
         let text = std::fs::read_to_string(path).expect("text");
-        for mark in [
-            "text(\"",
-            "texts(\"",
-            "flag(\"",
-            "number(\"",
-            "decimal(\"",
-            "day(\"",
-            "table(\"",
-            "tables(\"",
-            "entries(\"",
-            "value(\"",
-            "(fields, \"",
-            "(&mut fields, \"",
-        ] {
-            let words = text.split(mark).skip(1).filter_map(|rest| rest.split_once('"'));
-            read.extend(words.map(|split| split.0.to_owned()));
+        for mark in ["text", "texts", "flag", "number", "decimal", "day", "table", "tables", "each"]
+            .into_iter()
+            .chain(["named_texts", "named_lists", "range_or_off"])
+        {
+            let call = format!(".{mark}(\"");
+            let words = text.split(&call).skip(1);
+            asked.extend(words.filter_map(|rest| Some(rest.split_once('"')?.0.to_owned())));
         }
     }
-    let mut written = BTreeSet::new();
-    keys(&bastium_planfile::schema(), &mut written);
-    assert_eq!(read, written);
+    let described = all_tables().into_iter().flat_map(|table| table.keys);
+    let described: BTreeSet<String> = described.map(|key| key.name.to_owned()).collect();
+    assert_eq!(described, asked);
 }
 
-fn keys(schema: &Value, found: &mut BTreeSet<String>) {
-    match schema {
-        Value::Object(map) => {
-            if let Some(Value::Object(properties)) = map.get("properties") {
-                found.extend(properties.keys().cloned());
+/// The words of every choice are those that the core takes, and it takes no other.
+#[test]
+fn every_word_of_a_choice_is_one() {
+    let clinic = std::fs::read_to_string(root().join("demo/clinic.toml")).expect("text");
+    let refused = |text: &str| match bastium_planfile::read("plan.toml", text.as_bytes()) {
+        Ok(_) => Vec::new(),
+        Err(refused) => refused.diagnoses.into_iter().map(|diagnosis| diagnosis.name).collect(),
+    };
+    let mut choices = 0;
+    for table in all_tables() {
+        for key in table.keys {
+            let Takes::Choice(words) = key.takes else { continue };
+            let kind = table.heading.split('.').next().expect("a word");
+            let parsed = value(&clinic);
+            let first = parsed[kind].as_object().and_then(|entries| entries.keys().next().cloned());
+            let name = table.heading.ends_with(".NAME").then(|| first.expect("an entry"));
+            for word in words.iter().copied().chain(["nonsense"]) {
+                let setting = Setting::from_words(&format!("{}={word}", key.name)).expect("a key");
+                let (kind, settings) = (kind.to_owned(), vec![setting]);
+                let edit = Edit::Set { kind, name: name.clone(), settings };
+                let text = apply(&clinic, &edit).expect("an edit");
+                let says = refused(&text);
+                choices += 1;
+                let unknown = |name: &&str| {
+                    matches!(*name, "unknown-choice" | "unknown-trust" | "unknown-action")
+                };
+                assert_eq!(says.iter().any(unknown), word == "nonsense", "{word}: {says:?}");
             }
-            map.values().for_each(|value| keys(value, found));
         }
-        Value::Array(items) => items.iter().for_each(|value| keys(value, found)),
-        _ => {}
     }
+    assert!(choices > 20, "{choices}");
+}
+
+/// The words of a plan, sorted, since its maps have no order; without its text, and without places in it.
+fn without_places(plan: &bastium_core::plan::Plan) -> Vec<String> {
+    let text = format!("{plan:?}");
+    let mut rest = text.split_once(", site: ").expect("a site").1;
+    let mut kept = String::new();
+    while let Some((before, span)) = rest.split_once("Span { ") {
+        kept.push_str(before);
+        rest = span.split_once('}').map_or("", |(_, rest)| rest);
+    }
+    kept.push_str(rest);
+    let words = kept.split([' ', ',', '{', '}']);
+    // Whether there is a place is no difference, either.
+    let words = words.filter(|word| !matches!(*word, "" | "None" | "Some(" | "Some()" | ")"));
+    let mut words: Vec<String> = words.map(str::to_owned).collect();
+    words.sort_unstable();
+    words
+}
+
+/// A key that has a default says the same with it as without it.
+#[test]
+fn a_default_is_what_counts_where_the_key_is_not_there() {
+    let clinic = std::fs::read_to_string(root().join("demo/clinic.toml")).expect("text");
+    let farm = std::fs::read_to_string(root().join("demo/farm.toml")).expect("text");
+    let read = |text: &str| bastium_planfile::read("plan.toml", text.as_bytes()).expect("a plan");
+    let mut held = Vec::new();
+    for (text, table, key) in [&clinic, &farm]
+        .into_iter()
+        .flat_map(|text| all_tables().into_iter().map(move |table| (text, table)))
+        .flat_map(|(text, table)| table.keys.iter().map(move |key| (text, table, key)))
+    {
+        let takes_it = match key.takes {
+            Takes::Flag => matches!(key.default, "true" | "false"),
+            Takes::Choice(words) => words.contains(&key.default),
+            Takes::Text | Takes::Texts => !key.default.is_empty() && !key.default.contains(' '),
+            _ => false,
+        };
+        let words: Vec<&str> = table.heading.split('.').collect();
+        let (kind, name) = match words.as_slice() {
+            [kind, "NAME"] => {
+                let parsed = value(text);
+                let Some(entries) = parsed[kind].as_object() else { continue };
+                (*kind, entries.keys().next().cloned())
+            }
+            _ => (table.heading, None),
+        };
+        if !takes_it || kind.is_empty() {
+            continue;
+        }
+        let set = |value: &str| {
+            let setting = Setting::from_words(&format!("{}={value}", key.name)).expect("a key");
+            let (kind, name) = (kind.to_owned(), name.clone());
+            apply(text, &Edit::Set { kind, name, settings: vec![setting] }).expect("an edit")
+        };
+        let [without, with] = ["", key.default].map(set).map(|text| {
+            bastium_planfile::read("plan.toml", text.as_bytes())
+                .map(|plan| without_places(&plan))
+                .map_err(|refused| refused.diagnoses.len())
+        });
+        let differ = |(one, other): &(&String, &String)| one != other;
+        let first = without.iter().flatten().zip(with.iter().flatten()).find(differ);
+        assert!(without == with, "{}: {}: {first:?}", table.heading, key.name);
+        held.push(key.name);
+    }
+    assert_ne!(without_places(&read(&clinic)), without_places(&read(&farm)));
+    assert!(held.len() > 40, "{held:?}");
 }

@@ -5,7 +5,6 @@ use crate::plans;
 use bastium_core::findings::explain::PAGES;
 use bastium_core::plan::Plan;
 use bastium_core::service::BUILT_IN;
-use bastium_planfile::edit::KINDS;
 use clap_complete::{ArgValueCandidates, CompletionCandidate};
 use std::path::PathBuf;
 
@@ -82,7 +81,7 @@ fn entries() -> Vec<CompletionCandidate> {
 
 /// The tables that have entries with names.
 fn kinds() -> Vec<CompletionCandidate> {
-    named(KINDS, "table")
+    named(bastium_planfile::format::kinds(), "table")
 }
 
 fn services() -> Vec<CompletionCandidate> {

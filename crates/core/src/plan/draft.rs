@@ -103,6 +103,7 @@ tables! {
     /// `[network.NAME]`
     Network {
         name: Text,
+        tags: Vec<Text>,
         zone: Option<Text>,
         vlan: Option<Located<i64>>,
         port: Option<Text>,
@@ -117,6 +118,7 @@ tables! {
     /// `[host.NAME]`
     Host {
         name: Text,
+        tags: Vec<Text>,
         network: Option<Text>,
         addresses: Vec<Text>,
         mac: Option<Text>,
@@ -129,6 +131,7 @@ tables! {
     /// `[service.NAME]`
     Service {
         name: Text,
+        tags: Vec<Text>,
         ports: Vec<Text>,
         includes: Vec<Text>,
     }
@@ -142,6 +145,7 @@ tables! {
     /// `[exception.NAME]`
     Exception {
         name: Text,
+        tags: Vec<Text>,
         from: Vec<Text>,
         to: Vec<Text>,
         service: Option<Vec<Text>>,

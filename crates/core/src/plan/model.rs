@@ -252,6 +252,8 @@ pub struct Zone {
 pub struct Network {
     /// Its name.
     pub name: Name,
+    /// Words to find it by.
+    pub tags: Vec<Name>,
     /// The zone it belongs to.
     pub zone: ZoneId,
     /// Its VLAN id, 1 to 4094 (IEEE 802.1Q); `None` if it is untagged.
@@ -306,6 +308,8 @@ impl Network {
 pub struct Host {
     /// Its name.
     pub name: Name,
+    /// Words to find it by.
+    pub tags: Vec<Name>,
     /// The network it is in.
     pub network: NetworkId,
     /// Its fixed addresses; empty if it takes any.
@@ -334,6 +338,8 @@ pub struct Group {
 pub struct Service {
     /// Its name.
     pub name: Name,
+    /// Words to find it by.
+    pub tags: Vec<Name>,
     /// What it stands for.
     pub set: ServiceSet,
     /// Where it is declared.
@@ -358,6 +364,8 @@ pub struct Services {
 pub struct Exception {
     /// Its name.
     pub name: Name,
+    /// Words to find it by.
+    pub tags: Vec<Name>,
     /// From where.
     pub from: Place,
     /// To where.

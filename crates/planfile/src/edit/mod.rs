@@ -15,6 +15,7 @@ pub use grid::draft_grid;
 pub use sheet::{Entry, FROM_SHEETS, RowProblem, SheetProblem, Understood, read_csv, understand};
 pub use values::Setting;
 
+use crate::format;
 use bastium_core::name::nearest;
 use grid::Grid;
 use references::{Namespace, Reference};
@@ -101,34 +102,6 @@ pub enum EditProblem {
     /// A value that is not one.
     BadValue { key: String, value: String },
 }
-
-/// The tables that have entries.
-pub const KINDS: [&str; 21] = [
-    "zone",
-    "network",
-    "tunnel",
-    "route",
-    "host",
-    "group",
-    "domain",
-    "service",
-    "hours",
-    "uplink",
-    "exception",
-    "inbound",
-    "discovery",
-    "stream",
-    "never",
-    "always",
-    "switch",
-    "access-point",
-    "wifi",
-    "known",
-    "port",
-];
-
-/// The tables without entries.
-pub const SINGLE: [&str; 5] = ["site", "gateway", "gateway.manage", "gateway.limits", "matrix"];
 
 /// Makes a change.
 ///
@@ -224,11 +197,10 @@ pub fn drafted(text: &str) -> Result<String, EditProblem> {
 }
 
 fn known_kind(kind: &str) -> Result<(), EditProblem> {
-    let entries = KINDS.iter().filter(|known| !matches!(**known, "known" | "port"));
-    if entries.clone().any(|known| *known == kind) {
+    if format::kinds().any(|known| known == kind) {
         return Ok(());
     }
-    let nearest = nearest(kind, entries.copied());
+    let nearest = nearest(kind, format::kinds());
     Err(EditProblem::UnknownKind { kind: kind.to_owned(), nearest })
 }
 
@@ -272,9 +244,8 @@ fn add(
     }
     let mut entry = like.unwrap_or_default();
     entry.decor_mut().set_prefix("\n");
-    for setting in settings {
-        values::set(&mut entry, setting)?;
-    }
+    let format = format::Table::of(kind);
+    settings.iter().try_for_each(|setting| values::set(&mut entry, format, setting))?;
     entries.insert(name, Item::Table(entry));
     Ok(())
 }
@@ -320,11 +291,11 @@ fn set(
         return set_port(document, ports, port, settings);
     }
     let entry: &mut dyn TableLike = match name {
-        None if SINGLE.contains(&kind) => table_of(document, kind)?,
+        None if format::single().any(|single| single == kind) => table_of(document, kind)?,
         None => {
             return Err(EditProblem::UnknownKind {
                 kind: kind.to_owned(),
-                nearest: nearest(kind, SINGLE),
+                nearest: nearest(kind, format::single()),
             });
         }
         Some(name) => {
@@ -332,15 +303,8 @@ fn set(
             entry(document, kind, name)?
         }
     };
-    for setting in settings {
-        // The one key that is a text everywhere else.
-        let number = setting.value.as_ref().and_then(|value| value.parse::<i64>().ok());
-        match number.filter(|_| kind == "gateway.limits" && setting.key == "name") {
-            Some(number) => values::put(entry, "name", Some(Value::from(number))),
-            None => values::set(entry, setting)?,
-        }
-    }
-    Ok(())
+    let format = format::Table::of(kind);
+    settings.iter().try_for_each(|setting| values::set(entry, format, setting))
 }
 
 /// A port of a switch, which is an entry within an entry.
@@ -356,7 +320,8 @@ fn set_port(
     let own =
         ports.entry(port).or_insert_with(|| Item::Value(Value::InlineTable(Default::default())));
     let own = own.as_table_like_mut().ok_or(EditProblem::NotToml)?;
-    settings.iter().try_for_each(|setting| values::set(own, setting))
+    let format = format::Table::of("switch.ports");
+    settings.iter().try_for_each(|setting| values::set(own, format, setting))
 }
 
 fn cell(document: &mut DocumentMut, from: &str, to: &str, action: &str) -> Result<(), EditProblem> {
@@ -376,8 +341,8 @@ fn remove(document: &mut DocumentMut, kind: &str, name: &str) -> Result<(), Edit
     let mut by = Vec::new();
     references::visit(document, &mut |reference: &Reference<'_>, text| {
         let own = reference.table == kind && reference.entry == name;
-        let plain = references::kind_named(reference.key) == Some(kind);
-        if reference.namespace == namespace
+        let plain = reference.names.kind() == Some(kind);
+        if reference.names.namespace() == namespace
             && !own
             && (plain || !elsewhere)
             && references::names(text, reference, name)
@@ -407,7 +372,7 @@ fn declared(document: &DocumentMut, name: &str) -> Vec<&'static str> {
         let entries = document.get(kind).and_then(Item::as_table_like);
         entries.is_some_and(|entries| entries.contains_key(name))
     };
-    KINDS.into_iter().filter(has).collect()
+    format::kinds().filter(has).collect()
 }
 
 fn rename(
@@ -424,7 +389,7 @@ fn rename(
         kinds.retain(|kind| Namespace::of(kind) != Namespace::Own);
     }
     let Some(first) = kinds.first() else {
-        let names = KINDS.iter().filter_map(|kind| document.get(kind)?.as_table_like());
+        let names = format::kinds().filter_map(|kind| document.get(kind)?.as_table_like());
         let names: Vec<String> =
             names.flat_map(|entries| entries.iter().map(|(name, _)| name.to_owned())).collect();
         let nearest = nearest(old, names.iter().map(String::as_str)).map(str::to_owned);
@@ -445,12 +410,12 @@ fn rename(
     }
     let left = declared(document, old);
     references::visit(document, &mut |reference: &Reference<'_>, text| {
-        let meant = match references::kind_named(reference.key) {
+        let meant = match reference.names.kind() {
             // A key that names one kind only follows that kind.
             Some(kind) => kinds.contains(&kind),
             None => !left.iter().any(|kind| Namespace::of(kind) == namespace),
         };
-        (reference.namespace == namespace && meant)
+        (reference.names.namespace() == namespace && meant)
             .then(|| references::renamed(text, reference, old, new))
             .flatten()
     });

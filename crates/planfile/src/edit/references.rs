@@ -1,5 +1,6 @@
 //! Where names are named: every place of a plan that speaks of an entry elsewhere.
 
+use crate::format::{Key, Names, PLAN, Table, Takes};
 use toml_edit::{DocumentMut, Item, TableLike, Value};
 
 /// Names that share one space.
@@ -34,17 +35,40 @@ impl Namespace {
     }
 }
 
+impl Names {
+    /// The space of the names that a key names.
+    pub(super) fn namespace(self) -> Namespace {
+        match self {
+            Self::Places | Self::Zone | Self::Network | Self::Uplink => Namespace::Place,
+            Self::Services => Namespace::Service,
+            Self::Permissions => Namespace::Permission,
+            Self::Hours => Namespace::Hours,
+            Self::SwitchPort => Namespace::Switch,
+            Self::AccessPoints => Namespace::AccessPoint,
+        }
+    }
+
+    /// The one kind of entry that such a key names, if it names just one.
+    pub(super) fn kind(self) -> Option<&'static str> {
+        match self {
+            Self::Zone => Some("zone"),
+            Self::Network => Some("network"),
+            _ => None,
+        }
+    }
+}
+
 /// A place where a name is named.
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Reference<'a> {
-    /// The table that it stands in.
-    pub(super) table: &'a str,
-    /// The entry of that table; empty for a table without entries.
+    /// The table at the top that it stands in.
+    pub(super) table: &'static str,
+    /// The entry of that table, or the table inside it; empty for a table without.
     pub(super) entry: &'a str,
     /// The key.
-    pub(super) key: &'a str,
-    /// What kind of name it is.
-    pub(super) namespace: Namespace,
+    pub(super) key: &'static str,
+    /// What it names.
+    pub(super) names: Names,
 }
 
 impl Reference<'_> {
@@ -57,128 +81,60 @@ impl Reference<'_> {
     }
 }
 
-/// Keys that name entries, by their table.
-const KEYS: &[(&str, &[(&str, Namespace)])] = &[
-    (
-        "exception",
-        &[
-            ("from", Namespace::Place),
-            ("to", Namespace::Place),
-            ("service", Namespace::Service),
-            ("hours", Namespace::Hours),
-            ("before", Namespace::Permission),
-        ],
-    ),
-    (
-        "inbound",
-        &[
-            ("from", Namespace::Place),
-            ("host", Namespace::Place),
-            ("service", Namespace::Service),
-            ("hours", Namespace::Hours),
-            ("before", Namespace::Permission),
-            ("uplink", Namespace::Place),
-        ],
-    ),
-    ("gateway.manage", &[("from", Namespace::Place), ("service", Namespace::Service)]),
-    ("group", &[("members", Namespace::Place)]),
-    ("stream", &[("from", Namespace::Place), ("to", Namespace::Place)]),
-    (
-        "never",
-        &[("from", Namespace::Place), ("to", Namespace::Place), ("service", Namespace::Service)],
-    ),
-    (
-        "always",
-        &[("from", Namespace::Place), ("to", Namespace::Place), ("service", Namespace::Service)],
-    ),
-    ("discovery", &[("between", Namespace::Place)]),
-    ("network", &[("zone", Namespace::Place), ("uses-gateway-for", Namespace::Service)]),
-    (
-        "tunnel",
-        &[
-            ("zone", Namespace::Place),
-            ("uses-gateway-for", Namespace::Service),
-            ("listens", Namespace::Service),
-        ],
-    ),
-    ("route", &[("zone", Namespace::Place), ("via", Namespace::Place)]),
-    ("zone", &[("uses-gateway-for", Namespace::Service)]),
-    ("host", &[("network", Namespace::Place)]),
-    ("wifi", &[("network", Namespace::Place), ("on", Namespace::AccessPoint)]),
-    ("service", &[("includes", Namespace::Service)]),
-    ("switch", &[("hangs-on", Namespace::Switch)]),
-    ("access-point", &[("hangs-on", Namespace::Switch)]),
-];
-
-/// The one kind of entry that a key names, if it names just one.
-pub(super) fn kind_named(key: &str) -> Option<&'static str> {
-    match key {
-        "zone" => Some("zone"),
-        "network" | "untagged" | "tagged" => Some("network"),
-        _ => None,
-    }
-}
-
 /// Shows every text that names an entry to `see`, which may give another text for it.
 pub(super) fn visit(
     document: &mut DocumentMut,
     see: &mut dyn FnMut(&Reference<'_>, &str) -> Option<String>,
 ) {
-    for (table, keys) in KEYS {
-        let Some(entries) = part(document, table) else { continue };
-        if table.contains('.') {
-            visit_entry(entries, table, "", keys, see);
-            continue;
-        }
-        for (name, item) in entries.iter_mut() {
-            if let Some(entry) = item.as_table_like_mut() {
-                visit_entry(entry, table, name.get(), keys, see);
-            }
+    for key in PLAN.keys {
+        if let Some(item) = document.get_mut(key.name) {
+            visit_tables(item, key, (key.name, ""), see);
         }
     }
-    visit_ports(document, see);
 }
 
-fn part<'d>(document: &'d mut DocumentMut, table: &str) -> Option<&'d mut dyn TableLike> {
-    let mut found: &mut dyn TableLike = document.as_table_mut();
-    for word in table.split('.') {
-        found = found.get_mut(word)?.as_table_like_mut()?;
-    }
-    Some(found)
-}
-
-fn visit_entry(
-    entry: &mut dyn TableLike,
-    table: &str,
-    name: &str,
-    keys: &[(&str, Namespace)],
+/// The tables under a key: itself, its entries, or those in its list.
+fn visit_tables(
+    item: &mut Item,
+    key: &'static Key,
+    (top, path): (&'static str, &str),
     see: &mut dyn FnMut(&Reference<'_>, &str) -> Option<String>,
 ) {
-    for (key, namespace) in keys {
-        let reference = Reference { table, entry: name, key, namespace: *namespace };
-        if let Some(item) = entry.get_mut(key) {
-            visit_item(item, &reference, see);
+    let Some(table) = item.as_table_like_mut() else { return };
+    match key.takes {
+        Takes::Table(format) => visit_table(table, format, (top, path), see),
+        Takes::Entries(format) => {
+            for (name, item) in table.iter_mut() {
+                let path = joined(path, name.get());
+                if let Some(entry) = item.as_table_like_mut() {
+                    visit_table(entry, format, (top, &path), see);
+                }
+            }
+        }
+        _ => {}
+    }
+}
+
+fn visit_table(
+    table: &mut dyn TableLike,
+    format: &'static Table,
+    (top, path): (&'static str, &str),
+    see: &mut dyn FnMut(&Reference<'_>, &str) -> Option<String>,
+) {
+    for key in format.keys {
+        let Some(item) = table.get_mut(key.name) else { continue };
+        match key.names {
+            Some(names) => {
+                let reference = Reference { table: top, entry: path, key: key.name, names };
+                visit_item(item, &reference, see);
+            }
+            None => visit_tables(item, key, (top, &joined(path, key.name)), see),
         }
     }
 }
 
-/// The networks that switch ports carry.
-fn visit_ports(
-    document: &mut DocumentMut,
-    see: &mut dyn FnMut(&Reference<'_>, &str) -> Option<String>,
-) {
-    let Some(switches) = part(document, "switch") else { return };
-    for (switch, item) in switches.iter_mut() {
-        let ports = item.as_table_like_mut().and_then(|switch| switch.get_mut("ports"));
-        let Some(ports) = ports.and_then(Item::as_table_like_mut) else { continue };
-        for (port, item) in ports.iter_mut() {
-            let entry = format!("{}.ports.{}", switch.get(), port.get());
-            if let Some(port) = item.as_table_like_mut() {
-                let keys = [("tagged", Namespace::Place), ("untagged", Namespace::Place)];
-                visit_entry(port, "switch", &entry, &keys, see);
-            }
-        }
-    }
+fn joined(path: &str, word: &str) -> String {
+    if path.is_empty() { word.to_owned() } else { format!("{path}.{word}") }
 }
 
 fn visit_item(
@@ -220,13 +176,9 @@ pub(super) fn renamed(
     old: &str,
     new: &str,
 ) -> Option<String> {
-    match reference.namespace {
-        Namespace::Place
-            if !matches!(reference.key, "zone" | "network" | "tagged" | "untagged" | "uplink") =>
-        {
-            in_expression(text, old, new)
-        }
-        Namespace::Switch => {
+    match reference.names {
+        Names::Places => in_expression(text, old, new),
+        Names::SwitchPort => {
             let (switch, port) = text.split_once(':')?;
             (switch.trim() == old).then(|| format!("{new}:{port}"))
         }

@@ -1,6 +1,7 @@
 //! Values from the command line, as the format wants them.
 
 use super::EditProblem;
+use crate::format::{Table, Takes};
 use toml_edit::{Array, DocumentMut, Item, Key, TableLike, Value};
 
 /// A key with its new value; without one it is taken out.
@@ -22,34 +23,14 @@ impl Setting {
     }
 }
 
-/// Keys whose values are whole numbers.
-const WHOLE: [&str; 4] = ["vlan", "hosts", "outside-port", "rules"];
-/// Keys whose values are numbers.
-const NUMBERS: [&str; 3] = ["mbps", "limit-mbps", "routes-mbps"];
-/// Keys whose values are true or false.
-const FLAGS: [&str; 9] =
-    ["isolate", "log", "off", "translate", "second-factor", "reject", "domains", "ipv6", "hours"];
-/// Keys whose values are always lists.
-const LISTS: [&str; 11] = [
-    "space",
-    "ports",
-    "members",
-    "includes",
-    "names",
-    "between",
-    "before",
-    "uses-gateway-for",
-    "bands",
-    "on",
-    "by",
-];
-/// Keys whose values may hold a comma that is no separator.
-const PROSE: [&str; 6] = ["why", "about", "name", "ticket", "owner", "days"];
-
 /// Sets a key, or takes it out.
-pub(super) fn set(table: &mut dyn TableLike, setting: &Setting) -> Result<(), EditProblem> {
+pub(super) fn set(
+    table: &mut dyn TableLike,
+    format: Option<&Table>,
+    setting: &Setting,
+) -> Result<(), EditProblem> {
     let value = match &setting.value {
-        Some(typed) => Some(value(&setting.key, typed)?),
+        Some(typed) => Some(value(format, &setting.key, typed)?),
         None => None,
     };
     put(table, &setting.key, value);
@@ -76,33 +57,27 @@ pub(super) fn list(items: &[&str]) -> Value {
     Value::Array(items.iter().copied().collect::<Array>())
 }
 
-/// What was typed, as a value of that key. What begins with a quote, a bracket or a brace is TOML.
-fn value(key: &str, typed: &str) -> Result<Value, EditProblem> {
+/// What was typed, as a value of that key of a table. What begins with a quote, a bracket or a brace is TOML; a key that
+/// the format does not have is for reading to report.
+fn value(format: Option<&Table>, key: &str, typed: &str) -> Result<Value, EditProblem> {
     let bad = || EditProblem::BadValue { key: key.to_owned(), value: typed.to_owned() };
     if typed.starts_with(['"', '\'', '[', '{']) {
         return typed.parse::<Value>().map_err(|_| bad());
     }
-    if WHOLE.contains(&key) {
-        return typed.parse::<i64>().map(Value::from).map_err(|_| bad());
-    }
-    if NUMBERS.contains(&key) {
-        let whole = typed.parse::<i64>().map(Value::from);
-        return whole.or_else(|_| typed.parse::<f64>().map(Value::from)).map_err(|_| bad());
-    }
-    match (key, typed) {
-        ("dhcp", "false") => return Ok(Value::from(false)),
-        (key, "true" | "false") if FLAGS.contains(&key) => return Ok(Value::from(typed == "true")),
-        _ => {}
-    }
-    if PROSE.contains(&key) {
-        return Ok(Value::from(typed));
-    }
-    let items: Vec<&str> =
-        typed.split(',').map(str::trim).filter(|item| !item.is_empty()).collect();
-    if LISTS.contains(&key) || items.len() > 1 {
-        return Ok(list(&items));
-    }
-    Ok(Value::from(typed))
+    let items = || typed.split(',').map(str::trim).filter(|item| !item.is_empty());
+    let whole = || typed.parse::<i64>().map(Value::from);
+    Ok(match format.and_then(|table| table.key(key)).map(|key| key.takes) {
+        Some(Takes::Whole(..) | Takes::Edition) => whole().map_err(|_| bad())?,
+        Some(Takes::Number) => {
+            whole().or_else(|_| typed.parse::<f64>().map(Value::from)).map_err(|_| bad())?
+        }
+        Some(Takes::Flag) if matches!(typed, "true" | "false") => Value::from(typed == "true"),
+        Some(Takes::RangeOrOff) if typed == "false" => Value::from(false),
+        Some(Takes::Prose | Takes::Days) => Value::from(typed),
+        Some(Takes::List) => list(&items().collect::<Vec<_>>()),
+        _ if items().count() > 1 => list(&items().collect::<Vec<_>>()),
+        _ => Value::from(typed),
+    })
 }
 
 /// Gives an entry another name; its place and what stands around it stay.

@@ -134,9 +134,11 @@ fn exception(
     let hours = draft.hours.as_ref().map(|word| hours::named(word, around.hours, resolver));
     let limit_mbps = promises::rate("limit-mbps", draft.limit_mbps, resolver);
     let text = |text: &Option<Text>| text.as_ref().map(|text| text.value.clone());
+    let tags = names::tags(&draft.tags, resolver);
     let action = action?;
     Some(Exception {
         name,
+        tags,
         from: from?,
         to: to?,
         service: service?,

@@ -2,7 +2,7 @@
 
 use super::super::draft;
 use super::super::model::{Host, Network, NetworkId};
-use super::{NetworkProblem, Resolver, nearest_or};
+use super::{NetworkProblem, Resolver, names, nearest_or};
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::name::{Name, nearest};
 use crate::source::{Span, Text};
@@ -127,8 +127,9 @@ fn host(
     }
     let mac = draft.mac.as_ref().and_then(|word| mac(word, &name, taken, resolver));
     let broken = addresses.len() < draft.addresses.len();
+    let tags = names::tags(&draft.tags, resolver);
     let network = NetworkId(index?);
-    (!broken).then_some(Host { name, network, addresses, mac, at: draft.name.at })
+    (!broken).then_some(Host { name, tags, network, addresses, mac, at: draft.name.at })
 }
 
 fn home(

@@ -88,6 +88,11 @@ pub(super) fn name(text: &Text, resolver: &mut Resolver) -> Option<Name> {
     }
 }
 
+/// Words to find an entry by; each has the form of a name.
+pub(super) fn tags(words: &[Text], resolver: &mut Resolver) -> Vec<Name> {
+    words.iter().filter_map(|word| name(word, resolver)).collect()
+}
+
 /// Enters every name of the draft into the directory, so that later steps can look them up.
 pub(super) fn declare(draft: &Draft, resolver: &mut Resolver) {
     let zones = draft.zones.iter().map(|z| (&z.name, Kind::Zone));

@@ -6,7 +6,7 @@ use super::super::place::Kind;
 use super::super::traffic::Tunnel;
 use super::gateway::Ports;
 use super::homes::{Home, homes};
-use super::{NetworkProblem, Resolver, services};
+use super::{NetworkProblem, Resolver, names, services};
 use crate::addressing::{Pool, Subnet, link_local, loopback, multicast};
 use crate::name::{Name, nearest};
 use crate::source::{Located, Span, Text};
@@ -69,6 +69,7 @@ fn tunnel(draft: &draft::Tunnel, around: &Around<'_>, resolver: &mut Resolver) -
     let subnets = subnets(&draft.gateway, prefixes, resolver)?;
     Some(Network {
         name,
+        tags: Vec::new(),
         zone: zone.unwrap_or(ZoneId(0)),
         vlan: None,
         port: None,
@@ -110,6 +111,7 @@ fn network(
         resolver.problem(NetworkProblem::Vlan { vlan: given.value, at: given.at });
     }
     let port = draft.port.as_ref().and_then(|word| around.ports.check(word, resolver));
+    let tags = names::tags(&draft.tags, resolver);
     let name = name?;
     let (prefixes, carved) = match home {
         Home::Said(prefixes) => (Some(prefixes), false),
@@ -125,6 +127,7 @@ fn network(
     };
     Some(Network {
         name,
+        tags,
         // A network without a good zone has been reported; the rest of it is checked all the same.
         zone: zone.unwrap_or(ZoneId(0)),
         vlan,

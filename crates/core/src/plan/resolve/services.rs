@@ -186,13 +186,15 @@ pub(super) fn declare(drafts: &[draft::Service], resolver: &mut Resolver) -> Vec
         let (name, draft) = (fresh[index].0.clone(), fresh[index].1);
         let set = declared_set(&name, draft, &known, resolver);
         known.insert(name.to_string(), set.clone());
-        done.push((index, Service { name, set, at: draft.name.at }));
+        let tags = names::tags(&draft.tags, resolver);
+        done.push((index, Service { name, tags, set, at: draft.name.at }));
     }
     // What is left is part of a circle, or needs one. It has been reported; its name is known.
     for (index, (name, draft)) in fresh.iter().enumerate() {
         if !known.contains_key(name.as_str()) {
             let set = ServiceSet::empty();
-            done.push((index, Service { name: name.clone(), set, at: draft.name.at }));
+            let (name, tags) = (name.clone(), Vec::new());
+            done.push((index, Service { name, tags, set, at: draft.name.at }));
         }
     }
     done.sort_by_key(|entry| entry.0);
