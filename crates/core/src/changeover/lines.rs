@@ -8,7 +8,7 @@ use crate::space::{Nearby, PacketSet, ServiceSet};
 
 /// What there is beside the rules: the interfaces and addresses of the gateway.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Surroundings {
+pub(super) enum Interfaces {
     Old,
     /// What is new is there, and what shall go still is.
     Both,
@@ -18,7 +18,7 @@ pub(super) enum Surroundings {
 /// A state of the gateway: which rows it has.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct State {
-    pub(super) surroundings: Surroundings,
+    pub(super) surroundings: Interfaces,
     /// By row of [`Merged`].
     pub(super) rows: Vec<bool>,
 }

@@ -1,6 +1,6 @@
 //! The steps: what is new from the top down, then what is old from the bottom up, two edits as one where that is as safe.
 
-use super::lines::{Changed, Clash, Lines, State, Surroundings};
+use super::lines::{Changed, Clash, Interfaces, Lines, State};
 use super::merged::Merged;
 use super::temporary::block_first;
 use super::{Changeover, Edit, Interim, Row, Spot, Step};
@@ -41,12 +41,12 @@ impl<'m, 'r> Way<'m, 'r> {
     fn new(merged: &'m Merged<'r>, limits: &'m Limits) -> Self {
         let rows = merged.rows.iter();
         let state = State {
-            surroundings: Surroundings::Old,
+            surroundings: Interfaces::Old,
             rows: rows.map(|row| row.is_in_old()).collect(),
         };
         let rows = merged.rows.iter();
         let goal = State {
-            surroundings: Surroundings::New,
+            surroundings: Interfaces::New,
             rows: rows.map(|row| row.is_in_new()).collect(),
         };
         let lines = Lines::new(merged);
@@ -57,10 +57,10 @@ impl<'m, 'r> Way<'m, 'r> {
         self.block();
         self.insert();
         let putting_in = self.steps.len();
-        self.surroundings(Surroundings::Both);
+        self.surroundings(Interfaces::Both);
         self.set();
         self.delete();
-        self.surroundings(Surroundings::New);
+        self.surroundings(Interfaces::New);
         self.rename();
         let rows = self.merged.rows.iter();
         let kept = rows.filter(|row| row.old.is_some() && row.new.is_some()).count();
@@ -98,7 +98,7 @@ impl<'m, 'r> Way<'m, 'r> {
     }
 
     /// Networks and addresses of the gateway come, or go.
-    fn surroundings(&mut self, surroundings: Surroundings) {
+    fn surroundings(&mut self, surroundings: Interfaces) {
         let after = State { surroundings, rows: self.state.rows.clone() };
         if let Err(clash) = self.lines.check(&self.state, &after, &self.goal) {
             self.clash = self.clash.take().or_else(|| self.interim(&clash));

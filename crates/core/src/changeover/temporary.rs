@@ -1,7 +1,7 @@
 //! Rules for the time of a change: where no state is kept, what shall not pass any more is blocked before anything is let
 //! through.
 
-use super::lines::{Clash, Closed, Lines, State, Surroundings};
+use super::lines::{Clash, Closed, Interfaces, Lines, State};
 use super::merged::{Merged, Row};
 use super::views::Kind;
 use crate::plan::Action;
@@ -18,7 +18,7 @@ pub(super) fn block_first<'r>(merged: &Merged<'r>) -> Option<(Merged<'r>, Clash)
     }
     let lines = Lines::new(merged);
     let state = |rows: &dyn Fn(&Row<'_>) -> bool| State {
-        surroundings: Surroundings::Both,
+        surroundings: Interfaces::Both,
         rows: merged.rows.iter().map(rows).collect(),
     };
     let (old, new) = (state(&|row| row.is_in_old()), state(&|row| row.is_in_new()));
