@@ -5,12 +5,14 @@ mod checklist;
 mod examples;
 mod gateway;
 mod program;
+mod rules;
 
 pub use examples::examples;
 pub use program::{OPTIONS_OF_EVERY_COMMAND, program};
 
 pub use checklist::{Checklist, Listen, SystemName, Walk};
 pub use gateway::{Audit, Blocked, Export, ExportFormat, Rehearse, SheetName, Worksheet};
+pub use rules::Rules;
 
 use bastium_core::plan::Form;
 use clap::builder::{OsStringValueParser, TypedValueParser};
@@ -362,28 +364,6 @@ pub struct Matrix {
     /// With --draft: write it into the plan
     #[arg(long, requires = "draft")]
     pub write: bool,
-    /// The day
-    #[command(flatten)]
-    pub day: Day,
-}
-
-/// Arguments of `rules`.
-#[derive(Clone, Debug, Args)]
-pub struct Rules {
-    /// Show only rules for packets from this endpoint ...
-    #[arg(requires = "to")]
-    pub from: Option<String>,
-    /// ... to this endpoint
-    pub to: Option<String>,
-    /// Show only rules that contain this word
-    #[arg(long, value_name = "WORD")]
-    pub find: Option<String>,
-    /// Show the reason of each rule, too
-    #[arg(long)]
-    pub why: bool,
-    /// Compile for this form [default: the plan's own]
-    #[arg(long, value_enum)]
-    pub form: Option<FormName>,
     /// The day
     #[command(flatten)]
     pub day: Day,

@@ -2,7 +2,7 @@
 
 mod common;
 
-use common::{Bench, Run};
+use common::{Bench, Run, demo};
 
 #[test]
 fn it_has_every_step_with_values_ticks_and_what_to_see() {
@@ -224,4 +224,47 @@ fn a_page_has_a_box_for_each_row_and_takes_text_as_text() {
     assert_eq!(change.code, 0, "{}", change.err);
     let page = std::fs::read_to_string(bench.file("change.html")).expect("a page");
     assert!(page.contains("0 edits of rules"), "{page}");
+}
+
+/// Where a gateway takes no row twice and no order is safe, the rows that have to change at once are marked, with a packet
+/// that shows why; and nobody is told that they may stop anywhere.
+#[test]
+fn rows_that_must_change_at_once_are_marked_and_explained() {
+    let bench = Bench::new();
+    bench.write("old.toml", demo("clinic.toml"));
+    bench.write(
+        "first.txt",
+        "add exception gone from=desks to=cameras service=tcp/800-1000 action=reject\n\
+         add exception moving from=desks to=cameras service=tcp/1-900 action=allow before=gone\n\
+         add exception keeps-one from=control to=cameras service=tcp/443 action=block\n\
+         add exception keeps-two from=control to=doors service=tcp/443 action=block\n\
+         set gateway rules=every-cell\n",
+    );
+    assert_eq!(bench.run("change first.txt --plan old.toml").code, 0);
+    let old = std::fs::read_to_string(bench.file("old.toml")).expect("text");
+    bench.write("new.toml", old);
+    let again = "remove exception moving\n\
+                 remove exception gone\n\
+                 add exception moving from=desks to=cameras service=tcp/1-900 action=allow\n";
+    bench.write("second.txt", again);
+    assert_eq!(bench.run("change second.txt --plan new.toml").code, 0);
+    let in_one_line = |run: &Run| run.all().split_whitespace().collect::<Vec<_>>().join(" ");
+    let free = in_one_line(&bench.run("worksheet --plan new.toml --since old.toml"));
+    assert!(!free.contains("at once") && free.contains("you can stop after any of them"), "{free}");
+    bench.write("third.txt", "set gateway.limits duplicates=false\n");
+    assert_eq!(bench.run("change third.txt --plan new.toml").code, 0);
+    let run = bench.run("worksheet --plan new.toml --since old.toml");
+    assert_eq!(run.code, 0, "{}", run.err);
+    let says = in_one_line(&run);
+    assert!(says.contains("not safe at every step"), "{says}");
+    assert_eq!(says.matches("at once: ").count(), 3, "{says}");
+    let packet = "tcp/800-900 from desks to cameras (IPv4) is allowed before and afterwards, but would be rejected";
+    assert!(says.contains(packet), "{says}");
+    assert!(says.contains("Make the list anew beside the one in use"), "{says}");
+    assert!(!says.contains("you can stop after any"), "{says}");
+    // A gateway that cannot do that either is given a pause-free minute instead.
+    bench.write("fourth.txt", "set gateway.limits swap-lists=false\n");
+    assert_eq!(bench.run("change fourth.txt --plan new.toml").code, 0);
+    let says = in_one_line(&bench.run("worksheet --plan new.toml --since old.toml"));
+    assert!(says.contains("at an hour when nobody needs the network"), "{says}");
 }

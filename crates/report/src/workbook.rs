@@ -4,7 +4,8 @@
 mod layout;
 
 use crate::sheets::{
-    AddressSheet, ChecklistSheet, MatrixSheet, PortSheet, RuleSheet, System, Worksheet as TypeSheet,
+    AddressSheet, ChecklistSheet, GroupSheet, MatrixSheet, PortSheet, RuleSheet, ServiceSheet,
+    System, Worksheet as TypeSheet,
 };
 use crate::{Cell, Column, Table, csv, markdown};
 use bastium_gateway::clean;
@@ -20,6 +21,10 @@ const MOST_OF_CELL: usize = 32_767 - 64;
 pub enum Part {
     /// Networks, subnets, pools and fixed addresses.
     Addresses,
+    /// Groups, domains and hours.
+    Groups,
+    /// The services that the plan names.
+    Services,
     /// What is set on each port and Wi-Fi name.
     Ports,
     /// Who may talk to whom.
@@ -34,13 +39,23 @@ pub enum Part {
 
 impl Part {
     /// All of them, in the order of the work.
-    pub const ALL: [Self; 6] =
-        [Self::Addresses, Self::Ports, Self::Matrix, Self::Rules, Self::Worksheet, Self::Checklist];
+    pub const ALL: [Self; 8] = [
+        Self::Addresses,
+        Self::Groups,
+        Self::Services,
+        Self::Ports,
+        Self::Matrix,
+        Self::Rules,
+        Self::Worksheet,
+        Self::Checklist,
+    ];
 
     /// Its name.
     pub fn word(self) -> &'static str {
         match self {
             Self::Addresses => "addresses",
+            Self::Groups => "groups",
+            Self::Services => "services",
             Self::Ports => "ports",
             Self::Matrix => "matrix",
             Self::Rules => "rules",
@@ -67,6 +82,10 @@ pub struct Book {
     pub site: String,
     /// Networks, subnets, pools and fixed addresses.
     pub addresses: AddressSheet,
+    /// Groups, domains and hours.
+    pub groups: GroupSheet,
+    /// The services that the plan names.
+    pub services: ServiceSheet,
     /// What is set on each port and Wi-Fi name.
     pub ports: PortSheet,
     /// Who may talk to whom.
@@ -86,6 +105,8 @@ impl Book {
     pub fn tables(&self, part: Part) -> Vec<Table> {
         match part {
             Part::Addresses => self.addresses.tables(false),
+            Part::Groups => self.groups.tables(),
+            Part::Services => self.services.tables(),
             Part::Ports => self.ports.tables(false),
             Part::Matrix => self.matrix.tables(),
             Part::Rules => self.rules.tables(),
@@ -125,6 +146,8 @@ impl Book {
         for part in parts {
             let sheet = match part {
                 Part::Addresses => serde_json::to_value(&self.addresses),
+                Part::Groups => serde_json::to_value(&self.groups),
+                Part::Services => serde_json::to_value(&self.services),
                 Part::Ports => serde_json::to_value(&self.ports),
                 Part::Matrix => serde_json::to_value(&self.matrix),
                 Part::Rules => serde_json::to_value(&self.rules),

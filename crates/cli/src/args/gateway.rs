@@ -125,6 +125,10 @@ pub enum ExportFormat {
 pub enum SheetName {
     /// Networks, subnets, pools and fixed addresses
     Addresses,
+    /// Groups with their members, domains, hours
+    Groups,
+    /// The services that the plan names
+    Services,
     /// Settings of each port and Wi-Fi name
     Ports,
     /// Who may talk to whom

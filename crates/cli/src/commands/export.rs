@@ -14,7 +14,8 @@ use bastium_gateway::escape_hidden;
 use bastium_gateway::nftables::{self, Held, NftOptions, NoInterface, NoProof, ProvenFile};
 use bastium_gateway::{HeldLists, Unsaid, Why, acl_json, proven_lists};
 use bastium_report::sheets::{
-    AddressSheet, ChecklistSheet, MatrixSheet, PortSheet, RuleSheet, proved_as_typed,
+    AddressSheet, ChecklistSheet, GroupSheet, MatrixSheet, PortSheet, RuleSheet, ServiceSheet,
+    proved_as_typed,
 };
 
 use bastium_report::{Book, Part};
@@ -72,6 +73,8 @@ fn parts(sheet: Option<SheetName>) -> Vec<Part> {
         None => Part::ALL.to_vec(),
         Some(SheetName::Addresses) => vec![Part::Addresses],
         Some(SheetName::Ports) => vec![Part::Ports],
+        Some(SheetName::Groups) => vec![Part::Groups],
+        Some(SheetName::Services) => vec![Part::Services],
         Some(SheetName::Matrix) => vec![Part::Matrix],
         Some(SheetName::Rules) => vec![Part::Rules],
         Some(SheetName::Worksheet) => vec![Part::Worksheet],
@@ -88,6 +91,8 @@ fn book(meaning: &Meaning<'_>, rules: &RuleSet) -> Result<Book, Failure> {
     Ok(Book {
         site: plan.site().name.clone(),
         addresses: AddressSheet::new(plan, false),
+        groups: GroupSheet::new(plan),
+        services: ServiceSheet::named_in(plan),
         ports: PortSheet::new(plan),
         matrix: MatrixSheet::whole(meaning, rules),
         rules: table,

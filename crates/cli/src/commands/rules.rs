@@ -1,16 +1,18 @@
 //! `bastium rules`
 
 use super::count;
-use crate::args::Rules;
+use crate::args::{Format, Rules};
 use crate::failure::{Exit, Failure};
 use crate::session::{self, Session};
 use crate::show::{self, style, table};
 use bastium_core::diagnosis::Diagnose;
+use bastium_core::name::nearest;
 use bastium_core::plan::{Form, Place, Plan};
-use bastium_core::rules::{Rule, RuleList, Stage};
+use bastium_core::rules::{Rule, RuleList, Stage, Tagged};
 use bastium_core::source::Text;
 use bastium_gateway::clean;
-use bastium_report::sheets::RuleSheet;
+use bastium_report::Table;
+use bastium_report::sheets::{RuleColumn, RuleSheet, proved_as_typed};
 
 pub(super) fn run(args: &Rules, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let plan = session.plan()?;
@@ -22,22 +24,52 @@ pub(super) fn run(args: &Rules, session: &mut Session<'_>) -> Result<Exit, Failu
         _ => None,
     };
     let word = args.find.as_ref().map(|word| word.to_lowercase());
-    let keep = |list: &RuleList, rule: &Rule| {
+    let tagged = args.tag.as_ref().map(|tag| tagged(&plan, tag)).transpose()?;
+    let chosen = |list: &RuleList, rule: &Rule| {
         ends.as_ref().is_none_or(|(from, to)| touches(&plan, list, rule, from, to))
             && word.as_ref().is_none_or(|word| mentions(rule, word))
+            && tagged.as_ref().is_none_or(|tagged| tagged.covers(rule))
+            && args.action.is_none_or(|action| rule.action == action)
     };
+    let keep =
+        |list: &RuleList, row: &[Rule]| row.iter().any(|rule| chosen(list, rule)) != args.not;
     let sheet = RuleSheet::new(&meaning, &compiled, keep);
-    if show::for_programs(session, &sheet, || sheet.tables(), "list")? {
+    let columns = if args.columns.is_empty() { &RuleColumn::ALL[..] } else { &args.columns };
+    let is_table = matches!(session.options.format, Format::Csv | Format::Md);
+    if is_table && sheet.whole && args.columns.is_empty() {
+        // Whoever types from it gets the rules that were proved.
+        proved_as_typed(&sheet, &meaning).map_err(|one| super::worksheet::misread(&one))?;
+    }
+    if show::for_programs(session, &sheet, || sheet.tables_of(columns), "list")? {
         return Ok(Exit::Fine);
     }
-    let why = args.why || session.options.verbose;
-    print(&sheet, ends.is_none() && word.is_none(), why, session)?;
+    let tables = match session.width() {
+        _ if !args.columns.is_empty() => sheet.tables_of(columns),
+        0..ROWS_FROM => sheet.short_tables(),
+        _ => sheet.row_tables(args.why || session.options.verbose),
+    };
+    let whole = ends.is_none() && word.is_none() && tagged.is_none() && args.action.is_none();
+    print(&sheet, whole, &tables, session)?;
     Ok(Exit::Fine)
 }
 
 fn place(plan: &Plan, words: &str) -> Result<Place, Failure> {
     plan.place(&[Text::new(words)]).map_err(|problems| Failure::Words {
         diagnoses: problems.iter().map(Diagnose::diagnose).collect(),
+    })
+}
+
+fn tagged(plan: &Plan, tag: &str) -> Result<Tagged, Failure> {
+    Tagged::with(plan, tag).ok_or_else(|| {
+        let words = Tagged::words(plan);
+        let help = match nearest(tag, words.iter().copied()) {
+            Some(near) => format!("did you mean `{near}`?"),
+            None if words.is_empty() => {
+                "write one into an entry, as in `tags = [\"audit\"]`".to_owned()
+            }
+            None => format!("this plan has {}", words.join(", ")),
+        };
+        Failure::Call { says: format!("nothing has the tag `{tag}`"), help }
     })
 }
 
@@ -102,7 +134,7 @@ fn size(sheet: &RuleSheet) -> String {
 fn print(
     sheet: &RuleSheet,
     whole: bool,
-    why: bool,
+    tables: &[Table],
     session: &mut Session<'_>,
 ) -> Result<(), Failure> {
     let until = match &sheet.changes_on {
@@ -135,11 +167,7 @@ fn print(
         );
         session.prose(style::FAINT, &says)?;
     }
-    let tables = match session.width() {
-        0..ROWS_FROM => sheet.short_tables(),
-        _ => sheet.row_tables(why),
-    };
-    for shown in &tables {
+    for shown in tables {
         let list =
             sheet.lists.iter().find(|list| Some(list.name.as_str()) == shown.title.as_deref());
         let (about, otherwise) =

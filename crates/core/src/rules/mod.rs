@@ -29,6 +29,7 @@ mod restrict;
 mod rule;
 mod source_only;
 mod surroundings;
+mod tagged;
 mod translation;
 mod writer;
 
@@ -39,6 +40,7 @@ pub use list::{Applies, Otherwise, Outcome, RuleList, RuleSet, Stage};
 pub use planless::PlanlessLine;
 pub use rule::{Endpoint, Matches, Rule};
 pub use surroundings::Surroundings;
+pub use tagged::Tagged;
 pub use translation::Translation;
 
 use crate::meaning::Meaning;

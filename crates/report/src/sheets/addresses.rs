@@ -3,7 +3,7 @@
 use super::EDITION;
 use crate::{Cell, Column, Table, Tone};
 use bastium_core::addressing::{Pool, Subnet};
-use bastium_core::plan::{Network, NetworkId, Plan, Route};
+use bastium_core::plan::{Host, Network, NetworkId, Plan, Route};
 use bastium_core::space::AddressSet;
 use ipnet::{IpNet, Ipv4Net};
 use schemars::JsonSchema;
@@ -132,6 +132,8 @@ pub struct FixedRow {
     pub addresses: Vec<String>,
     /// Its hardware address.
     pub mac: Option<String>,
+    /// How it comes to its addresses.
+    pub given: &'static str,
 }
 
 /// Numbers up to here are exact in every JSON reader (RFC 8259, section 6).
@@ -149,6 +151,24 @@ impl AddressSheet {
         }
     }
 
+    /// The hosts with fixed addresses, if there are any.
+    fn hosts(&self) -> Option<Table> {
+        let columns = ["host", "network", "address", "MAC address", "given by"];
+        let mut table = Table::new(columns.map(Column::text)).titled("hosts");
+        for network in &self.networks {
+            for host in &network.fixed {
+                table.row([
+                    Cell::toned(&host.name, Tone::Strong),
+                    network.name.clone().into(),
+                    host.addresses.join(", ").into(),
+                    host.mac.clone().map_or_else(|| Cell::toned("-", Tone::Faint), Cell::from),
+                    host.given.into(),
+                ]);
+            }
+        }
+        (!table.rows.is_empty()).then_some(table)
+    }
+
     /// As a table. `narrow` leaves out zone and mask, and shortens what the subnet says already.
     pub fn tables(&self, narrow: bool) -> Vec<Table> {
         let all = ["network", "zone", "VLAN", "subnet", "mask", "gateway", "pool", "fixed", "free"];
@@ -164,6 +184,7 @@ impl AddressSheet {
             }
         }
         let mut tables = vec![table];
+        tables.extend(self.hosts());
         if !self.routes.is_empty() {
             let columns = ["route", "to", "via", "in", "zone"].map(Column::whole);
             let mut table = Table::new(columns).titled("behind other routers");
@@ -282,6 +303,7 @@ fn row(plan: &Plan, id: NetworkId) -> NetworkRow {
             name: host.name.to_string(),
             addresses: host.addresses.iter().map(ToString::to_string).collect(),
             mac: host.mac.map(|mac| mac.to_string().to_lowercase()),
+            given: given(network, host),
         })
         .collect();
     NetworkRow {
@@ -294,6 +316,17 @@ fn row(plan: &Plan, id: NetworkId) -> NetworkRow {
         hosts: network.expected,
         carved: network.carved,
         growth: growth(plan, network),
+    }
+}
+
+/// How a host comes to its fixed addresses. Only IPv4 addresses are leased out.
+fn given(network: &Network, host: &Host) -> &'static str {
+    let reserved = network.pool.is_some() && host.mac.is_some();
+    let has = |v4: bool| host.addresses.iter().any(|address| address.is_ipv4() == v4);
+    match (reserved && has(true), has(false)) {
+        (true, true) => "IPv4: DHCP reservation; IPv6: set at the device",
+        (true, false) => "DHCP reservation",
+        (false, _) => "set at the device",
     }
 }
 

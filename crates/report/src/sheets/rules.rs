@@ -1,11 +1,12 @@
 //! The ordered rules.
 
+mod columns;
 mod row;
 
-use super::matrix::logged;
+pub use columns::RuleColumn;
+
 use super::products::{ProductRow, products};
 use super::{Because, EDITION};
-use crate::{Cell, Column, Table};
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::Plan;
 use bastium_core::rules::{self, Rule, RuleList, RuleSet, Setting, Translation};
@@ -152,6 +153,9 @@ pub struct RuleRow {
     pub hours: Option<String>,
     /// How much it lets through, in megabits a second; none for as much as there is.
     pub limit_mbps: Option<f64>,
+    /// The tags of the entries behind it.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub tags: Vec<String>,
     /// The entry behind it.
     pub because: Because,
     /// The other entries behind it, where rules of several have been joined.
@@ -162,11 +166,12 @@ pub struct RuleRow {
 }
 
 impl RuleSheet {
-    /// Takes the sheet from compiled rules. `keep` says which rules to show.
+    /// Takes the sheet from compiled rules. `keep` says which rows to show: a row is a rule, or several that are entered as
+    /// one.
     pub fn new(
         meaning: &Meaning<'_>,
         rules: &RuleSet,
-        keep: impl Fn(&RuleList, &Rule) -> bool,
+        keep: impl Fn(&RuleList, &[Rule]) -> bool,
     ) -> Self {
         let plan = meaning.plan();
         let possible = rules.possible(plan);
@@ -178,7 +183,7 @@ impl RuleSheet {
             rules: list
                 .rules
                 .chunk_by(|one, next| one.number == next.number && one.number > 0)
-                .filter(|same| same.iter().any(|rule| keep(list, rule)))
+                .filter(|same| keep(list, same))
                 .map(|same| {
                     let matches = same.iter().flat_map(|r| rules.products_of(place, r, &possible));
                     RuleRow { matches: products(plan, matches.collect()), ..row::row(plan, same) }
@@ -213,140 +218,6 @@ impl RuleSheet {
     pub fn count(&self) -> usize {
         self.lists.iter().filter(|list| !list.implied).map(|list| list.rules.len()).sum()
     }
-
-    /// As tables, one per list that has a rule to show, with a column for everything.
-    pub fn tables(&self) -> Vec<Table> {
-        let columns = || {
-            [
-                Column::numbers("no"),
-                Column::text("name"),
-                Column::whole("action"),
-                Column::text("service"),
-                Column::text("ports"),
-                Column::text("when"),
-                Column::text("interfaces"),
-                Column::text("from"),
-                Column::text("source addresses"),
-                Column::text("to"),
-                Column::text("destination addresses"),
-                Column::whole("id"),
-                Column::text("reason"),
-                Column::numbers("line"),
-            ]
-        };
-        self.each_list(columns, |rule| {
-            vec![
-                number(rule),
-                rule.name.clone().into(),
-                logged(Cell::action(rule.action), rule.log),
-                rule.service.clone().into(),
-                rule.ports.join(", ").into(),
-                limits(rule).into(),
-                rule.interfaces.join(", ").into(),
-                end(&rule.from, &rule.source).into(),
-                rule.source_addresses.join(", ").into(),
-                end(&rule.to, &rule.destination).into(),
-                rule.destination_addresses.join(", ").into(),
-                rule.id.clone().into(),
-                rule.reason.clone().into(),
-                rule.because.line.map_or(String::new(), |line| line.to_string()).into(),
-            ]
-        })
-    }
-
-    /// The same for a wide terminal: a row for each rule, with its reason where that is wanted.
-    pub fn row_tables(&self, with_reason: bool) -> Vec<Table> {
-        let cells = |rule: &RuleRow| {
-            let service = match limits(rule) {
-                only if only.is_empty() => rule.service.clone(),
-                only => format!("{}, {only}", rule.service),
-            };
-            [
-                number(rule),
-                Cell::action(rule.action),
-                end(&rule.from, &rule.source).into(),
-                end(&rule.to, &rule.destination).into(),
-                service.into(),
-                if rule.log { "log" } else { "" }.into(),
-                rule.id.clone().into(),
-            ]
-        };
-        let columns = || {
-            [
-                Column::numbers("no"),
-                Column::whole("action"),
-                Column::text("source"),
-                Column::text("destination"),
-                Column::text("service"),
-                Column::whole("log"),
-                Column::whole("rule"),
-            ]
-        };
-        if !with_reason {
-            return self.each_list(columns, |rule| cells(rule).to_vec());
-        }
-        let columns = || {
-            let [a, b, c, d, e, f, g] = columns();
-            [a, b, c, d, e, f, g, Column::text("why")]
-        };
-        self.each_list(columns, |rule| {
-            let mut cells = cells(rule).to_vec();
-            cells.push(rule.reason.clone().into());
-            cells
-        })
-    }
-
-    /// The same for a narrow terminal: what, id, line and reason below each other.
-    pub fn short_tables(&self) -> Vec<Table> {
-        let columns = || {
-            [
-                Column::numbers("no"),
-                Column::whole("action"),
-                Column::text("service"),
-                Column::text("rule"),
-            ]
-        };
-        self.each_list(columns, |rule| {
-            let line = rule.because.line.map(|line| format!(", line {line}")).unwrap_or_default();
-            let place = format!("{}{line}", rule.id);
-            let (from, to) = (end(&rule.from, &rule.source), end(&rule.to, &rule.destination));
-            let words = match rule.because.kind {
-                // The id of a cell says from where and to where, and its reason is the matrix.
-                "cell" => place,
-                "exception" | "offered" => format!("{from} -> {to}\n{place}\n{}", rule.reason),
-                _ => format!("{}\n{place}\n{}", rule.name, rule.reason),
-            };
-            let words = match limits(rule) {
-                only if only.is_empty() => words,
-                only => format!("{words}\n{only}"),
-            };
-            vec![
-                number(rule),
-                logged(Cell::action(rule.action), rule.log),
-                rule.service.clone().into(),
-                words.into(),
-            ]
-        })
-    }
-
-    fn each_list<const N: usize>(
-        &self,
-        columns: impl Fn() -> [Column; N],
-        row: impl Fn(&RuleRow) -> Vec<Cell>,
-    ) -> Vec<Table> {
-        let shown = self.lists.iter().filter(|list| !list.rules.is_empty());
-        let tables = shown.map(|list| {
-            let mut table = Table::new(columns()).titled(list.name.clone());
-            list.rules.iter().for_each(|rule| table.row(row(rule)));
-            table
-        });
-        tables.collect()
-    }
-}
-
-/// A rule's number; what the gateway does by itself has none.
-fn number(rule: &RuleRow) -> Cell {
-    if rule.number == 0 { "".into() } else { rule.number.into() }
 }
 
 fn applies_to(plan: &Plan, applies: rules::Applies) -> Applies {
@@ -399,13 +270,6 @@ fn setting(setting: &Setting) -> String {
     }
 }
 
-/// When a rule counts, and how much it lets through, where that is not always and everything.
-fn limits(rule: &RuleRow) -> String {
-    let hours = rule.hours.as_ref().map(|hours| format!("only in {hours}"));
-    let rate = rule.limit_mbps.map(|rate| format!("at most {rate} Mbit/s"));
-    hours.into_iter().chain(rate).collect::<Vec<_>>().join(", ")
-}
-
 /// Where packets for offered services are sent on to.
 pub(super) fn translation_rows(plan: &Plan, rules: &RuleSet) -> Vec<TranslationRow> {
     rules.translations.iter().map(|one| translation(plan, one)).collect()
@@ -456,16 +320,4 @@ fn repeaters(plan: &Plan) -> impl Iterator<Item = String> {
             discovery.between.iter().map(|id| plan.network(*id).name.as_str()).collect();
         format!("mDNS repeater between {} (RFC 6762)", names.join(", "))
     })
-}
-
-/// Zone and address in one word where the one says no more than the other.
-fn end(zone: &str, address: &str) -> String {
-    match (zone, address) {
-        (zone, "any") => zone.to_owned(),
-        ("any" | "", address) => address.to_owned(),
-        (zone, address) if zone == address || zone.contains(" + ") => address.to_owned(),
-        // It says already whose it is.
-        ("gateway", address) if address.starts_with("gateway in ") => address.to_owned(),
-        (zone, address) => format!("{zone}: {address}"),
-    }
 }

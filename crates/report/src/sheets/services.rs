@@ -2,11 +2,12 @@
 
 use super::EDITION;
 use crate::{Cell, Column, Table, Tone};
-use bastium_core::plan::Plan;
-use bastium_core::service::{BuiltIn, search};
+use bastium_core::plan::{Plan, Service};
+use bastium_core::service::{BuiltIn, built_in, search};
 use bastium_core::space::ServiceSet;
 use schemars::JsonSchema;
 use serde::Serialize;
+use std::collections::BTreeSet;
 
 /// The services found.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
@@ -45,19 +46,26 @@ impl ServiceSheet {
             let shares = asked.as_ref().is_some_and(|set| !set.v4.is_disjoint(&service.set.v4));
             service.name.as_str().contains(&lower) || (by_port && shares)
         });
-        let declared = declared.map(|service| ServiceRow {
-            name: service.name.to_string(),
-            ports: service.set.words(),
-            direction: None,
-            about: "declared in the plan".to_owned(),
-            declared: true,
-            same_as: search("")
-                .into_iter()
-                .find(|other| other.set() == service.set)
-                .map(|other| other.name.to_owned()),
-        });
         let built_in = built_in.into_iter().map(row);
-        Self { bastium: EDITION, services: declared.chain(built_in).collect() }
+        Self { bastium: EDITION, services: declared.map(own_row).chain(built_in).collect() }
+    }
+
+    /// The services that a plan declares, and the built-in ones that it names.
+    pub fn named_in(plan: &Plan) -> Self {
+        let asked = plan.exceptions().iter().map(|exception| &exception.service);
+        let zones = plan.zones().iter().filter_map(|zone| zone.uses.as_ref());
+        let networks = plan.networks().iter().filter_map(|network| network.uses.as_ref());
+        let manage = plan.gateway().manage.iter().map(|manage| &manage.service);
+        let promised = plan.guarantees().iter().map(|guarantee| &guarantee.service);
+        let all = asked.chain(zones).chain(networks).chain(manage).chain(promised);
+        let words: BTreeSet<&str> =
+            all.flat_map(|services| &services.items).map(|(word, _)| word.as_str()).collect();
+        let is_own = |word: &&str| plan.services().iter().any(|own| own.name.as_str() == *word);
+        let named = words.into_iter().filter(|word| !is_own(word)).filter_map(built_in).map(row);
+        Self {
+            bastium: EDITION,
+            services: plan.services().iter().map(own_row).chain(named).collect(),
+        }
     }
 
     /// As a table.
@@ -78,6 +86,20 @@ impl ServiceSheet {
             ]);
         }
         vec![table]
+    }
+}
+
+fn own_row(service: &Service) -> ServiceRow {
+    ServiceRow {
+        name: service.name.to_string(),
+        ports: service.set.words(),
+        direction: None,
+        about: "declared in the plan".to_owned(),
+        declared: true,
+        same_as: search("")
+            .into_iter()
+            .find(|other| other.set() == service.set)
+            .map(|other| other.name.to_owned()),
     }
 }
 

@@ -3,9 +3,12 @@
 use super::{RuleRow, Size};
 use crate::sheets::{Because, address_values};
 use bastium_core::meaning::Meaning;
+use bastium_core::name::Name;
 use bastium_core::plan::{Plan, Rows};
 use bastium_core::rules::{self, Rule, RuleSet};
 use bastium_core::space::{AddressSet, Interface, IntervalSet};
+use bastium_core::verdict::Cause;
+use std::collections::BTreeSet;
 
 impl Size {
     pub(super) fn new(meaning: &Meaning<'_>, rules: &RuleSet) -> Self {
@@ -70,6 +73,17 @@ fn entering(plan: &Plan, enters: &IntervalSet<Interface>) -> Vec<String> {
     all.map(|interface| plan.interface_name(interface).to_owned()).collect()
 }
 
+/// The tags of the entries behind a rule, each once.
+fn tags(plan: &Plan, rule: &Rule) -> Vec<String> {
+    let causes = [rule.cause];
+    let entries = causes.iter().chain(&rule.also).filter_map(|cause| match cause {
+        Cause::Exception(id) | Cause::Offered(id) => Some(plan.exception(*id)),
+        _ => None,
+    });
+    let tags = entries.flat_map(|entry| &entry.tags).map(Name::to_string);
+    tags.collect::<BTreeSet<String>>().into_iter().collect()
+}
+
 fn one(plan: &Plan, rule: &Rule) -> RuleRow {
     let packets = rule.packets();
     let any = AddressSet::full();
@@ -80,6 +94,7 @@ fn one(plan: &Plan, rule: &Rule) -> RuleRow {
             plan,
             packets.map_or(&any, |packets| &packets.destination),
         ),
+        tags: tags(plan, rule),
         also: rule.also.iter().map(|cause| Because::new(*cause, plan)).collect(),
         number: rule.number,
         id: rule.id.to_string(),

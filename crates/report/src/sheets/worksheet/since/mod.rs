@@ -130,6 +130,7 @@ fn all_steps(
     let settings = differences(&|version| steps::settings(version.plan, version.rules));
     let ports = differences(&|version| steps::ports(version.plan));
     let early = new.rules.before_translation;
+    let edited = if way.is_safe() { EDITED } else { EDITED_BUT };
     let none = Vec::new;
     let made = objects::to_make(is);
     let fresh = Entered::new(new.plan, new.rules);
@@ -160,7 +161,7 @@ fn all_steps(
             TRANSLATED,
         )
         .warning_if_any(unchecked),
-        step("rules", "Rules to put in, one row after the other", edits.putting_in.clone(), EDITED)
+        step("rules", "Rules to put in, one row after the other", edits.putting_in.clone(), edited)
             .warning(warnings(way, (old, new))),
         step(
             "interfaces",
@@ -192,7 +193,7 @@ fn all_steps(
             "rules",
             "Rules to take out, one row after the other",
             edits.taking_out.clone(),
-            EDITED,
+            edited,
         ),
         step(
             "translation",
@@ -245,6 +246,10 @@ const TRANSLATED: &str =
 
 const EDITED: &str = "at every row, all that old and new rules agree on is as it was: you can stop after any of them and \
                       go on later";
+
+/// The same where no order is safe.
+const EDITED_BUT: &str = "at every row, all that old and new rules agree on is as it was, but for what stands under \
+                          `Mind`: do not stop between rows marked `at once`";
 
 fn step(name: &'static str, title: &'static str, tables: Vec<Values>, afterwards: &str) -> Step {
     steps::step(name, title, tables, afterwards)
