@@ -325,10 +325,17 @@ fn one_document_and_one_object_hold_all_sheets() {
     let bench = Bench::new();
     let document = export(&bench, "farm.toml", "md").out;
     let headings: Vec<&str> = document.lines().filter(|line| line.starts_with("## ")).collect();
-    assert_eq!(
-        headings,
-        ["## addresses", "## ports", "## matrix", "## rules", "## worksheet", "## checklist"]
-    );
+    let parts = [
+        "## addresses",
+        "## groups",
+        "## services",
+        "## ports",
+        "## matrix",
+        "## rules",
+        "## worksheet",
+        "## checklist",
+    ];
+    assert_eq!(headings, parts);
     assert!(document.starts_with("# Hollin Farm\n"));
     let json = export(&bench, "farm.toml", "json").json();
     assert_eq!(json["bastium"], 1);
@@ -349,7 +356,9 @@ fn a_folder_gets_a_file_for_each_sheet_and_nothing_is_written_over() {
     let bench = Bench::new();
     let run = export(&bench, "bare.toml", "csv --to sheets");
     assert_eq!(run.code, 0, "{}", run.err);
-    for name in ["addresses", "ports", "matrix", "rules", "worksheet", "checklist"] {
+    for name in
+        ["addresses", "groups", "services", "ports", "matrix", "rules", "worksheet", "checklist"]
+    {
         assert!(bench.file(&format!("sheets/{name}.csv")).is_file(), "{name}");
     }
     let run = export(&bench, "bare.toml", "csv --to sheets");
