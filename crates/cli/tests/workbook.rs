@@ -46,7 +46,10 @@ fn a_workbook_holds_what_the_tables_hold() {
             let wanted =
                 wanted.filter(|(_, heading)| !["macOS", "Windows"].contains(&heading.as_str()));
             let wanted: Vec<&str> = wanted.map(|(cell, _)| cell.trim_start_matches('\'')).collect();
-            assert_eq!(row[..wanted.len()], wanted[..], "{sheet}");
+            // Rows of the sheet are as long as its longest one.
+            let row = row.iter().map(String::as_str).chain(std::iter::repeat(""));
+            let row: Vec<&str> = row.take(wanted.len()).collect();
+            assert_eq!(row, wanted, "{sheet}");
         }
     }
     let sheets = book.sheet_names();

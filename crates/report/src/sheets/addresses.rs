@@ -176,7 +176,8 @@ impl AddressSheet {
         let mut table = Table::new(all.into_iter().filter(kept).map(|heading| match heading {
             "VLAN" | "fixed" | "free" => Column::numbers(heading),
             _ => Column::whole(heading),
-        }));
+        }))
+        .titled("networks");
         for network in &self.networks {
             for (index, subnet) in network.subnets.iter().enumerate() {
                 let cells = all.into_iter().zip(subnet_cells(network, subnet, index == 0, narrow));
