@@ -106,6 +106,11 @@ fn a_worksheet_that_was_typed_can_be_what_a_change_begins_with() {
     // The workbook says the same.
     assert_eq!(bench.run("export xlsx --plan old.toml --to typed.xlsx").code, 0);
     assert_eq!(json("--since-gateway typed.xlsx")["steps"], by_plan["steps"]);
+    // A table of rules leads to the same rules by the same edits.
+    bench.write("rules.csv", bench.run("rules --plan old.toml --format csv").out);
+    let by_rules = json("--since-gateway rules.csv");
+    assert_eq!(by_rules["since"]["edits"], by_plan["since"]["edits"]);
+    assert_eq!(by_rules["steps"], by_plan["steps"]);
     // Somebody has changed a row by hand: that is put right, too.
     let other = typed.replace(",allow,any,desks,printers,", ",block +log,any,desks,printers,");
     assert_ne!(other, typed);
@@ -117,7 +122,7 @@ fn a_worksheet_that_was_typed_can_be_what_a_change_begins_with() {
         bench.write(file, text);
         let run = bench.run(&format!("worksheet --plan plan.toml --since-gateway {file}"));
         assert_eq!(run.code, 2, "{}", run.out);
-        assert!(run.err.contains("is no worksheet"), "{}", run.err);
+        assert!(run.err.contains("is no sheet of rules"), "{}", run.err);
     }
 }
 

@@ -79,22 +79,20 @@ fn since_gateway(
     let refused = |says: String| {
         Failure::Call {
         says: format!("{name} {says}"),
-        help: "give it the worksheet that was typed: `bastium worksheet --format csv`, or the workbook of `bastium export \
-               xlsx`"
+        help: "give it the worksheet or the rules that were typed, as CSV of `bastium worksheet` or `bastium rules`, or the \
+               workbook of `bastium export xlsx`"
             .to_owned(),
     }
     };
     let typed = typed::read(path, meaning)?;
-    let typed = typed.ok_or_else(|| refused("is no worksheet".to_owned()))?;
+    let typed =
+        typed.ok_or_else(|| refused("is no sheet of rules that Bastium wrote".to_owned()))?;
     if let Some((at, what)) = typed.not_understood.first() {
         let more = typed.not_understood.len() - 1;
         let more = if more == 0 { String::new() } else { format!(", and {more} more") };
         return Err(refused(format!("has what is not understood: {what} ({at}){more}")));
     }
-    let sheet = Worksheet::since_typed(&name, &typed, (meaning, proved));
-    let sheet =
-        sheet.ok_or_else(|| refused("has rules, and not what their names mean".to_owned()))?;
-    sheet.map_err(|one| misread(&one))
+    Worksheet::since_typed(&name, &typed, (meaning, proved)).map_err(|one| misread(&one))
 }
 
 /// Rows that do not say what they shall.

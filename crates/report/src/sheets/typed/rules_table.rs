@@ -5,7 +5,7 @@ use super::{Known, TypedRow, TypedRules, in_lists};
 use crate::sheets::worksheet::plain;
 use crate::sheets::{are_same, read_addresses};
 use bastium_core::plan::Plan;
-use bastium_core::rules::{Matches, Rule, RuleSet};
+use bastium_core::rules::{Endpoint, Matches, Rule, RuleSet};
 use bastium_core::space::{AddressSet, Interface, IntervalSet, Match, Minute, ServiceSet};
 
 const RULES: [&str; 7] =
@@ -27,10 +27,19 @@ pub(super) fn read<'p>(tables: &[RawTable], plan: &'p Plan, rules: &RuleSet) -> 
         .filter(|row| !by_itself(row.cell("list")))
         .collect();
     let typed = rows.iter().flat_map(|row| {
-        let rules = match by_interface(*row, &known) {
+        let mut rules = match by_interface(*row, &known) {
             Some(rules) => rules,
             None => vec![rule(*row, &known)],
         };
+        // The words of a row are those that names of addresses and services are made of.
+        for rule in rules.iter_mut().flatten() {
+            rule.service = row.cell("service").to_owned();
+            rule.ports = row.values("ports");
+            let like = known.named.get(&rule.id.to_string()).filter(|_| rule.is_of_interface());
+            // One row stands for several interfaces; its words are of all of them.
+            let source = like.map_or_else(|| end(row.cell("from")), |like| like.source.clone());
+            (rule.source, rule.destination) = (source, end(row.cell("to")));
+        }
         let list = row.cell("list").to_owned();
         rules.into_iter().map(move |rule| TypedRow { list: list.clone(), rule, at: row.at() })
     });
@@ -103,6 +112,19 @@ fn rule(row: RawRow<'_>, known: &Known<'_>) -> Result<Rule, String> {
         _ => Matches::First(packets),
     };
     Ok(Rule::typed(id, matches, (action, log, limit), hours, like))
+}
+
+/// An end of a rule by its words: `any`, `staff + clinical`, or an expression, with the zone in front where it says more.
+fn end(words: &str) -> Endpoint {
+    let says = words.split_once(": ").map_or(words, |(_, says)| says);
+    match says {
+        "any" => Endpoint::Any,
+        "gateway" => Endpoint::Gateway,
+        _ if says.contains(" + ") && !says.contains(" - ") => {
+            Endpoint::Named(says.split(" + ").map(str::to_owned).collect())
+        }
+        _ => Endpoint::Expression(says.to_owned()),
+    }
 }
 
 fn all_interfaces(plan: &Plan) -> IntervalSet<Interface> {

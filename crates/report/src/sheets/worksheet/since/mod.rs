@@ -41,18 +41,26 @@ impl Worksheet {
         Self::between(name, (old, old_rules, &was), (new, proved))
     }
 
-    /// The same for rules that were typed from a sheet of this program, into a gateway with the interfaces of the plan.
+    /// The same for rules that were typed from a sheet of this program, into a gateway with the interfaces of the plan. Of a
+    /// table of rules, whose rows say what names stand for and not which names the gateway has, these are taken to be those
+    /// of the worksheet.
     ///
     /// # Errors
-    /// Where what is typed would not lead to the new rules, as for [`Worksheet::since`]; `None` where the rows do not say
-    /// what their names mean, as those of `rules` do not.
+    /// Where what is typed would not lead to the new rules, as for [`Worksheet::since`].
     pub fn since_typed(
         name: &str,
         typed: &TypedRules<'_>,
         (meaning, proved): (&Meaning<'_>, Proved<'_>),
-    ) -> Option<Result<Self, Vec<Misread>>> {
-        let was = typed.entered.as_ref()?;
-        Some(Self::between(name, (meaning, &typed.rules, was), (meaning, proved)))
+    ) -> Result<Self, Vec<Misread>> {
+        let assumed;
+        let was = match &typed.entered {
+            Some(entered) => entered,
+            None => {
+                assumed = Entered::new(meaning.plan(), &typed.rules);
+                &assumed
+            }
+        };
+        Self::between(name, (meaning, &typed.rules, was), (meaning, proved))
     }
 
     fn between(
