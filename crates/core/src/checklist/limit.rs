@@ -1,9 +1,10 @@
 //! Less than the whole list: the best of it that fits a time or a number.
 
-use super::{Check, Checklist, Expect, MOVES, Stand, Standpoint};
-use crate::plan::NetworkId;
+use super::time::{ADDRESS, MOVE, Point, SET_UP};
+use super::{Check, Checklist, Expect, Stand, Standpoint};
 use std::cmp::Reverse;
 use std::collections::{BinaryHeap, HashSet};
+use std::net::IpAddr;
 
 /// How much a list may be.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -49,7 +50,8 @@ struct Choice<'c> {
     all: &'c [(Standpoint, Check)],
     kept: Vec<bool>,
     caught: HashSet<u32>,
-    networks: HashSet<Option<NetworkId>>,
+    points: HashSet<Point>,
+    set_up: HashSet<IpAddr>,
     places: HashSet<&'c Standpoint>,
     left: Limit,
 }
@@ -60,23 +62,24 @@ impl<'c> Choice<'c> {
             all,
             kept: vec![false; all.len()],
             caught: HashSet::new(),
-            networks: HashSet::new(),
+            points: HashSet::new(),
+            set_up: HashSet::new(),
             places: HashSet::new(),
             left: limit,
         }
     }
 
-    /// What a check costs now, its move included.
+    /// What a check costs now, its move and what has to be set up included.
     fn cost(&self, number: usize) -> u32 {
         let (standpoint, check) = &self.all[number];
         let moved =
-            match (self.networks.contains(&standpoint.network()), self.places.contains(standpoint))
-            {
-                (false, _) => MOVES.0,
-                (true, false) => MOVES.1,
+            match (self.points.contains(&standpoint.point()), self.places.contains(standpoint)) {
+                (false, _) => MOVE,
+                (true, false) => ADDRESS,
                 (true, true) => 0,
             };
-        check.expect.seconds() + moved
+        let set_up = check.set_up_at().filter(|at| !self.set_up.contains(at));
+        check.seconds() + moved + set_up.map_or(0, |_| SET_UP)
     }
 
     /// What a check adds, by what it costs; those of guarantees come before all others.
@@ -112,7 +115,8 @@ impl<'c> Choice<'c> {
         let (standpoint, check) = &self.all[number];
         self.kept[number] = true;
         self.caught.extend(check.shows.iter().copied());
-        self.networks.insert(standpoint.network());
+        self.points.insert(standpoint.point());
+        self.set_up.extend(check.set_up_at());
         self.places.insert(standpoint);
     }
 }

@@ -5,25 +5,30 @@
 
 mod boundary_checks;
 mod candidate;
+mod carried;
 mod commands;
 mod content;
+mod control;
 mod cover;
 mod detection;
 mod evaluate;
 mod limit;
 mod places;
 mod search;
+mod sentence;
 mod standpoint;
 mod strength;
+mod time;
+mod topics;
 mod write;
 
 pub use commands::{Commands, Probe, SetUp, System, Target};
 pub use limit::Limit;
 pub use standpoint::Standpoint;
 pub use strength::{Lapse, Strength, Tally, Undetectable};
+pub use time::{Point, points, seconds};
 
 use crate::meaning::Meaning;
-use crate::plan::NetworkId;
 use crate::proof::Proved;
 use crate::rules::{Rule, RuleSet};
 use crate::space::{Minute, Packet, Protocol};
@@ -66,14 +71,6 @@ impl Expect {
             Verdict::NotRouted | Verdict::NoRoute => None,
         }
     }
-
-    /// About how long the check takes, in seconds: silence has to be waited for.
-    pub fn seconds(self) -> u32 {
-        match self {
-            Self::Reply | Self::Refused | Self::Unreachable => 2,
-            Self::Silence => 4,
-        }
-    }
 }
 
 /// One test.
@@ -82,6 +79,11 @@ impl Expect {
 pub struct Check {
     /// Its id, which stays the same when other checks come and go.
     pub id: String,
+    /// What it shows, in a sentence.
+    pub says: String,
+    /// The id of a check whose reply shows that the other end is there: without it, silence shows nothing. `None` where
+    /// a reply is expected, or where no check of the list shows it.
+    pub control: Option<String>,
     /// Where it is made from.
     pub standpoint: Standpoint,
     /// The packet that it sends first.
@@ -130,39 +132,87 @@ pub struct Checklist {
     pub strength: Strength,
     /// No list that catches as much has fewer checks than this.
     pub least: usize,
+    /// What is not tried, with the reason: only of a list to be carried.
+    pub not_tried: Vec<NotTried>,
+}
+
+/// Something that a list should try, and does not.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct NotTried {
+    /// What: `exception tills-pay`.
+    pub what: String,
+    /// Why not.
+    pub why: String,
 }
 
 /// Makes the checklist of a plan: as few checks as catch every mistake that can be caught. What it proves is
 /// only worth something of rules that do what the plan says.
 pub fn build(meaning: &Meaning<'_>, proved: Proved<'_>) -> Checklist {
-    let rules = proved.rules();
-    let places = Places::of(meaning);
-    let shown = Detection::new(meaning, rules);
-    let mut pool = content::needed(meaning, &places);
-    pool.extend(boundary_checks::both_sides(meaning, rules));
-    let mut seen = HashSet::new();
-    pool.retain(|candidate| seen.insert((candidate.packet, candidate.probe)));
-    for candidate in &mut pool {
-        let decision = meaning.decide(&candidate.packet);
-        if decision.verdict.is_filtered() {
-            candidate.shows = shown.by(&candidate.packet);
-        }
+    Workshop::new(meaning, proved.rules()).full()
+}
+
+/// Makes the list that one person carries through the building: what the plan promises, what it excepts, and what every
+/// network needs, from sockets and Wi-Fi names, with no device that the plan does not have but a second laptop; and then
+/// what shows most mistakes for its time, as far as the walk allows.
+pub fn carried(meaning: &Meaning<'_>, proved: Proved<'_>) -> Checklist {
+    let workshop = Workshop::new(meaning, proved.rules());
+    let full = workshop.full();
+    carried::carried(&workshop, full)
+}
+
+/// What lists are made from.
+struct Workshop<'m> {
+    meaning: &'m Meaning<'m>,
+    rules: &'m RuleSet,
+    places: Places,
+    shown: Detection<'m>,
+}
+
+impl<'m> Workshop<'m> {
+    fn new(meaning: &'m Meaning<'m>, rules: &'m RuleSet) -> Self {
+        let (places, shown) = (Places::of(meaning), Detection::new(meaning, rules));
+        Self { meaning, rules, places, shown }
     }
-    let searched = search::search(meaning, &shown, &places, &pool);
-    pool.extend(searched.found);
-    let chosen = cover::choose(pool, shown.mistakes.len(), |packet| {
-        let seconds = Expect::of(meaning.decide(packet).verdict, packet.service.protocol())
-            .map_or(1, Expect::seconds);
-        let plain = places.first(packet.enters, packet.source().is_ipv6()) == Some(packet.source());
-        cover::cost(seconds, !plain)
-    });
-    let strength = Strength::of(&shown, &chosen, searched.undetectable);
-    let least = cover::least(&shown, &chosen);
-    let writer = write::Writer::new(meaning, &shown.lists);
-    let mut checks: Vec<Check> =
-        chosen.into_iter().filter_map(|candidate| writer.check(candidate)).collect();
-    tell_apart(&mut checks, meaning.plan());
-    Checklist { stands: stands(meaning, checks), strength, least }
+
+    /// The whole list.
+    fn full(&self) -> Checklist {
+        let (meaning, rules, places, shown) = (self.meaning, self.rules, &self.places, &self.shown);
+        let mut pool = content::needed(meaning, places);
+        pool.extend(boundary_checks::both_sides(meaning, rules));
+        let mut seen = HashSet::new();
+        pool.retain(|candidate| seen.insert((candidate.packet, candidate.probe)));
+        for candidate in &mut pool {
+            let decision = meaning.decide(&candidate.packet);
+            if decision.verdict.is_filtered() {
+                candidate.shows = shown.by(&candidate.packet);
+            }
+        }
+        let searched = search::search(meaning, shown, places, &pool);
+        pool.extend(searched.found);
+        let chosen = cover::choose(pool, shown.mistakes.len(), |packet| {
+            let seconds = Expect::of(meaning.decide(packet).verdict, packet.service.protocol())
+                .map_or(1, Expect::seconds);
+            let plain =
+                places.first(packet.enters, packet.source().is_ipv6()) == Some(packet.source());
+            cover::cost(seconds, !plain)
+        });
+        let strength = Strength::of(shown, &chosen, searched.undetectable);
+        let least = cover::least(shown, &chosen);
+        let writer = write::Writer::new(meaning, &shown.lists);
+        let mut checks: Vec<Check> =
+            chosen.into_iter().filter_map(|candidate| writer.check(candidate)).collect();
+        tell_apart(&mut checks, meaning.plan());
+        let mut stands = stands(meaning, checks);
+        control::find(&mut stands);
+        Checklist { stands, strength, least, not_tried: Vec::new() }
+    }
+}
+
+/// What whoever makes a check sees of it.
+fn looks(check: &Check) -> String {
+    let looks = (&check.standpoint, &check.to, &check.target, check.probe, check.expect);
+    format!("{looks:?} {:?}", check.when)
 }
 
 /// Checks that whoever makes them would take for one and the same differ in the address that they come from, or in the
@@ -171,8 +221,7 @@ fn tell_apart(checks: &mut [Check], plan: &crate::plan::Plan) {
     let mut seen = HashSet::new();
     for check in checks {
         loop {
-            let looks = (&check.standpoint, &check.to, &check.target, check.probe, check.expect);
-            if seen.insert(format!("{looks:?} {:?}", check.when)) {
+            if seen.insert(looks(check)) {
                 break;
             }
             let source = check.packet.source();
@@ -291,16 +340,4 @@ impl Check {
             later.filter(|rule| rule.packets().is_some_and(|m| m.contains(&self.packet)));
         matching.find(|rule| Verdict::from(rule.action) != self.decision.verdict)
     }
-}
-
-/// Seconds that it takes to get into another network, and to take another address there.
-const MOVES: (u32, u32) = (120, 30);
-
-/// The whole list's estimated time in seconds: the checks, and the moves between them.
-pub fn seconds(stands: &[Stand]) -> u32 {
-    let checks = stands.iter().flat_map(|stand| &stand.checks).map(|check| check.expect.seconds());
-    let networks: HashSet<Option<NetworkId>> =
-        stands.iter().map(|stand| stand.standpoint.network()).collect();
-    let addresses = stands.len() - networks.len();
-    checks.sum::<u32>() + MOVES.0 * networks.len() as u32 + MOVES.1 * addresses as u32
 }

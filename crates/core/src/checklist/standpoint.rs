@@ -2,7 +2,7 @@
 
 use crate::example;
 use crate::meaning::Meaning;
-use crate::plan::{NetworkId, Plan};
+use crate::plan::{Hang, NetworkId, Plan};
 use std::net::IpAddr;
 
 /// Where a check is made from.
@@ -121,8 +121,17 @@ fn route_name(plan: &Plan, id: NetworkId, place: usize) -> &str {
 /// Where a laptop gets into a network: switch ports that carry it untagged, and Wi-Fi names.
 fn sockets(plan: &Plan, id: NetworkId) -> Vec<String> {
     let wiring = plan.wiring();
-    let switches = wiring.switches.iter().filter_map(|switch| {
+    let switches = wiring.switches.iter().enumerate().filter_map(|(index, switch)| {
+        // Where another switch or an access point hangs, nobody plugs in a laptop.
+        let taken = |port: &str| {
+            let hangs =
+                |on: &Hang| matches!(on, Hang::Switch(at, own) if at.0 == index && own == port);
+            switch.uplinks.iter().any(|own| own == port)
+                || wiring.switches.iter().map(|other| &other.hangs_on).any(hangs)
+                || wiring.access_points.iter().map(|point| &point.hangs_on).any(hangs)
+        };
         let ports = switch.ports.iter().filter(|port| port.untagged == Some(id));
+        let ports = ports.filter(|port| !taken(&port.name));
         let ports: Vec<&str> = ports.map(|port| port.name.as_str()).collect();
         let word = if ports.len() == 1 { "port" } else { "ports" };
         (!ports.is_empty()).then(|| format!("{} {word} {}", switch.name, rows(&ports).join(", ")))

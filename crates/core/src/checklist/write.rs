@@ -3,6 +3,7 @@
 use super::candidate::Candidate;
 use super::evaluate::Lists;
 use super::places::spoken_of;
+use super::sentence::{Said, says};
 use super::{Check, Expect, Probe, Standpoint, Target};
 use crate::addressing::Placeholder;
 use crate::example;
@@ -47,12 +48,27 @@ impl<'m, 'p> Writer<'m, 'p> {
             || self.plan.host_at(destination).is_some();
         let proves = self.lists.decides(&packet);
         let proves = proves.filter(|_| decision.verdict.is_filtered());
+        let (standpoint, to) = (self.standpoint(&packet), self.to(&packet, candidate.probe));
+        let when = self.hours_matter(&packet).then_some(packet.at);
+        let probe = if by_name { Probe::Web } else { candidate.probe };
+        let said = Said {
+            standpoint: &standpoint,
+            to: &to,
+            probe,
+            port: packet.service.destination_port(),
+            expect,
+            cause: decision.cause,
+            v6: packet.source().is_ipv6(),
+            when,
+        };
         Some(Check {
-            standpoint: self.standpoint(&packet),
-            to: self.to(&packet, candidate.probe),
-            when: self.hours_matter(&packet).then_some(packet.at),
+            says: says(self.meaning, &said),
+            control: None,
+            standpoint,
+            to,
+            when,
             target,
-            probe: if by_name { Probe::Web } else { candidate.probe },
+            probe,
             expect,
             decision,
             proves: proves.map(|rule| (rule.number, rule.id.to_string(), rule.name.clone())),
@@ -104,7 +120,11 @@ impl<'m, 'p> Writer<'m, 'p> {
             return self.plan.network(id).name.to_string();
         }
         let behind = self.plan.routes().iter().find(|route| route.reach.contains(address));
+        let alone = AddressSet::from(address);
+        let mut groups = self.plan.groups().iter();
+        let group = groups.find(|group| group.place.addresses == alone);
         match (behind, self.plan.stand_in_words(address)) {
+            (None, None) if group.is_some() => group.map_or(String::new(), |g| g.name.to_string()),
             (Some(route), _) => route.name.to_string(),
             (None, Some(words)) => words,
             (None, None) if self.plan.inside().contains(address) => address.to_string(),
