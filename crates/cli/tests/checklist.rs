@@ -8,7 +8,7 @@ use common::{Bench, DAY, demo};
 fn strength_is_reported_in_numbers_that_add_up() {
     let bench = Bench::new();
     for plan in ["clinic.toml", "farm.toml", "bare.toml"] {
-        let run = bench.run(&format!("checklist --plan {plan} --format json --day {DAY}"));
+        let run = bench.run(&format!("checklist --full --plan {plan} --format json --day {DAY}"));
         let json = run.json();
         let strength = &json["strength"];
         let number = |key: &str| strength[key].as_u64().unwrap_or_else(|| panic!("{plan}: {key}"));
@@ -40,7 +40,7 @@ fn strength_is_reported_in_numbers_that_add_up() {
 #[test]
 fn the_table_of_strength_reads_as_it_should() {
     let bench = Bench::new();
-    let run = bench.run(&format!("checklist --strength --plan bare.toml --day {DAY}"));
+    let run = bench.run(&format!("checklist --full --strength --plan bare.toml --day {DAY}"));
     insta::assert_snapshot!("bare_strength", run.all());
     let clash = bench.clinic("checklist --strength --from desks");
     assert_eq!(clash.code, 2);
@@ -108,4 +108,55 @@ fn the_page_needs_nothing_else_and_holds_every_check() {
     assert_eq!(bench.run(&format!("{words} --force --system windows")).code, 0);
     let page = std::fs::read_to_string(bench.file("list.html")).expect("the page");
     assert!(page.contains("id=\"windows\" checked"));
+}
+
+/// What one person carries: at most so much, each silence with a check that makes it evidence, and sentences that whoever runs
+/// the site understands.
+#[test]
+fn the_list_is_one_that_a_person_carries() {
+    let bench = Bench::new();
+    let run = bench.clinic("checklist --format json");
+    let json = run.json();
+    let stands = json["stands"].as_array().expect("rows");
+    let checks: Vec<&serde_json::Value> =
+        stands.iter().flat_map(|stand| stand["checks"].as_array().expect("rows")).collect();
+    assert!(checks.len() <= 80, "{}", checks.len());
+    assert!(json["points"].as_u64().expect("a number") <= 14);
+    assert!(json["seconds"].as_u64().expect("a number") <= 75 * 60);
+    assert_eq!(json["full"], false);
+    let says: Vec<&str> = checks.iter().filter_map(|check| check["says"].as_str()).collect();
+    for sentence in [
+        "desks can print on paper-printer",
+        "xray can send medical pictures to archive",
+        "recorder can see the picture of front-camera",
+        "tills can open web pages of payment-hub",
+        "waiting-room cannot reach reception",
+        "anyone outside can open web pages of booking",
+        "intercom can make calls through phones",
+        "engineer-laptop can manage the gateway by tcp/22",
+    ] {
+        assert!(says.contains(&sentence), "{sentence}: {says:?}");
+    }
+    let by_id = |id: &str| checks.iter().find(|check| check["id"] == id);
+    for silent in checks.iter().filter(|check| check["expect"] == "silence") {
+        let control = silent["control"].as_str().unwrap_or_else(|| panic!("{}", silent["says"]));
+        assert_eq!(by_id(control).expect("it is in the list")["expect"], "reply", "{control}");
+    }
+    let set_up: std::collections::BTreeSet<&str> =
+        checks.iter().filter_map(|check| check["set_up"].as_str()).collect();
+    assert_eq!(set_up.len(), 1, "one second laptop: {set_up:?}");
+    // The plan has exceptions that do not count, and isolation: both are said.
+    let not_tried = json["not_tried"].to_string();
+    assert!(
+        not_tried.contains("exception old-phone-line") && not_tried.contains("isolation in tills")
+    );
+    // No cable of an access point is pulled out.
+    let control = stands.iter().find(|stand| stand["place"] == "control").expect("a place");
+    assert!(control["how"].as_str().is_some_and(|how| how.contains("rack port 28;")), "{control}");
+    // With less to go by, less is tried, and the whole list has it.
+    let full = bench.clinic("checklist --full --format json").json();
+    let count = |json: &serde_json::Value| json["strength"]["caught"].as_u64().expect("a number");
+    assert!(count(&json) < count(&full) && full["strength"]["missed"] == 0);
+    let text = bench.clinic("checklist").out;
+    assert!(text.contains("what one person carries") && text.contains("\nnot tried\n"), "{text}");
 }

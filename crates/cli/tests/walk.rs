@@ -14,12 +14,19 @@ const RESULTS: &str = "clinic.walk.jsonl";
 fn walk(bench: &Bench, words: &str, keys: &str) -> Run {
     let words: Vec<&str> = words.split_whitespace().collect();
     let mut command = bench.command();
-    command.arg("walk").args(words).args(["--plan", "clinic.toml", "--day", DAY, "--by", "ana"]);
+    command.args(["walk", "--full"]).args(words).args([
+        "--plan",
+        "clinic.toml",
+        "--day",
+        DAY,
+        "--by",
+        "ana",
+    ]);
     Run::of(command.write_stdin(keys))
 }
 
 fn status(bench: &Bench) -> Value {
-    bench.clinic("walk --status --format json").json()
+    bench.clinic("walk --full --status --format json").json()
 }
 
 fn lines(bench: &Bench) -> Vec<String> {
@@ -57,7 +64,7 @@ fn keys_lead_through_the_list_and_each_result_is_kept() {
     insta::assert_snapshot!(
         "walk_status",
         bench
-            .clinic("walk --status --from desks")
+            .clinic("walk --full --status --from desks")
             .out
             .lines()
             .filter(|line| !line.contains("results are in"))
@@ -82,18 +89,23 @@ fn a_walk_goes_on_where_it_ended_and_what_failed_is_tried_again() {
 #[test]
 fn a_changed_plan_asks_for_just_what_it_touches_again() {
     let bench = Bench::new();
-    let list = bench.clinic("checklist --format json").json();
+    let list = bench.clinic("checklist --full --format json").json();
     let stands = list["stands"].as_array().expect("rows");
     let all = stands.iter().flat_map(|stand| stand["checks"].as_array().expect("rows")).count();
     walk(&bench, "", &"p\n".repeat(all));
     let before = status(&bench);
-    assert_eq!(before["passed"], all);
+    let not_shown = before["not_shown"].as_u64().expect("a number") as usize;
+    assert_eq!(before["passed"], all - not_shown);
+    assert!(not_shown < 40, "{not_shown}: most silences have a control");
     let plan = std::fs::read_to_string(bench.file("clinic.toml")).expect("the plan");
     let at = plan.find("[exception.desks-print]").expect("the exception");
     let changed = plan[at..].replacen("why = \"", "log = true\nwhy = \"", 1);
     bench.write("clinic.toml", format!("{}{changed}", &plan[..at]));
     let same = status(&bench);
-    assert_eq!(same["passed"], all, "whether a rule logs is nothing that a check sees");
+    assert_eq!(
+        same["passed"], before["passed"],
+        "whether a rule logs is nothing that a check sees"
+    );
     let tills = plan.replace("10.44.24.60", "10.44.24.62");
     assert_ne!(tills, plan, "the locum's laptop has another address");
     bench.write("clinic.toml", tills);
@@ -123,15 +135,18 @@ fn results_of_several_people_are_one_and_become_xml() {
     let bench = Bench::new();
     walk(&bench, "--from ultrasound --results ana.jsonl", "p\nq\n");
     walk(&bench, "--from reception --results ben.jsonl", "f <&\"loose\u{1b}[31m\nq\n");
-    let both =
-        bench.clinic("walk --status --results ana.jsonl --with ben.jsonl --format json").json();
-    assert_eq!((&both["passed"], &both["failed"]), (&1.into(), &1.into()));
-    let run = bench.clinic("walk --results ana.jsonl --with ben.jsonl --junit out.xml");
+    let both = bench
+        .clinic("walk --full --status --results ana.jsonl --with ben.jsonl --format json")
+        .json();
+    // Nothing came back to the ultrasound, and nobody has seen yet that there is anyone who could have answered.
+    let counted = (&both["passed"], &both["not_shown"], &both["failed"]);
+    assert_eq!(counted, (&0.into(), &1.into(), &1.into()));
+    let run = bench.clinic("walk --full --results ana.jsonl --with ben.jsonl --junit out.xml");
     assert_eq!(run.code, 1, "{}", run.err);
     let xml = std::fs::read_to_string(bench.file("out.xml")).expect("the file");
     assert!(xml.contains("failures=\"1\"") && xml.contains("&lt;&amp;"), "{xml}");
     assert!(!xml.contains('\u{1b}'));
-    let again = bench.clinic("walk --results ana.jsonl --junit out.xml");
+    let again = bench.clinic("walk --full --results ana.jsonl --junit out.xml");
     assert_eq!(again.code, 2, "a file that is there is not overwritten");
 }
 
@@ -139,7 +154,7 @@ fn results_of_several_people_are_one_and_become_xml() {
 fn what_cannot_be_walked_is_said() {
     let bench = Bench::new();
     for (words, says) in [
-        ("walk --from nowhere", "no check runs at `nowhere`"),
+        ("walk --full --from nowhere", "no check runs at `nowhere`"),
         ("walk --results missing/results.jsonl --status --with gone.jsonl", "gone.jsonl"),
         ("listen sctp/80", "only tcp and udp"),
         ("listen tcp/0", "a port is a number from 1 to 65535"),
@@ -174,7 +189,7 @@ fn by_itself_it_finds_its_place_and_tries_what_can_be_tried() {
         for a in 10.44.24.100 10.44.24.1 10.44.48.10 10.44.48.11; do ip addr add $a/24 dev lo; done
         \"$0\" listen tcp/631 tcp/53 udp/53 udp/123 --for 20s > visits 2> ready & echo $! > answer.pid
         i=0; until grep -q listening ready || [ $i -gt 50 ]; do i=$((i+1)); sleep 0.1; done
-        \"$0\" walk --run --from desks --plan clinic.toml --patience 300ms --by robot --format json
+        \"$0\" walk --full --run --from desks --plan clinic.toml --patience 300ms --by robot --format json
         code=$?; kill $(cat answer.pid); exit $code";
     let run = Command::new("unshare")
         .args(["-rn", "sh", "-c", script, env!("CARGO_BIN_EXE_bastium")])
@@ -221,7 +236,7 @@ fn by_itself_it_finds_its_place_and_tries_what_can_be_tried() {
 #[test]
 fn where_it_stands_nowhere_it_says_so() {
     let bench = Bench::new();
-    let run = bench.clinic("walk --run --patience 50ms");
+    let run = bench.clinic("walk --full --run --patience 50ms");
     assert_eq!(run.code, 0, "{}", run.err);
     assert!(run.out.contains("is in no network of the plan"), "{}", run.out);
     assert!(lines(&bench).is_empty());
@@ -290,7 +305,7 @@ fn the_other_end_answers_no_answer_and_nobody_without_end() {
 fn at_a_terminal_single_keys_are_enough() {
     let bench = Bench::new();
     let program = env!("CARGO_BIN_EXE_bastium");
-    let words = format!("walk --from ultrasound --plan clinic.toml --day {DAY} --by ana");
+    let words = format!("walk --full --from ultrasound --plan clinic.toml --day {DAY} --by ana");
     let started = Command::new("script")
         .args(["-qec", &format!("{program} {words}"), "/dev/null"])
         .current_dir(bench.path())
@@ -334,7 +349,7 @@ fn results_of_others_are_looked_at_before_they_count() {
     let other = if expect == "reply" { "silence" } else { "reply" };
     let status = |bench: &Bench, with: &str| {
         bench.clinic(&format!(
-            "walk --status --results none.jsonl --with {with} --format json --quiet"
+            "walk --full --status --results none.jsonl --with {with} --format json --quiet"
         ))
     };
     for (change, why) in [
@@ -377,4 +392,43 @@ fn results_of_others_are_looked_at_before_they_count() {
     bench.write("ben.jsonl", good.to_owned() + "\n" + &" ".repeat(17 << 20));
     let run = status(&bench, "ben.jsonl");
     assert!(run.code == 2 && run.err.contains("larger than"), "{}", run.err);
+}
+
+/// On a dead network everything is silent: that is no pass until somebody has answered.
+#[test]
+fn silence_counts_only_once_the_other_end_was_heard() {
+    let bench = Bench::new();
+    let list = bench.clinic("checklist --format json").json();
+    let stands = list["stands"].as_array().expect("rows");
+    let checks = || stands.iter().flat_map(|stand| stand["checks"].as_array().expect("rows"));
+    let silent = checks().find(|check| check["says"] == "waiting-room cannot reach reception");
+    let silent = silent.expect("the check");
+    let (id, control) = (&silent["id"], &silent["control"]);
+    let record = |id: &Value, outcome: &str, at: &str| {
+        let check = checks().find(|check| check["id"] == *id).expect("the check");
+        let (expect, means) = (&check["expect"], &check["means"]);
+        format!(
+            "{{\"bastium\":1,\"id\":{id},\"outcome\":\"{outcome}\",\"expect\":{expect},\"by\":\"ana\",\
+             \"at\":\"2026-06-01T{at}:00Z\",\"place\":\"here\",\"means\":{means}}}\n"
+        )
+    };
+    let state = |lines: &[String]| {
+        bench.write(RESULTS, lines.concat());
+        let run = bench.clinic("walk --status --format json");
+        let status = run.json();
+        (outcome(&status, id.as_str().expect("an id")), status)
+    };
+    let alone = [record(id, "pass", "10:00")];
+    let (word, status) = state(&alone);
+    assert_eq!((word.as_str(), &status["passed"]), ("not_shown", &0.into()));
+    let text = bench.clinic("walk --status").out;
+    let says = format!("it counts once {} has passed", control.as_str().expect("an id"));
+    let one_line = text.split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(one_line.contains(&says), "{text}");
+    let [failed, passed] = ["fail", "pass"].map(|outcome| record(control, outcome, "10:05"));
+    assert_eq!(state(&[alone[0].clone(), failed.clone()]).0, "not_shown");
+    assert_eq!(state(&[alone[0].clone(), passed.clone()]).0, "pass");
+    // What was heard once and is gone again is no evidence.
+    let gone = failed.replace("10:05", "10:09");
+    assert_eq!(state(&[alone[0].clone(), passed, gone]).0, "not_shown");
 }

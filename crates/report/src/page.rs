@@ -28,7 +28,8 @@ pub fn checklist_page(
 ) -> Result<String, std::fmt::Error> {
     let page = ChecklistPage {
         sheet,
-        key: format!("{} {}", sheet.site, sheet.day),
+        // Ticks outlive the day; those of checks that are about something else are gone by themselves.
+        key: sheet.site.clone(),
         summary: summary.to_owned(),
         strength: sheet.strength.words(),
         system: system.word(),

@@ -13,10 +13,13 @@ pub struct Checklist {
     /// Show only the checks from this network or host
     #[arg(long = "from", value_name = "NETWORK")]
     pub stand: Option<String>,
-    /// Keep the best checks that fit into this time, walking included: `30m`, `1h 15m`
+    /// Everything that can be tried, not only what one person carries
+    #[arg(long)]
+    pub full: bool,
+    /// Of everything, keep the best checks that fit into this time, walking included: `30m`, `1h 15m`
     #[arg(long, value_name = "TIME")]
     pub within: Option<SignedDuration>,
-    /// Keep the best checks, this many
+    /// Of everything, keep the best checks, this many
     #[arg(long, value_name = "NUMBER", conflicts_with = "within")]
     pub at_most: Option<usize>,
     /// Show what the checklist catches, by kind of mistake, instead of the checklist
@@ -51,6 +54,9 @@ pub struct Walk {
     /// Repeat checks that have passed, too
     #[arg(long)]
     pub all: bool,
+    /// Everything that can be tried, not only what one person carries
+    #[arg(long)]
+    pub full: bool,
     /// Only the checks from this network or host
     #[arg(long = "from", value_name = "NETWORK")]
     pub stand: Option<String>,

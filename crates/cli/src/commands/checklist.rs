@@ -17,7 +17,9 @@ pub(super) fn run(args: &Checklist, session: &mut Session<'_>) -> Result<Exit, F
     let plan = session.plan()?;
     let meaning = session::meaning(&plan, args.day.day)?;
     let compiled = rules::compile(&meaning);
-    let mut list = checklist::build(&meaning, session::proved(&meaning, &compiled)?);
+    let full = args.full || args.within.is_some() || args.at_most.is_some();
+    let build = if full { checklist::build } else { checklist::carried };
+    let mut list = build(&meaning, session::proved(&meaning, &compiled)?);
     if let Some(limit) = limit(args)? {
         list.keep_best(limit);
     }
@@ -25,7 +27,8 @@ pub(super) fn run(args: &Checklist, session: &mut Session<'_>) -> Result<Exit, F
         keep_place(&mut list.stands, &meaning, word)?;
     }
     let mut sheet = ChecklistSheet::new(&meaning, &compiled, &list);
-    sheet.whole = args.within.is_none() && args.at_most.is_none() && args.stand.is_none();
+    sheet.full = full;
+    sheet.whole = full && args.within.is_none() && args.at_most.is_none() && args.stand.is_none();
     if args.strength && session.options.format != Format::Text {
         let strength = &sheet.strength;
         show::for_programs(session, strength, || vec![strength.table()], "strength")?;
@@ -91,7 +94,7 @@ fn heading(sheet: &ChecklistSheet) -> String {
     let mut words = format!(
         "{} at {}, about {}",
         count(sheet.count(), "check"),
-        count(sheet.stands.len(), "test point"),
+        count(sheet.points, "test point"),
         count(minutes as usize, "minute"),
     );
     if sheet.whole {
@@ -108,23 +111,44 @@ fn print(
 ) -> Result<(), Failure> {
     let heading = format!("Checklist for {}: {}", sheet.site, heading(sheet));
     session.prose(style::PLAIN, &heading)?;
+    if !sheet.full {
+        session.prose(
+            style::FAINT,
+            "what one person carries; `--full` has everything that can be tried",
+        )?;
+    }
     if args.stand.is_none() {
         session.prose(style::FAINT, &sheet.strength.words())?;
     }
     for (stand, shown) in sheet.stands.iter().zip(sheet.short_tables(system)) {
         session.print("\n")?;
-        session.prose(style::STRONG, &stand.place)?;
+        session.prose(style::STRONG, &format!("{}. {}", stand.point, stand.place))?;
         session.prose(style::PLAIN, &stand.how)?;
         for set_up in stand.first() {
             session.prose(style::FAINT, &format!("first: {set_up}"))?;
         }
         session.print(&table::draw(&shown, session.look(), 2))?;
     }
+    if args.stand.is_none() && !sheet.not_tried.is_empty() {
+        session.print(&format!("\n{}\n", style::in_style(style::STRONG, "not tried")))?;
+        for one in &sheet.not_tried {
+            session.prose(style::PLAIN, &format!("- {}: {}", one.what, one.why))?;
+        }
+    }
+    let alone = sheet.without_control();
+    if args.stand.is_none() && !sheet.full && !alone.is_empty() {
+        let title = "silence that no other check makes evidence: be sure that the other end is on";
+        session.print(&format!("\n{}\n", style::in_style(style::STRONG, title)))?;
+        for says in alone {
+            session.prose(style::PLAIN, &format!("- {says}"))?;
+        }
+    }
     session.print("\n")?;
     session.prose(
         style::PLAIN,
         "reply: an answer; refused: a TCP reset; unreachable: an ICMP error; silence: no answer until the \
-         timeout. If a check fails, look at its rule: `bastium rules --find NUMBER`.",
+         timeout. Silence counts only while whoever is asked is on: where another check shows it, that one has to pass. If a \
+         check fails, look at its rule: `bastium rules --find NUMBER`.",
     )?;
     Ok(())
 }

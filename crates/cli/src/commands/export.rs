@@ -85,7 +85,7 @@ fn parts(sheet: Option<SheetName>) -> Vec<Part> {
 fn book(meaning: &Meaning<'_>, rules: &RuleSet) -> Result<Book, Failure> {
     let plan = meaning.plan();
     let proved = session::proved(meaning, rules)?;
-    let list = checklist::build(meaning, proved);
+    let list = checklist::carried(meaning, proved);
     let table = RuleSheet::new(meaning, rules, |_, _| true);
     proved_as_typed(&table, meaning).map_err(|one| super::worksheet::misread(&one))?;
     Ok(Book {

@@ -31,7 +31,9 @@ pub(super) fn run(args: &Walk, session: &mut Session<'_>) -> Result<Exit, Failur
     let plan = session.plan()?;
     let meaning = session::meaning(&plan, args.day.day)?;
     let compiled = rules::compile(&meaning);
-    let stands = checklist::build(&meaning, session::proved(&meaning, &compiled)?).stands;
+    let proved = session::proved(&meaning, &compiled)?;
+    let list = if args.full { checklist::build } else { checklist::carried };
+    let stands = list(&meaning, proved).stands;
     let results = Results::open(path, &args.with, session)?;
     let mut tour = Tour { args, meaning: &meaning, rules: &compiled, stands, results };
     if let Some(word) = &args.stand {
@@ -66,7 +68,7 @@ impl Tour<'_, '_> {
             State::Open => !self.args.retest,
             State::Fail | State::Changed => true,
             State::Skip => !self.args.retest,
-            State::Pass => self.args.all,
+            State::Pass | State::NotShown => self.args.all,
         })
     }
 

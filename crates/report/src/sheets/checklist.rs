@@ -3,7 +3,9 @@
 use super::EDITION;
 use super::strength::Strength;
 use crate::{Cell, Column, Table, Tone};
-use bastium_core::checklist::{Check, Checklist, Expect, Probe, SetUp, Stand, Target, seconds};
+use bastium_core::checklist::{
+    Check, Checklist, Expect, Probe, SetUp, Stand, Target, points, seconds,
+};
 use bastium_core::meaning::Meaning;
 use bastium_core::rules::RuleSet;
 use schemars::JsonSchema;
@@ -20,8 +22,14 @@ pub struct ChecklistSheet {
     pub day: String,
     /// Where to stand, one after the other.
     pub stands: Vec<StandRow>,
-    /// About how long the whole list takes, moves included.
+    /// How many test points that are: sockets or Wi-Fi names, and outside.
+    pub points: usize,
+    /// About how long the whole list takes: moves, set-up, typing and waiting.
     pub seconds: u32,
+    /// Whether it is chosen from everything that can be tried; else it is what one person carries.
+    pub full: bool,
+    /// What should be tried and is not, with the reason.
+    pub not_tried: Vec<NotTriedRow>,
     /// No list that catches as much as the whole one has fewer checks than this.
     pub least: usize,
     /// Whether this is the whole list; else only what was asked for.
@@ -30,9 +38,20 @@ pub struct ChecklistSheet {
     pub strength: Strength,
 }
 
+/// Something that is not tried.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct NotTriedRow {
+    /// What.
+    pub what: String,
+    /// Why not.
+    pub why: String,
+}
+
 /// One place to stand.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct StandRow {
+    /// The number of its test point: another address at the same socket is the same point.
+    pub point: usize,
     /// The place.
     pub place: String,
     /// How to get there.
@@ -48,6 +67,10 @@ pub struct StandRow {
 pub struct CheckRow {
     /// Its id.
     pub id: String,
+    /// What it shows, in a sentence.
+    pub says: String,
+    /// What it is about, exactly: a result counts as long as this is the same.
+    pub means: String,
     /// Where it is made from.
     pub from: String,
     /// Where it goes.
@@ -60,6 +83,11 @@ pub struct CheckRow {
     pub family: &'static str,
     /// `reply`, `refused`, `unreachable` or `silence`.
     pub expect: &'static str,
+    /// For silence: the id of the check whose reply shows that the other end is there; none where no check shows it.
+    pub control: Option<String>,
+    /// Whether silence is expected that no check makes evidence.
+    #[serde(skip)]
+    pub is_silent_alone: bool,
     /// What to type.
     pub commands: CommandRow,
     /// What to set up first, if nothing of the plan answers there.
@@ -117,9 +145,15 @@ impl ChecklistSheet {
     /// Takes the sheet from a checklist.
     pub fn new(meaning: &Meaning<'_>, rules: &RuleSet, checklist: &Checklist) -> Self {
         let plan = meaning.plan();
-        let stand_row = |stand: &Stand| {
+        let mut numbers: Vec<_> = Vec::new();
+        let mut stand_row = |stand: &Stand| {
             let place = stand.standpoint.name(meaning);
+            let point = stand.standpoint.point();
+            if !numbers.contains(&point) {
+                numbers.push(point);
+            }
             StandRow {
+                point: numbers.iter().position(|known| *known == point).map_or(0, |at| at + 1),
                 how: stand.standpoint.how(meaning),
                 set_up: SetUp::lines(
                     &stand.checks.iter().filter_map(Check::set_up).collect::<Vec<_>>(),
@@ -132,7 +166,14 @@ impl ChecklistSheet {
             bastium: EDITION,
             site: plan.site().name.clone(),
             day: meaning.day().to_string(),
-            stands: checklist.stands.iter().map(stand_row).collect(),
+            stands: checklist.stands.iter().map(&mut stand_row).collect(),
+            points: points(&checklist.stands),
+            full: true,
+            not_tried: checklist
+                .not_tried
+                .iter()
+                .map(|one| NotTriedRow { what: one.what.clone(), why: one.why.clone() })
+                .collect(),
             seconds: seconds(&checklist.stands),
             least: checklist.least,
             whole: true,
@@ -145,12 +186,19 @@ impl ChecklistSheet {
         self.stands.iter().map(|stand| stand.checks.len()).sum()
     }
 
+    /// What shows something only if the other end is on, and no check of the list shows that it is.
+    pub fn without_control(&self) -> Vec<&str> {
+        let all = self.stands.iter().flat_map(|stand| &stand.checks);
+        let alone = all.filter(|check| check.is_silent_alone);
+        alone.map(|check| check.says.as_str()).collect()
+    }
+
     /// For the terminal, one table per place: what to type on one system, and what to expect.
     pub fn short_tables(&self, system: System) -> Vec<Table> {
         let table = |stand: &StandRow| {
             let mut table = Table::new([
                 Column::whole("ok"),
-                Column::text("to"),
+                Column::text(if self.full { "to" } else { "check" }),
                 Column::text("type"),
                 Column::whole("expect"),
                 Column::numbers("rule"),
@@ -159,7 +207,7 @@ impl ChecklistSheet {
             for check in &stand.checks {
                 table.row([
                     "[ ]".into(),
-                    check.target_words().into(),
+                    if self.full { check.target_words() } else { check.says.clone() }.into(),
                     check.commands.on(system).into(),
                     expect_cell(check.expect),
                     check.rule.map_or(String::new(), |rule| rule.to_string()).into(),
@@ -173,8 +221,24 @@ impl ChecklistSheet {
     /// For CSV and Markdown: everything.
     pub fn tables(&self) -> Vec<Table> {
         let headings = [
-            "done", "id", "to", "address", "service", "family", "when", "expect", "Linux", "macOS",
-            "Windows", "set up", "rule", "proves", "if not", "seconds",
+            "done",
+            "id",
+            "check",
+            "to",
+            "address",
+            "service",
+            "family",
+            "when",
+            "expect",
+            "Linux",
+            "macOS",
+            "Windows",
+            "set up",
+            "counts if",
+            "rule",
+            "proves",
+            "if not",
+            "seconds",
         ];
         let column = |heading: &str| match heading {
             "rule" | "seconds" => Column::numbers(heading),
@@ -262,6 +326,7 @@ fn full_row(check: &CheckRow) -> Vec<Cell> {
     vec![
         "".into(),
         check.id.clone().into(),
+        check.says.clone().into(),
         check.to.clone().into(),
         check.address.clone().unwrap_or_default().into(),
         check.service.clone().into(),
@@ -272,6 +337,7 @@ fn full_row(check: &CheckRow) -> Vec<Cell> {
         check.commands.macos.clone().into(),
         check.commands.windows.clone().into(),
         set_up.join("; ").into(),
+        check.control.clone().unwrap_or_default().into(),
         check.rule.map_or(String::new(), |rule| rule.to_string()).into(),
         check.proves.clone().unwrap_or_default().into(),
         check.if_not.clone().into(),
@@ -292,6 +358,10 @@ fn row(check: &Check, place: &str, rules: &RuleSet) -> CheckRow {
     };
     CheckRow {
         id: check.id.clone(),
+        says: check.says.clone(),
+        means: check.means(rules),
+        control: check.control.clone(),
+        is_silent_alone: check.needs_control() && check.control.is_none(),
         from: place.to_owned(),
         to: check.to.clone(),
         address,
@@ -308,7 +378,7 @@ fn row(check: &Check, place: &str, rules: &RuleSet) -> CheckRow {
         proves: check.proves.as_ref().map(|proves| proves.1.clone()),
         rule: check.proves.as_ref().map(|proves| proves.0),
         if_not: check.if_not(rules),
-        seconds: check.expect.seconds(),
+        seconds: check.seconds(),
         when: check.when.map(|at| at.to_string()),
         catches: check.shows.len(),
         guarantee: check.guarantee,

@@ -42,7 +42,7 @@ fn suite(xml: &mut Writer<Vec<u8>>, rows: &[ResultRow]) -> io::Result<()> {
             ("name", clean(&first.place).as_ref()),
             ("tests", &rows.len().to_string()),
             ("failures", &count(&[State::Fail])),
-            ("skipped", &count(&[State::Skip, State::Changed, State::Open])),
+            ("skipped", &count(&[State::Skip, State::Changed, State::Open, State::NotShown])),
         ])
         .write_inner_content(|xml| rows.iter().try_for_each(|row| case(xml, row)))?;
     Ok(())
@@ -62,6 +62,7 @@ fn case(xml: &mut Writer<Vec<u8>>, row: &ResultRow) -> io::Result<()> {
         State::Skip => ("skipped", "left out".to_owned()),
         State::Changed => ("skipped", "to make again: the plan has changed".to_owned()),
         State::Open => ("skipped", "open".to_owned()),
+        State::NotShown => ("skipped", "nothing shows that the other end was there".to_owned()),
     };
     let more = [row.if_not.as_deref(), row.note.as_deref()];
     let more: Vec<&str> = more.into_iter().flatten().collect();

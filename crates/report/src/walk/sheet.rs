@@ -16,6 +16,8 @@ use std::collections::HashSet;
 pub enum State {
     /// It went as expected.
     Pass,
+    /// Nothing came back, as expected; but nothing shows that the other end was there at all.
+    NotShown,
     /// It did not.
     Fail,
     /// It was left out.
@@ -31,6 +33,7 @@ impl State {
     pub fn word(self) -> &'static str {
         match self {
             Self::Pass => "pass",
+            Self::NotShown => "not shown",
             Self::Fail => "FAIL",
             Self::Skip => "skip",
             Self::Changed => "changed",
@@ -77,6 +80,8 @@ pub struct WalkSheet {
     pub day: String,
     /// How many went as expected.
     pub passed: usize,
+    /// How many were silent as expected, while nothing shows that the other end was there.
+    pub not_shown: usize,
     /// How many did not.
     pub failed: usize,
     /// How many were left out.
@@ -113,6 +118,7 @@ impl WalkSheet {
             site: meaning.plan().site().name.clone(),
             day: meaning.day().to_string(),
             passed: count(State::Pass),
+            not_shown: count(State::NotShown),
             failed: count(State::Fail),
             skipped: count(State::Skip),
             changed: count(State::Changed),
@@ -122,15 +128,16 @@ impl WalkSheet {
         }
     }
 
-    /// Whether every check went as expected.
+    /// Whether every check was made, and none went otherwise than expected.
     pub fn is_done(&self) -> bool {
-        self.passed == self.results.len()
+        self.passed + self.not_shown == self.results.len()
     }
 
     /// What it comes to, in a sentence.
     pub fn words(&self) -> String {
         let mut words = format!("{} of {} checks passed", self.passed, self.results.len());
         let others = [
+            (self.not_shown, "silent, with nothing that shows that the other end was there"),
             (self.failed, "failed"),
             (self.skipped, "left out"),
             (self.changed, "to make again since the plan has changed"),
@@ -151,7 +158,8 @@ impl WalkSheet {
     /// What is not as it should be, or has a note.
     pub fn remarkable(&self) -> impl Iterator<Item = &ResultRow> {
         self.results.iter().filter(|row| {
-            matches!(row.outcome, State::Fail | State::Skip | State::Changed) || row.note.is_some()
+            let to_see = [State::Fail, State::Skip, State::Changed, State::NotShown];
+            to_see.contains(&row.outcome) || row.note.is_some()
         })
     }
 }
@@ -200,8 +208,17 @@ fn state_cell(state: State) -> Cell {
     match state {
         State::Pass => Cell::toned(state.word(), Tone::Good),
         State::Fail => Cell::toned(state.word(), Tone::Bad),
+        State::NotShown => Cell::toned(state.word(), Tone::Warn),
         State::Skip | State::Changed | State::Open => state.word().into(),
     }
+}
+
+/// Whether the last result of a check's control is the reply that makes silence count.
+fn has_replied(check: &Check, records: &[Record]) -> bool {
+    let Some(control) = &check.control else { return false };
+    let own = records.iter().filter(|record| record.id == *control);
+    let last = own.filter(|record| record.outcome != Outcome::Note).max_by_key(|record| record.at);
+    last.is_some_and(|record| record.outcome == Outcome::Pass)
 }
 
 fn row(check: &Check, place: &str, rules: &RuleSet, records: &[Record]) -> ResultRow {
@@ -216,11 +233,19 @@ fn row(check: &Check, place: &str, rules: &RuleSet, records: &[Record]) -> Resul
         None | Some(Outcome::Note) => State::Open,
         Some(Outcome::Skip) => State::Skip,
         Some(Outcome::Pass | Outcome::Fail) if !same => State::Changed,
+        Some(Outcome::Pass) if check.needs_control() && !has_replied(check, records) => {
+            State::NotShown
+        }
         Some(Outcome::Pass) => State::Pass,
         Some(Outcome::Fail) => State::Fail,
     };
     let noted = own().filter(|record| record.outcome == Outcome::Note);
+    let missing = (outcome == State::NotShown).then(|| match &check.control {
+        Some(control) => format!("it counts once {control} has passed"),
+        None => format!("no check shows that {} is on and answers this", check.to),
+    });
     let notes: Vec<&str> = noted.chain(last).filter_map(|record| record.note.as_deref()).collect();
+    let notes: Vec<&str> = notes.into_iter().chain(missing.as_deref()).collect();
     ResultRow {
         id: check.id.clone(),
         place: place.to_owned(),
