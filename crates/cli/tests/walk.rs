@@ -233,6 +233,59 @@ fn by_itself_it_finds_its_place_and_tries_what_can_be_tried() {
     assert!(visits.contains("tcp/631 reached by 10.44.24.100"), "{visits}");
 }
 
+/// Runs a script in a network of its own, with the program as `$0`.
+fn in_own_network(bench: &Bench, script: &str) -> Run {
+    let mut command = Command::new("unshare");
+    command.args(["-rn", "sh", "-c", script, env!("CARGO_BIN_EXE_bastium")]);
+    Run::of(assert_cmd::Command::from_std(command).current_dir(bench.path()))
+}
+
+/// A network in which nothing answers, the gateway included: no silence is a pass there.
+#[test]
+fn a_dead_network_passes_nothing() {
+    if !own_network() {
+        return; // `scripts/test` says so.
+    }
+    let bench = Bench::new();
+    bench.clinic("check");
+    let run = in_own_network(
+        &bench,
+        "ip link add one type veth peer name other && ip link set one up && ip link set other up
+        ip addr add 10.44.80.50/24 dev one
+        \"$0\" walk --full --run --plan clinic.toml --patience 200ms --by robot",
+    );
+    assert!(run.out.contains("the gateway answers nothing here"), "{}{}", run.out, run.err);
+    let kept: Vec<Value> =
+        lines(&bench).iter().map(|line| serde_json::from_str(line).expect("JSON")).collect();
+    let passed: Vec<&Value> = kept.iter().filter(|one| one["outcome"] == "pass").collect();
+    // Only that the address is one of the pool.
+    assert!(passed.iter().all(|one| one["id"] == "network.waiting-room/lease"), "{passed:?}");
+    assert!(kept.iter().any(|one| one["outcome"] == "fail"), "replies are missing");
+    assert!(!kept.iter().any(|one| one["expect"] == "silence"), "{kept:?}");
+}
+
+/// Behind the socket is another network than the plan has there.
+#[test]
+fn a_socket_of_another_network_is_a_failed_check() {
+    if !own_network() {
+        return; // `scripts/test` says so.
+    }
+    let bench = Bench::new();
+    bench.clinic("check");
+    let run = in_own_network(
+        &bench,
+        "ip link set lo up; ip addr add 10.44.80.50/24 dev lo
+        \"$0\" walk --run --from desks --plan clinic.toml --patience 200ms --by robot",
+    );
+    assert_eq!(run.code, 1, "{}{}", run.out, run.err);
+    let says =
+        "this machine is in waiting-room, by its address 10.44.80.50; the plan has desks here";
+    let one_line = run.out.split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(one_line.contains(says), "{}", run.out);
+    let kept = lines(&bench).concat();
+    assert!(kept.contains("network.desks/lease") && kept.contains("\"fail\""), "{kept}");
+}
+
 #[test]
 fn where_it_stands_nowhere_it_says_so() {
     let bench = Bench::new();

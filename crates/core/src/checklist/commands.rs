@@ -146,7 +146,7 @@ impl Probe {
             (Self::Udp(port), Windows) => windows_udp(target, v6, port),
             (Self::Dns, Linux | Macos) => format!("dig +time=3 +tries=1 @{target} {OUTSIDE_NAME}"),
             (Self::Dns, Windows) => format!("Resolve-DnsName {OUTSIDE_NAME} -Server {target}"),
-            (Self::Time, Linux) => format!("ntpdate -q -t 3 {target}"),
+            (Self::Time, Linux) => linux_time(target),
             (Self::Time, Macos) => format!("sntp -t 3 {target}"),
             (Self::Time, Windows) => {
                 format!("w32tm /stripchart /computer:{target} /samples:1 /dataonly")
@@ -156,7 +156,10 @@ impl Probe {
             (Self::Browse, Windows) => {
                 "Resolve-DnsName _services._dns-sd._udp.local -Type PTR".to_owned()
             }
-            (Self::Web, Linux | Macos) => format!("curl -sSI -m 5 https://{OUTSIDE_NAME}/"),
+            (Self::Web, Linux) => {
+                format!("wget -q -T 5 -t 1 -O /dev/null https://{OUTSIDE_NAME}/ && echo reply")
+            }
+            (Self::Web, Macos) => format!("curl -sSI -m 5 https://{OUTSIDE_NAME}/"),
             (Self::Web, Windows) => format!("curl.exe -sSI -m 5 https://{OUTSIDE_NAME}/"),
         }
     }
@@ -250,12 +253,21 @@ impl Target {
     }
 }
 
-fn windows_udp(target: &Target, v6: bool, port: u16) -> String {
-    let family = if v6 { "InterNetworkV6" } else { "InterNetwork" };
+/// A question for the time (RFC 5905: version 3, from a client) in what every Linux has; 1 means that an answer came, 0 that none did.
+fn linux_time(target: &Target) -> String {
     format!(
-        "$u = New-Object Net.Sockets.UdpClient({family}); $u.Connect('{target}', {port}); \
-         $u.Send([byte[]](116,101,115,116), 4)",
-        family = format_args!("[Net.Sockets.AddressFamily]::{family}")
+        "bash -c 'exec 3<>/dev/udp/{target}/123; printf \"\\x1b%047d\" 0 >&3; timeout 3 head -c 1 <&3 | wc -c'"
+    )
+}
+
+/// Sends a packet and waits for an answer; how long it was is printed, and an error without one.
+fn windows_udp(target: &Target, v6: bool, port: u16) -> String {
+    let (family, any) = if v6 { ("InterNetworkV6", "IPv6Any") } else { ("InterNetwork", "Any") };
+    format!(
+        "$u = New-Object Net.Sockets.UdpClient([Net.Sockets.AddressFamily]::{family}); \
+         $u.Client.ReceiveTimeout = 3000; $u.Connect('{target}', {port}); \
+         [void]$u.Send([byte[]](116,101,115,116), 4); \
+         $e = New-Object Net.IPEndPoint([Net.IPAddress]::{any}, 0); $u.Receive([ref]$e).Length"
     )
 }
 

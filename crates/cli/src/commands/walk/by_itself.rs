@@ -1,23 +1,19 @@
 //! Through the list without a person: what can be tried from where this machine stands.
 
-use super::{Tour, words};
+mod trials;
+
+use super::Tour;
 use crate::commands::count;
 use crate::failure::Failure;
 use crate::session::Session;
 use crate::show::style;
-use bastium_core::checklist::{Check, Expect, Probe, Standpoint, Target};
+use bastium_core::checklist::{Check, Probe, Standpoint, Target};
 use bastium_core::space::IntervalSet;
 use bastium_report::walk::Outcome;
 use bastium_testbed::here;
-use bastium_testbed::probe::{self, How, Seen, Task, Whom};
+use bastium_testbed::probe::{How, Task, Whom};
 use std::net::IpAddr;
-use std::time::Duration;
-
-/// A check that this machine can make.
-struct Trial {
-    place: (usize, usize),
-    task: Task,
-}
+use trials::Trial;
 
 pub(super) fn run(tour: &mut Tour<'_, '_>, session: &mut Session<'_>) -> Result<(), Failure> {
     let own = here::addresses().map_err(|error| Failure::Machine {
@@ -44,12 +40,15 @@ pub(super) fn run(tour: &mut Tour<'_, '_>, session: &mut Session<'_>) -> Result<
         }
     }
     if trials.is_empty() && leases.is_empty() && left == 0 {
+        if wrong_network(tour, &own, session)? {
+            return Ok(());
+        }
         return nowhere(tour, &own, session);
     }
     for place in leases {
         lease(tour, place, &own)?;
     }
-    try_all(tour, &trials, session)?;
+    trials::make(tour, trials, session)?;
     if left > 0 {
         session.prose(
             style::FAINT,
@@ -57,6 +56,40 @@ pub(super) fn run(tour: &mut Tour<'_, '_>, session: &mut Session<'_>) -> Result<
         )?;
     }
     Ok(())
+}
+
+/// Where one network was asked for and this machine has an address of another one: the socket or the VLAN behind it is wrong.
+/// Returns whether that is so; it is a failed check of that network's addresses.
+fn wrong_network(
+    tour: &mut Tour<'_, '_>,
+    own: &[IpAddr],
+    session: &mut Session<'_>,
+) -> Result<bool, Failure> {
+    let plan = tour.meaning.plan();
+    let Some(asked) = &tour.args.stand else { return Ok(false) };
+    let wanted = plan.network_ids().find(|id| plan.network(*id).name.as_str() == asked.as_str());
+    let stands = own.iter().find_map(|address| Some((*address, plan.network_of(*address)?)));
+    let (Some(wanted), Some((address, found))) = (wanted, stands) else { return Ok(false) };
+    if found == wanted {
+        return Ok(false);
+    }
+    let says = format!(
+        "this machine is in {}, by its address {address}; the plan has {asked} here",
+        plan.network(found).name
+    );
+    let lease = tour.stands.iter().enumerate().find_map(|(stand, at)| {
+        Some((stand, at.checks.iter().position(|check| check.probe == Probe::Lease)?))
+    });
+    session.prose(style::ERROR, &says)?;
+    if let Some(place) = lease {
+        tour.record(
+            place,
+            Outcome::Fail,
+            Some(format!("an address of another network: {address}")),
+            Some(says),
+        )?;
+    }
+    Ok(true)
 }
 
 /// This machine's addresses from which the checks of a place can be made; `None` if it is not there.
@@ -135,67 +168,6 @@ fn lease(tour: &mut Tour<'_, '_>, place: (usize, usize), own: &[IpAddr]) -> Resu
         // An address that was set by hand says nothing about leases.
         None => Ok(()),
     }
-}
-
-/// Makes all probes and keeps what comes back, as it comes.
-fn try_all(
-    tour: &mut Tour<'_, '_>,
-    trials: &[Trial],
-    session: &mut Session<'_>,
-) -> Result<(), Failure> {
-    let patience = Duration::try_from(tour.args.patience).unwrap_or(Duration::from_secs(1));
-    let tasks: Vec<Task> = trials.iter().map(|trial| trial.task.clone()).collect();
-    let mut kept = Ok(());
-    let (mut made, mut not_tried) = (0, Vec::new());
-    session.doing("trying the checks");
-    probe::run(&tasks, patience, |number, sight| {
-        made += 1;
-        session.progress(made, tasks.len());
-        match seen(sight.seen) {
-            Some(seen) if kept.is_ok() => {
-                kept = keep(tour, trials[number].place, seen, sight.detail);
-            }
-            Some(_) => {}
-            None => not_tried.extend(sight.detail),
-        }
-    });
-    session.progress_ends();
-    kept?;
-    not_tried.sort_unstable();
-    for same in not_tried.chunk_by(|one, next| one == next) {
-        let says = format!("{} could not be tested: {}", count(same.len(), "check"), same[0]);
-        session.prose(style::WARN, &says)?;
-    }
-    Ok(())
-}
-
-/// What came back, in the words of the list; `None` if it could not be tried.
-fn seen(seen: Seen) -> Option<Expect> {
-    match seen {
-        Seen::Reply => Some(Expect::Reply),
-        Seen::Refused => Some(Expect::Refused),
-        Seen::Unreachable => Some(Expect::Unreachable),
-        Seen::Silence => Some(Expect::Silence),
-        Seen::NotTried => None,
-    }
-}
-
-fn keep(
-    tour: &mut Tour<'_, '_>,
-    place: (usize, usize),
-    seen: Expect,
-    detail: Option<String>,
-) -> Result<(), Failure> {
-    let expect = tour.stands[place.0].checks[place.1].expect;
-    let outcome = if seen == expect { Outcome::Pass } else { Outcome::Fail };
-    // The packet got somewhere: to a device on which nothing listens, or to a rule that rejects.
-    let note = ((seen, expect) == (Expect::Refused, Expect::Reply))
-        .then(|| "either nothing listens there, or the gateway rejects it".to_owned());
-    let seen = match detail {
-        Some(detail) => format!("{}: {detail}", words(seen)),
-        None => words(seen),
-    };
-    tour.record(place, outcome, Some(seen), note)
 }
 
 /// Says where this machine stands, when nothing of the list can be made there.

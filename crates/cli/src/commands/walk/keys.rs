@@ -98,7 +98,7 @@ fn from_terminal() -> io::Result<Key> {
             KeyCode::Char('c' | 'd') if control => Key::Quit,
             KeyCode::Char(c) => Key::of(c),
             KeyCode::Left | KeyCode::Up | KeyCode::Backspace => Key::Back,
-            KeyCode::Enter => Key::Pass,
+
             KeyCode::Esc => Key::Quit,
             _ => Key::Other,
         });
