@@ -4,6 +4,74 @@
 //! it, each with its place. Four steps: the text is parsed as TOML; its shape is held against the
 //! description of the format (`format`, `shape`); its tables become a draft (`tables`); the core resolves
 //! the draft.
+//!
+//! From a file to proved rules and a list of tests:
+//!
+//! ```
+//! use bastium_core::meaning::Meaning;
+//! use bastium_core::{checklist, proof, rules};
+//!
+//! let text = r#"
+//! bastium = 1
+//! [site]
+//! name = "Two networks"
+//! space = ["10.44.0.0/16"]
+//! tie = "third-octet"
+//! [uplink.fibre]
+//! address = "dhcp"
+//! [zone.people]
+//! trust = "medium"
+//! uses-gateway-for = ["dns", "dhcp"]
+//! [zone.things]
+//! trust = "low"
+//! [network.desks]
+//! zone = "people"
+//! vlan = 24
+//! dhcp = "100-199"
+//! [network.printers]
+//! zone = "things"
+//! vlan = 48
+//! [host.paper-printer]
+//! network = "printers"
+//! address = "10.44.48.10"
+//! [matrix]
+//! grid = '''
+//!           people  things  internet
+//! people    -       block   allow
+//! things    block   -       block
+//! internet  block   block   -
+//! '''
+//! [exception.desks-print]
+//! from = "desks"
+//! to = "printers"
+//! service = "ipp"
+//! action = "allow"
+//! why = "People print"
+//! "#;
+//! let plan = bastium_planfile::read("plan.toml", text.as_bytes()).expect("a plan");
+//! assert_eq!(plan.networks()[0].subnets[0].prefix().to_string(), "10.44.24.0/24");
+//!
+//! // What the plan decides on a day, and rules that do the same: two ways, compared over every packet.
+//! let meaning = Meaning::new(&plan, "2026-06-01".parse()?).expect("no exceptions that contradict each other");
+//! let rules = rules::compile(&meaning);
+//! let proved = proof::proved(&meaning, &rules).expect("they do what the plan says");
+//!
+//! // What one person carries to try it.
+//! let list = checklist::carried(&meaning, proved);
+//! let checks: Vec<&str> =
+//!     list.stands.iter().flat_map(|stand| &stand.checks).map(|check| &*check.says).collect();
+//! assert!(checks.contains(&"desks can print on paper-printer"));
+//! # Ok::<(), jiff::Error>(())
+//! ```
+//!
+//! All that is wrong with a file is reported at once, each with its place and a help:
+//!
+//! ```
+//! let refused = bastium_planfile::read("plan.toml", b"bastium = 1\n[zone.staff]\ntrust = 1\nvlan = 7\n").unwrap_err();
+//! let names: Vec<&str> = refused.diagnoses.iter().map(|diagnosis| diagnosis.name).collect();
+//! assert!(names.contains(&"unknown-key") && names.contains(&"wrong-kind"));
+//! assert!(refused.diagnoses.iter().all(|diagnosis| !diagnosis.help.is_empty()));
+//! ```
 
 #![forbid(unsafe_code)]
 

@@ -29,7 +29,18 @@ coordinate!(u8, u16, u32, u128);
 
 /// A set of numbers, as inclusive intervals in ascending order with a gap between any two.
 ///
-/// That form is unique: two sets are equal exactly when their intervals are.
+/// That form is unique: two sets are equal exactly when their intervals are. Union, intersection and difference take time
+/// linear in the intervals of both.
+///
+/// ```
+/// use bastium_core::space::IntervalSet;
+///
+/// let ports = IntervalSet::from_spans([(80u16, 80), (443, 443)]);
+/// let more = ports.union(&IntervalSet::range(81, 90));
+/// assert_eq!(more.spans(), [(80, 90), (443, 443)]);
+/// assert!(ports.is_subset(&more) && !more.is_subset(&ports));
+/// assert_eq!(more.difference(&ports), IntervalSet::range(81, 90));
+/// ```
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct IntervalSet<T> {
     /// Most sets are one interval, which then needs no memory of its own.

@@ -75,6 +75,23 @@ impl Match {
 }
 
 /// An exact set of packets: a union of products in IPv4 and one in IPv6.
+///
+/// ```
+/// use bastium_core::space::{AddressSet, Match, PacketSet, ServiceSet};
+///
+/// let from = |word: &str| AddressSet::from_word(word).expect("a prefix");
+/// let web = ServiceSet::from_words(&["tcp/80".to_owned(), "tcp/443".to_owned()]).expect("services");
+/// let all = PacketSet::from(Match { source: from("10.44.24.0/24"), ..Match::everything() });
+/// let web = PacketSet::from(Match {
+///     source: from("10.44.24.0/25"),
+///     service: web,
+///     ..Match::everything()
+/// });
+/// assert!(web.is_subset(&all));
+/// let rest = all.difference(&web);
+/// assert!(rest.is_disjoint(&web) && rest.union(&web).is_same(&all));
+/// assert!(rest.sample().is_some_and(|packet| all.contains(&packet) && !web.contains(&packet)));
+/// ```
 #[derive(Clone, Debug, Default)]
 pub struct PacketSet {
     /// The IPv4 packets.

@@ -105,6 +105,19 @@ pub enum EditProblem {
 
 /// Makes a change.
 ///
+/// ```
+/// use bastium_planfile::edit::{Edit, Setting, apply};
+///
+/// let text = "[host.printer]  # by the window\nnetwork = \"printers\"\n";
+/// let edit = Edit::Set {
+///     kind: "host".to_owned(),
+///     name: Some("printer".to_owned()),
+///     settings: vec![Setting::from_words("address=10.44.48.10").expect("a key")],
+/// };
+/// let changed = apply(text, &edit).expect("there is such a host");
+/// assert!(changed.contains("# by the window") && changed.contains("address = \"10.44.48.10\""));
+/// ```
+///
 /// # Errors
 /// Says why it cannot be made.
 pub fn apply(text: &str, edit: &Edit) -> Result<String, EditProblem> {
