@@ -61,6 +61,12 @@ impl Tour<'_, '_> {
         if self.sheet().failed > 0 { Exit::No } else { Exit::Fine }
     }
 
+    /// The check whose reply makes silence in another one evidence.
+    fn control_of(&self, check: &Check) -> Option<&Check> {
+        let mut all = self.stands.iter().flat_map(|stand| &stand.checks);
+        all.find(|other| check.control.as_ref() == Some(&other.id))
+    }
+
     /// Whether a check is still to be made, or to be made again.
     fn is_due(&self, check: &Check, sheet: &WalkSheet) -> bool {
         let row = sheet.results.iter().find(|row| row.id == check.id);
@@ -105,7 +111,7 @@ impl Tour<'_, '_> {
         }
         for row in sheet.remarkable() {
             let mood = if row.outcome == State::Fail { style::BAD } else { style::WARN };
-            session.prose(mood, &format!("{}: {}", row.outcome.word(), row.id))?;
+            session.prose(mood, &format!("{}: {} ({})", row.outcome.word(), row.says, row.id))?;
             let said = [Some(row.words()), row.note.clone(), row.if_not.clone()];
             for line in said.into_iter().flatten() {
                 session.prose(style::PLAIN, &format!("- {line}"))?;

@@ -47,6 +47,8 @@ impl State {
 pub struct ResultRow {
     /// The check's id.
     pub id: String,
+    /// What it shows, in a sentence.
+    pub says: String,
     /// Where it is made.
     pub place: String,
     /// Where it goes.
@@ -165,12 +167,11 @@ impl WalkSheet {
 }
 
 impl ResultRow {
-    /// What was tried and what came of it, in a sentence.
+    /// What was expected and what came of it.
     pub fn words(&self) -> String {
         let seen = self.seen.as_deref().map(|seen| format!(", seen {seen}")).unwrap_or_default();
         let by = self.by.as_deref().map(|by| format!("; by {by}")).unwrap_or_default();
-        let (place, to, service, expect) = (&self.place, &self.to, &self.service, self.expect);
-        format!("from {place} to {to} by {service}: expected {expect}{seen}{by}")
+        format!("at {} by {}: expected {}{seen}{by}", self.place, self.service, self.expect)
     }
 }
 
@@ -248,6 +249,7 @@ fn row(check: &Check, place: &str, rules: &RuleSet, records: &[Record]) -> Resul
     let notes: Vec<&str> = notes.into_iter().chain(missing.as_deref()).collect();
     ResultRow {
         id: check.id.clone(),
+        says: check.says.clone(),
         place: place.to_owned(),
         to: check.to.clone(),
         service: check.probe.words(),

@@ -65,8 +65,7 @@ fn show_check(
     session: &mut Session<'_>,
 ) -> Result<(), Failure> {
     let check = &tour.stands[stand].checks[number];
-    let when = check.when.map(|at| format!(", on {at}")).unwrap_or_default();
-    let heading = format!("{at}/{all}  {} {}{when}", check.to, check.probe.words());
+    let heading = format!("{at}/{all}  {}", check.says);
     session.print("\n")?;
     session.prose(style::PLAIN, &heading)?;
     let commands = check.commands();
@@ -79,6 +78,9 @@ fn show_check(
     };
     session.print(&format!("  type    {}\n", clean(&command)))?;
     session.print(&format!("  expect  {}\n", check.expect.word()))?;
+    if let Some(control) = tour.control_of(check) {
+        session.print(&format!("  counts  once {} ({})\n", clean(&control.says), control.id))?;
+    }
     if let Some((rule, _, name)) = &check.proves {
         session.print(&format!("  proves  rule {rule} ({})\n", clean(name)))?;
     }
