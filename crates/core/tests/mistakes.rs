@@ -31,8 +31,9 @@ fn is_as_named(kind: Kind, own: &Match, wrong: &Match) -> bool {
     let entering = own.enters == wrong.enters
         || (kind == Kind::SourceWider && own.enters.is_subset(&wrong.enters));
     let rest = |one: &Match, other: &Match| {
-        (entering && one.at == other.at)
+        entering
             && [
+                one.at == other.at,
                 one.source == other.source,
                 one.destination == other.destination,
                 one.service == other.service,
@@ -49,7 +50,12 @@ fn is_as_named(kind: Kind, own: &Match, wrong: &Match) -> bool {
             Kind::DestinationWider => own.destination.is_subset(&wrong.destination),
             Kind::DestinationNarrower => wrong.destination.is_subset(&own.destination),
             Kind::ServiceForgotten => wrong.service.is_subset(&own.service),
-            Kind::PortOff | Kind::OtherProtocol => own.service != wrong.service,
+            Kind::PortOff | Kind::OtherProtocol | Kind::DigitTooMany => {
+                own.service != wrong.service
+            }
+            Kind::ServiceAny => wrong.service == bastium_core::space::ServiceSet::any(),
+            Kind::HoursForgotten => own.at.is_subset(&wrong.at),
+            Kind::HoursOff => own.at != wrong.at,
             Kind::RangeOff => {
                 let (more, less) = (
                     wrong.service.difference(&own.service),
@@ -85,7 +91,7 @@ proptest! {
             prop_assert!(!rules.lists[list].implied, "nobody enters {}", rule.id);
             let expected = match mistake.change {
                 Change::Missing => right.len() - 1,
-                Change::Twice => right.len() + 1,
+                Change::Twice | Change::AllowedAtTop => right.len() + 1,
                 _ => right.len(),
             };
             prop_assert_eq!(wrong.len(), expected, "{:?}", mistake.kind);
@@ -100,6 +106,10 @@ proptest! {
                     prop_assert_eq!(changed.len(), 1);
                 }
                 Change::Log => prop_assert_eq!(changed.len(), 1),
+                Change::AllowedAtTop => {
+                    prop_assert_eq!(changed.len(), 1);
+                    prop_assert_eq!(mistake.kind, Kind::AllowedAtTop);
+                }
                 Change::Matches(matches) => {
                     let own = rule.first_packets().expect("for first packets");
                     prop_assert!(is_as_named(mistake.kind, own, matches), "{:?} of {}", mistake.kind, rule.id);
@@ -148,10 +158,22 @@ fn no_kind_is_forgotten() {
     two.service = Some(model::texts(&["https", "dns"]));
     let range = model::exception("range", "tills", "desks", "tcp/5000-5010", "allow");
     draft.exceptions = vec![range, two];
+    let early = bastium_core::plan::draft::HourSpan {
+        days: model::texts(&["tue"]),
+        from: Some(model::texts(&["06:00"]).remove(0)),
+        to: Some(model::texts(&["07:00"]).remove(0)),
+        ..Default::default()
+    };
+    let hours = bastium_core::plan::draft::Hours {
+        name: model::texts(&["early"]).remove(0),
+        spans: vec![early],
+    };
+    draft.hours.push(hours);
+    draft.exceptions[0].hours = Some(model::texts(&["early"]).remove(0));
     let plan = resolve(draft).expect("a plan");
     let meaning = Meaning::new(&plan, TODAY).expect("a meaning");
     let rules = rules::compile(&meaning);
     let kinds: BTreeSet<&str> =
         mistakes(&plan, &rules).map(|mistake| mistake.kind.word()).collect();
-    assert_eq!(kinds.len(), 16, "{kinds:?}");
+    assert_eq!(kinds.len(), 21, "{kinds:?}");
 }

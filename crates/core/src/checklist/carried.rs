@@ -303,7 +303,7 @@ impl<'w, 'm> Walk<'w, 'm> {
     fn fill<'c>(&mut self, all: impl Iterator<Item = &'c Check>) {
         let plain = |check: &&Check| {
             let odd = matches!(check.probe, Probe::Udp(_) | Probe::Browse | Probe::Tcp(53));
-            check.set_up().is_none() && !odd
+            check.set_up().is_none() && check.when.is_none() && !odd
         };
         let on_the_way =
             |check: &&Check| self.places.contains(&check.standpoint) && !self.has(check);

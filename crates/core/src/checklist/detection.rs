@@ -19,6 +19,8 @@ pub(super) struct Detection<'a> {
     of_rule: HashMap<Place, Vec<u32>>,
     /// By rule, those of its mistakes by which it does not just match something else.
     not_matching: HashMap<Place, Vec<u32>>,
+    /// By list, the mistake that allows anything at its top.
+    at_tops: Vec<(usize, u32)>,
     /// The mistakes by which rules match less.
     losers: Vec<u32>,
     /// Where what they lose lies.
@@ -39,10 +41,14 @@ impl<'a> Detection<'a> {
         let mistakes: Vec<Mistake> = mistakes(meaning.plan(), rules).collect();
         let mut of_rule: HashMap<Place, Vec<u32>> = HashMap::new();
         let mut not_matching: HashMap<Place, Vec<u32>> = HashMap::new();
+        let mut at_tops = Vec::new();
         let (mut gains, mut losers, mut losses) = (Vec::new(), Vec::new(), Vec::new());
         for (number, mistake) in (0u32..).zip(&mistakes) {
             let Some(place) = mistake.place else { continue };
             of_rule.entry(place).or_default().push(number);
+            if mistake.change == Change::AllowedAtTop {
+                at_tops.push((place.0, number));
+            }
             if !matches!(mistake.change, Change::Matches(_)) {
                 not_matching.entry(place).or_default().push(number);
                 continue;
@@ -61,6 +67,7 @@ impl<'a> Detection<'a> {
             mistakes,
             of_rule,
             not_matching,
+            at_tops,
             losers,
             near_losses: Nearby::new(&losses),
             gains,
@@ -85,6 +92,7 @@ impl<'a> Detection<'a> {
             others.chain(lost).filter(|number| self.takes_away(*number, packet, &met)).collect();
         self.taken_from_below(packet, &met, &mut found);
         self.without_ipv6(packet, &met, &mut found);
+        self.allowed_at_top(packet, decides, &mut found);
         if decides.action == Action::Allow {
             self.reply(packet, &mut found);
         }
@@ -125,7 +133,7 @@ impl<'a> Detection<'a> {
                 let below = (decides.place.0, decides.place.1 + 1);
                 next.is_some_and(|next| next.place == below && next.action != decides.action)
             }
-            Change::Twice | Change::Log | Change::WithoutIpv6 => false,
+            Change::Twice | Change::Log | Change::AllowedAtTop | Change::WithoutIpv6 => false,
         }
     }
 
@@ -163,6 +171,18 @@ impl<'a> Detection<'a> {
                 found.push(*number);
             }
         }
+    }
+
+    /// A line at the top of a list that allows anything takes every packet that is denied there, or in a list below.
+    fn allowed_at_top(&self, packet: &Packet, decides: Met, found: &mut Vec<u32>) {
+        if decides.action == Action::Allow {
+            return;
+        }
+        let above = |(list, _): &&(usize, u32)| {
+            let asked = &self.rules.lists[*list];
+            (*list, top(&asked.rules)) <= decides.place && asked.packets().contains(packet)
+        };
+        found.extend(self.at_tops.iter().filter(above).map(|(_, number)| *number));
     }
 
     fn without_ipv6(&self, packet: &Packet, met: &[Met], found: &mut Vec<u32>) {
@@ -244,11 +264,13 @@ fn without(one: &Match, other: &Match) -> Vec<Match> {
     let destination = one.destination.difference(&other.destination);
     let destination = Match { destination, ..one.clone() };
     let service = Match { service: one.service.difference(&other.service), ..one.clone() };
-    let left = [enters, source, destination, service].into_iter();
+    let at = Match { at: one.at.difference(&other.at), ..one.clone() };
+    let left = [enters, source, destination, service, at].into_iter();
     left.filter(|left| {
         !left.enters.is_empty()
             && !left.source.is_empty()
             && !left.destination.is_empty()
+            && !left.at.is_empty()
             && !is_none(&left.service)
     })
     .collect()

@@ -150,6 +150,12 @@ impl Search<'_> {
                 let both = below.first_packets().and_then(|m| shared(m, matches));
                 both.map(|both| (both, Wanted { unlike: None, ..after })).into_iter().collect()
             }
+            Change::AllowedAtTop => {
+                let top = (place.0, top(list));
+                let denied =
+                    Wanted { before: top, from: top, until: END, unlike: Some(Action::Allow) };
+                vec![(Match::everything(), denied)]
+            }
             Change::Log | Change::WithoutIpv6 => Vec::new(),
         }
     }

@@ -5,7 +5,7 @@ use super::evaluate::Lists;
 use super::places::spoken_of;
 use super::sentence::{Said, says};
 use super::{Check, Expect, Probe, Standpoint, Target};
-use crate::addressing::Placeholder;
+use crate::addressing::{Placeholder, link_local};
 use crate::example;
 use crate::meaning::Meaning;
 use crate::plan::Plan;
@@ -29,7 +29,12 @@ impl<'m, 'p> Writer<'m, 'p> {
     pub(super) fn new(meaning: &'m Meaning<'p>, lists: &'m Lists<'m>) -> Self {
         let plan = meaning.plan();
         let timed = plan.exceptions().iter().filter(|exception| exception.hours.is_some());
-        let timed = timed.map(|exception| exception.from.addresses.clone()).collect();
+        // Whoever stands on a link that an exception names belongs to it with a link-local address, too.
+        let timed = timed.flat_map(|exception| {
+            let on_link = (!exception.from.links.is_empty()).then(link_local);
+            [Some(exception.from.addresses.clone()), on_link].into_iter().flatten()
+        });
+        let timed = timed.collect();
         Self { meaning, plan, lists, spoken_of: spoken_of(plan), timed }
     }
 

@@ -6,11 +6,11 @@
 
 mod variants;
 
-use super::{Rule, RuleSet, Stage, outer_interfaces};
+use super::{Matches, Rule, RuleSet, Stage, outer_interfaces};
 use crate::plan::{Action, Plan};
 use crate::space::{AddressSet, IntervalSet, Match};
 use crate::verdict::Cause;
-use variants::{Things, narrower_sets, other_services, wider_sets};
+use variants::{Things, narrower_sets, other_hours, other_services, wider_sets};
 
 /// A kind of mistake.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -39,6 +39,16 @@ pub enum Kind {
     OtherProtocol,
     /// One service of several was forgotten.
     ServiceForgotten,
+    /// Any service was entered for some.
+    ServiceAny,
+    /// A port, or the end of a range, got a digit too many.
+    DigitTooMany,
+    /// The hours were forgotten.
+    HoursForgotten,
+    /// Hours begin or end an hour off.
+    HoursOff,
+    /// A line from testing was left at the top of a list: allow anything.
+    AllowedAtTop,
     /// Log was set where it should not be, or not set.
     LogAside,
     /// What happens to the rest was turned round.
@@ -64,6 +74,8 @@ pub enum Change {
     Log,
     /// The rule for these packets.
     Matches(Box<Match>),
+    /// All rules of the list, and above those that are for first packets one that allows anything.
+    AllowedAtTop,
     /// All rules as they are, but for IPv4 alone.
     WithoutIpv6,
 }
@@ -96,6 +108,11 @@ impl Kind {
             Self::RangeOff => "range-off",
             Self::OtherProtocol => "other-protocol",
             Self::ServiceForgotten => "service-forgotten",
+            Self::ServiceAny => "service-any",
+            Self::DigitTooMany => "digit-too-many",
+            Self::HoursForgotten => "hours-forgotten",
+            Self::HoursOff => "hours-off",
+            Self::AllowedAtTop => "allowed-at-top",
             Self::LogAside => "log-aside",
             Self::DefaultTurned => "default-turned",
             Self::NoReplies => "no-replies",
@@ -137,6 +154,14 @@ impl Mistake {
                     packets.clone_from(wrong);
                 }
             }
+            Change::AllowedAtTop => {
+                let left = Rule {
+                    action: Action::Allow,
+                    matches: Matches::First(Match::everything()),
+                    ..rules[place].clone()
+                };
+                rules.insert(top(rules), left);
+            }
             Change::WithoutIpv6 => {}
         }
     }
@@ -175,6 +200,9 @@ fn with_whole_rule(rules: &RuleSet, at: (usize, usize)) -> Vec<Mistake> {
     }
     if rule.cause == Cause::Unmatched {
         found.push(mistake(Kind::DefaultTurned, Change::Action(turned(rule.action))));
+        if at.1 + 1 == all.len() && rule.action != Action::Allow {
+            found.push(mistake(Kind::AllowedAtTop, Change::AllowedAtTop));
+        }
     }
     found
 }
@@ -217,6 +245,9 @@ fn within_rule(plan: &Plan, things: &Things, rules: &RuleSet, at: (usize, usize)
     if stage != Stage::ToGateway && stage != Stage::Opening {
         let kinds = (Kind::DestinationWider, Kind::DestinationNarrower);
         ends(kinds, &matches.destination, |destination, matches| Match { destination, ..matches });
+    }
+    for (kind, at) in other_hours(&matches.at) {
+        add(kind, Change::Matches(Box::new(Match { at, ..matches.clone() })));
     }
     for (kind, service) in other_services(&matches.service) {
         add(kind, Change::Matches(Box::new(Match { service, ..matches.clone() })));

@@ -2,7 +2,7 @@
 
 use super::Kind;
 use crate::plan::Plan;
-use crate::space::{AddressSet, Family, IntervalSet, Protocol, ServiceSet};
+use crate::space::{AddressSet, Family, IntervalSet, Minute, Protocol, ServiceSet};
 
 /// The set with one zone, one network, one host or one bit of a prefix more.
 pub(super) fn wider_sets(things: &Things, set: &AddressSet) -> Vec<AddressSet> {
@@ -88,12 +88,36 @@ fn upper_half<A: Family>(set: &IntervalSet<A>) -> Option<IntervalSet<A>> {
     Some(IntervalSet::range(middle, high))
 }
 
+/// Hours that were forgotten, or that begin or end an hour early or late.
+pub(super) fn other_hours(at: &IntervalSet<Minute>) -> Vec<(Kind, IntervalSet<Minute>)> {
+    if *at == IntervalSet::full() {
+        return Vec::new();
+    }
+    let mut found = vec![(Kind::HoursForgotten, IntervalSet::full())];
+    let moved = |begins: i32, ends: i32| {
+        let bounded = |minute: Minute, by: i32| {
+            let moved = i32::from(minute.number()).saturating_add(by);
+            let within = moved.clamp(0, i32::from(Minute::PER_WEEK) - 1);
+            Minute::new(u16::try_from(within).unwrap_or_default())
+        };
+        let spans =
+            at.spans().iter().map(|(from, to)| (bounded(*from, begins), bounded(*to, ends)));
+        IntervalSet::from_spans(spans.filter(|(from, to)| from <= to))
+    };
+    let hour = 60;
+    for (begins, ends) in [(-hour, 0), (hour, 0), (0, -hour), (0, hour)] {
+        found.push((Kind::HoursOff, moved(begins, ends)));
+    }
+    found.retain(|(_, wrong)| wrong != at);
+    found
+}
+
 /// The services with one port off, a range cut or stretched, the other protocol, or one thing forgotten.
 pub(super) fn other_services(service: &ServiceSet) -> Vec<(Kind, ServiceSet)> {
     if *service == ServiceSet::any() {
         return Vec::new();
     }
-    let mut found = Vec::new();
+    let mut found = vec![(Kind::ServiceAny, ServiceSet::any())];
     let (v4, v6) = (service.v4.spans(), service.v6.spans());
     for &(low, high) in v4.iter().chain(v6.iter().filter(|span| !v4.contains(span))) {
         let protocol = Protocol((low >> 16) as u8);
@@ -117,6 +141,11 @@ pub(super) fn other_services(service: &ServiceSet) -> Vec<(Kind, ServiceSet)> {
             found.push((Kind::RangeOff, with(low + 1, high)));
             found.push((Kind::RangeOff, with(low, high - 1)));
             found.push((Kind::RangeOff, with(low, (high + 1).min(last))));
+        }
+        let digit = (high & 0xffff) * 10;
+        if digit > 0 && digit <= 0xffff {
+            let end = first | digit;
+            found.push((Kind::DigitTooMany, with(if low == high { end } else { low }, end)));
         }
         let other = if protocol == Protocol::TCP { Protocol::UDP } else { Protocol::TCP };
         let start = other.stretch().0;
