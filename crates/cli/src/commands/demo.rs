@@ -68,12 +68,12 @@ const STEPS: [Step; 18] = [
         sees: "Hours: the same question has another answer in the afternoon.",
     },
     Step {
-        words: &["checklist", "--strength"],
-        sees: "What the checklist would catch of the mistakes that people make while they enter the rules: all that a test can show.",
+        words: &["checklist", "--full", "--strength"],
+        sees: "What the checks of everything would catch of the mistakes that people make while they enter the rules: all that a test can show.",
     },
     Step {
         words: &["checklist", "--from", "desks"],
-        sees: "What to type at the desks, and what to expect; also what must not work.",
+        sees: "Of what one person carries, the part at the desks: what to type, and what to expect; also what must not work.",
     },
     Step {
         words: &["checklist", "--from", "scanner-cart"],
