@@ -145,6 +145,16 @@ fn the_list_is_one_that_a_person_carries() {
     let set_up: std::collections::BTreeSet<&str> =
         checks.iter().filter_map(|check| check["set_up"].as_str()).collect();
     assert_eq!(set_up.len(), 1, "one second laptop: {set_up:?}");
+    let second = json["second_laptop"].as_array().expect("lines");
+    assert_eq!(second.len(), 1, "{second:?}");
+    let line = second[0].as_str().expect("a line");
+    for part in [
+        "for test point 12: join phones",
+        "set the address 10.44.52.100 by hand",
+        "bastium listen tcp/5060",
+    ] {
+        assert!(line.contains(part), "{part}: {line}");
+    }
     // The plan has exceptions that do not count, and isolation: both are said.
     let not_tried = json["not_tried"].to_string();
     assert!(

@@ -26,8 +26,8 @@ pub(super) fn run(args: &Checklist, session: &mut Session<'_>) -> Result<Exit, F
     if let Some(word) = &args.stand {
         keep_place(&mut list.stands, &meaning, word)?;
     }
-    let mut sheet = ChecklistSheet::new(&meaning, &compiled, &list);
-    sheet.full = full;
+    let sheet = if full { ChecklistSheet::new } else { ChecklistSheet::carried };
+    let mut sheet = sheet(&meaning, &compiled, &list);
     sheet.whole = full && args.within.is_none() && args.at_most.is_none() && args.stand.is_none();
     if args.strength && session.options.format != Format::Text {
         let strength = &sheet.strength;
@@ -119,6 +119,9 @@ fn print(
     }
     if args.stand.is_none() {
         session.prose(style::FAINT, &sheet.strength.words())?;
+    }
+    for line in &sheet.second_laptop {
+        session.prose(style::PLAIN, line)?;
     }
     for (stand, shown) in sheet.stands.iter().zip(sheet.short_tables(system)) {
         session.print("\n")?;

@@ -97,7 +97,7 @@ fn book(meaning: &Meaning<'_>, rules: &RuleSet) -> Result<Book, Failure> {
         matrix: MatrixSheet::whole(meaning, rules),
         rules: table,
         worksheet: super::worksheet::checked(meaning, proved)?,
-        checklist: ChecklistSheet::new(meaning, rules, &list),
+        checklist: ChecklistSheet::carried(meaning, rules, &list),
         // Whoever takes it along has such a machine.
         system: SystemName::default().into(),
     })

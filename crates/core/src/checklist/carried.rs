@@ -11,7 +11,8 @@ use super::time::{ADDRESS, MOVE, Point, SET_UP};
 use super::topics::topics;
 use super::write::Writer;
 use super::{
-    Check, Checklist, Expect, NotTried, Probe, SetUp, Standpoint, Workshop, control, looks, stands,
+    Check, Checklist, Expect, NotTried, Probe, SetUp, Stand, Standpoint, Workshop, control, looks,
+    stands,
 };
 use crate::example;
 use crate::plan::{NetworkId, ZoneId};
@@ -40,20 +41,7 @@ pub(super) fn carried(workshop: &Workshop<'_>, full: Checklist) -> Checklist {
     }
     walk.add_controls();
     walk.fill(full.stands.iter().flat_map(|stand| &stand.checks));
-    let Walk { checks, second, .. } = walk;
-    let mut stands = stands(workshop.meaning, checks);
-    // A second laptop is moved once: what needs it comes at the end, before the outside.
-    if second.is_some() {
-        let needs = |point: Point, all: &[super::Stand]| {
-            let there = all.iter().filter(|stand| stand.standpoint.point() == point);
-            there.flat_map(|stand| &stand.checks).any(|check| check.set_up().is_some())
-        };
-        let order: Vec<bool> =
-            stands.iter().map(|stand| needs(stand.standpoint.point(), &stands)).collect();
-        let mut ordered: Vec<(bool, super::Stand)> = order.into_iter().zip(stands).collect();
-        ordered.sort_by_key(|(needs, stand)| (stand.standpoint.network().is_none(), *needs));
-        stands = ordered.into_iter().map(|(_, stand)| stand).collect();
-    }
+    let mut stands = stands(workshop.meaning, walk.checks);
     in_order(&mut stands);
     control::find(&mut stands);
     let mut strength = full.strength;
@@ -62,14 +50,21 @@ pub(super) fn carried(workshop: &Workshop<'_>, full: Checklist) -> Checklist {
     Checklist { stands, strength, least: full.least, not_tried }
 }
 
-/// At each test point first as any device, then with addresses of others; and first what makes it one of the network, then
-/// what is promised.
-fn in_order(stands: &mut [super::Stand]) {
+/// The order of the walk: what needs the second laptop comes late, so that it is put up once, and the outside last. At each
+/// test point first as any device, then with addresses of others; and first what makes it one of the network, then what is
+/// promised.
+fn in_order(stands: &mut [Stand]) {
     let points: Vec<Point> = stands.iter().map(|stand| stand.standpoint.point()).collect();
+    let with_second: HashSet<Point> = stands
+        .iter()
+        .filter(|stand| stand.checks.iter().any(|check| check.set_up().is_some()))
+        .map(|stand| stand.standpoint.point())
+        .collect();
     stands.sort_by_cached_key(|stand| {
         let point = stand.standpoint.point();
         let plain = matches!(stand.standpoint, Standpoint::Network(_) | Standpoint::Outside);
-        (points.iter().position(|known| *known == point), !plain)
+        let first = points.iter().position(|known| *known == point);
+        (stand.standpoint.network().is_none(), with_second.contains(&point), first, !plain)
     });
     for stand in stands {
         stand

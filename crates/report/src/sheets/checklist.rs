@@ -4,12 +4,13 @@ use super::EDITION;
 use super::strength::Strength;
 use crate::{Cell, Column, Table, Tone};
 use bastium_core::checklist::{
-    Check, Checklist, Expect, Probe, SetUp, Stand, Target, points, seconds,
+    Check, Checklist, Expect, Probe, SetUp, Stand, Standpoint, Target, points, seconds,
 };
 use bastium_core::meaning::Meaning;
 use bastium_core::rules::RuleSet;
 use schemars::JsonSchema;
 use serde::Serialize;
+use std::net::IpAddr;
 
 /// All checks, by where to stand.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
@@ -28,6 +29,8 @@ pub struct ChecklistSheet {
     pub seconds: u32,
     /// Whether it is chosen from everything that can be tried; else it is what one person carries.
     pub full: bool,
+    /// Of what one person carries: where a second laptop stands, with what, and for which test points.
+    pub second_laptop: Vec<String>,
     /// What should be tried and is not, with the reason.
     pub not_tried: Vec<NotTriedRow>,
     /// No list that catches as much as the whole one has fewer checks than this.
@@ -169,6 +172,7 @@ impl ChecklistSheet {
             stands: checklist.stands.iter().map(&mut stand_row).collect(),
             points: points(&checklist.stands),
             full: true,
+            second_laptop: Vec::new(),
             not_tried: checklist
                 .not_tried
                 .iter()
@@ -179,6 +183,16 @@ impl ChecklistSheet {
             whole: true,
             strength: Strength::of(&checklist.strength),
         }
+    }
+
+    /// The same, as what one person carries.
+    pub fn carried(meaning: &Meaning<'_>, rules: &RuleSet, checklist: &Checklist) -> Self {
+        let mut sheet = Self::new(meaning, rules, checklist);
+        (sheet.full, sheet.whole) = (false, false);
+        sheet.second_laptop = second_laptop(meaning, checklist, &sheet.stands);
+        // It is said once, for all test points.
+        sheet.stands.iter_mut().for_each(|stand| stand.set_up.clear());
+        sheet
     }
 
     /// How many checks there are.
@@ -277,6 +291,37 @@ impl ChecklistSheet {
         }
         tables
     }
+}
+
+/// Where the second laptop stands, for each address that it has there.
+fn second_laptop(meaning: &Meaning<'_>, list: &Checklist, rows: &[StandRow]) -> Vec<String> {
+    let mut all: Vec<(IpAddr, Vec<SetUp>, Vec<String>)> = Vec::new();
+    for (stand, row) in list.stands.iter().zip(rows) {
+        for check in &stand.checks {
+            let Some(set_up) = check.set_up() else { continue };
+            let at = check.packet.destination();
+            let place = all.iter().position(|(own, ..)| *own == at).unwrap_or(all.len());
+            if place == all.len() {
+                all.push((at, Vec::new(), Vec::new()));
+            }
+            all[place].1.push(set_up);
+            if !all[place].2.contains(&row.point.to_string()) {
+                all[place].2.push(row.point.to_string());
+            }
+        }
+    }
+    let lines = all.into_iter().filter_map(|(at, set_ups, points)| {
+        let network = meaning.plan().network_of(at)?;
+        let how = Standpoint::Address(network, at).how(meaning);
+        let run: Vec<String> = SetUp::lines(&set_ups)
+            .into_iter()
+            .filter_map(|line| Some(line.split_once(" run: ")?.1.to_owned()))
+            .collect();
+        let run = run.first().map(|run| format!("; run `{run}`")).unwrap_or_default();
+        let word = if points.len() == 1 { "point" } else { "points" };
+        Some(format!("second laptop, for test {word} {}: {how}{run}", points.join(", ")))
+    });
+    lines.collect()
 }
 
 impl CommandRow {
