@@ -68,8 +68,8 @@ pub fn read_typed<'p>(rows: &[Vec<String>], meaning: &Meaning<'p>) -> Option<Typ
     let plan = meaning.plan();
     let own = plan.gateway().form;
     let forms = [own].into_iter().chain(Form::ALL.into_iter().filter(|form| *form != own));
-    let compiled = forms.filter_map(|form| rules::in_form(meaning, form).ok());
-    let read = compiled.map(|rules| {
+    let mut best: Option<((usize, usize), TypedRules<'p>)> = None;
+    for rules in forms.filter_map(|form| rules::in_form(meaning, form).ok()) {
         let typed = match worksheet {
             true => worksheet_table::read(&tables, plan, &rules),
             false => rules_table::read(&tables, plan, &rules),
@@ -77,11 +77,16 @@ pub fn read_typed<'p>(rows: &[Vec<String>], meaning: &Meaning<'p>) -> Option<Typ
         let own: HashSet<String> = rules.rules().map(|rule| rule.id.to_string()).collect();
         let strange = typed.rules.rules().filter(|rule| !own.contains(&rule.id.to_string()));
         let strange = strange.count() + own.len().saturating_sub(typed.rules.rules().count());
-        (typed.not_understood.len(), strange, typed)
-    });
-    // The form that most of it is understood in, and that has most of these rules.
-    let best = read.min_by_key(|(unread, strange, _)| (*unread, *strange));
-    best.map(|(_, _, typed)| typed)
+        // The form that most of it is understood in, and that has most of these rules.
+        let amiss = (typed.not_understood.len(), strange);
+        if best.as_ref().is_none_or(|(least, _)| amiss < *least) {
+            best = Some((amiss, typed));
+        }
+        if amiss == (0, 0) {
+            break;
+        }
+    }
+    best.map(|(_, typed)| typed)
 }
 
 /// Whether whoever types from these tables of rules has rules that do what the plan says: the tables are read as from a
