@@ -190,3 +190,63 @@ pub(crate) fn permission(fields: &Fields<'_, '_>) -> draft::Exception {
         ..draft::Exception::default()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::format::{Key, Table, Takes, all_tables};
+
+    /// A draft in words, without the text that it comes from and without places in it.
+    fn words(text: &str) -> String {
+        let table = DeTable::parse(text).expect("TOML");
+        let mut draft = read(table.get_ref(), Source::new("plan", text)).draft;
+        draft.source = Source::default();
+        let debug = format!("{draft:?}");
+        let parts =
+            debug.split("Span { ").map(|part| part.split_once('}').map_or(part, |(_, rest)| rest));
+        debug.split("Span { ").take(1).chain(parts.skip(1)).collect()
+    }
+
+    /// A file in which a table has these lines.
+    fn with(table: &Table, lines: &str) -> String {
+        let heading = table.heading.replace("NAME", "some").replace("PORT", "7");
+        match table.heading {
+            "" => lines.to_owned(),
+            "hours.NAME.spans" => {
+                format!("[hours.some]\nspans = [{{ {} }}]\n", lines.trim_end())
+            }
+            _ => format!("[{heading}]\n{lines}"),
+        }
+    }
+
+    /// What people read and nothing else does.
+    fn is_for_people(table: &Table, key: &Key) -> bool {
+        let of_guarantee = table.heading == "never.NAME" && key.name == "why";
+        key.name == "about" && table.heading != "zone.NAME" || of_guarantee
+    }
+
+    /// A key that is described and that nobody reads would be passed over without a word.
+    #[test]
+    fn every_key_that_is_described_is_read_in_its_own_table() {
+        let mut held = 0;
+        for table in all_tables() {
+            let leaf = |key: &&Key| {
+                !matches!(
+                    key.takes,
+                    Takes::Edition | Takes::Table(_) | Takes::Tables(_) | Takes::Entries(_)
+                )
+            };
+            for key in table.keys.iter().filter(leaf).filter(|key| !is_for_people(table, key)) {
+                let example = match key.takes {
+                    Takes::NamedTexts => "{ finding = \"kept\" }",
+                    _ => key.example,
+                };
+                let with_key = words(&with(table, &format!("{} = {example}\n", key.name)));
+                let without = words(&with(table, ""));
+                assert_ne!(with_key, without, "[{}] {}", table.heading, key.name);
+                held += 1;
+            }
+        }
+        assert!(held > 110, "{held}");
+    }
+}

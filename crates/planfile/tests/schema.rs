@@ -3,7 +3,6 @@
 use bastium_planfile::edit::{Edit, Setting, apply};
 use bastium_planfile::format::{Key, Table, Takes, all_tables};
 use serde_json::Value;
-use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 fn root() -> PathBuf {
@@ -110,27 +109,6 @@ fn what_is_described_is_what_is_read() {
         let text = with_key(table, "nonsense", "7");
         assert_eq!(refusals(&text), ["unknown-key"], "{text}");
     }
-}
-
-/// The reader asks for each key that is described: one that nobody asks for would be passed over without a word.
-#[test]
-fn what_is_described_is_asked_for() {
-    let mut asked = BTreeSet::from(["bastium".to_owned()]);
-    for file in ["tables.rs", "entries.rs", "wiring.rs"] {
-        let path = root().join("crates/planfile/src").join(file);
-        let text = std::fs::read_to_string(path).expect("text");
-        for mark in ["text", "texts", "flag", "number", "decimal", "day", "table", "tables", "each"]
-            .into_iter()
-            .chain(["named_texts", "named_lists", "range_or_off"])
-        {
-            let call = format!(".{mark}(\"");
-            let words = text.split(&call).skip(1);
-            asked.extend(words.filter_map(|rest| Some(rest.split_once('"')?.0.to_owned())));
-        }
-    }
-    let described = all_tables().into_iter().flat_map(|table| table.keys);
-    let described: BTreeSet<String> = described.map(|key| key.name.to_owned()).collect();
-    assert_eq!(described, asked);
 }
 
 /// The words of every choice are those that the core takes, and it takes no other.
