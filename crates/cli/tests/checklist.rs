@@ -141,6 +141,9 @@ fn the_list_is_one_that_a_person_carries() {
     for silent in checks.iter().filter(|check| check["expect"] == "silence") {
         let control = silent["control"].as_str().unwrap_or_else(|| panic!("{}", silent["says"]));
         assert_eq!(by_id(control).expect("it is in the list")["expect"], "reply", "{control}");
+        let own = by_id(silent["own_end"].as_str().unwrap_or_else(|| panic!("{}", silent["says"])));
+        let own = own.expect("it is in the list");
+        assert_eq!((&own["expect"], &own["from"]), (&"reply".into(), &silent["from"]));
     }
     let set_up: std::collections::BTreeSet<&str> =
         checks.iter().filter_map(|check| check["set_up"].as_str()).collect();

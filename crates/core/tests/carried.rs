@@ -38,10 +38,11 @@ fn topics(plan: &Plan, list: &Checklist) -> Vec<(String, bool)> {
         topics.push((what, decided.contains(exception.name.as_str())));
     }
     for network in plan.networks() {
+        let has = |what: &str| has_id(&format!("network.{}/{what}", network.name));
         if network.pool.is_some() {
-            let lease = format!("network.{}/lease", network.name);
-            topics.push((lease.clone(), has_id(&lease)));
+            topics.push((format!("addresses (DHCP) in {}", network.name), has("lease")));
         }
+        topics.push((format!("names (DNS) in {}", network.name), has("dns")));
     }
     topics
 }
@@ -100,7 +101,14 @@ proptest! {
         let mut points: Vec<Point> = list.stands.iter().map(|stand| stand.standpoint.point()).collect();
         points.dedup();
         prop_assert_eq!(points.len(), checklist::points(&list.stands));
+        let found = |id: &String| checks(&list).find(|check| check.id == *id).expect("in the list");
         for silent in checks(&list).filter(|check| check.needs_control()) {
+            if let Some(own) = silent.own_end.as_ref().map(found) {
+                prop_assert_eq!(own.expect, Expect::Reply);
+                prop_assert_eq!(&own.standpoint, &silent.standpoint);
+                let v6 = |check: &Check| check.packet.source().is_ipv6();
+                prop_assert_eq!(v6(own), v6(silent));
+            }
             let Some(control) = &silent.control else { continue };
             let control = checks(&list).find(|check| check.id == *control);
             let control = control.expect("it is in the list");

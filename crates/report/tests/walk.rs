@@ -47,6 +47,7 @@ fn of_first(stands: &[checklist::Stand], rules: &RuleSet, outcome: Outcome, at: 
         at: at.parse().expect("a time"),
         place: "desks".to_owned(),
         note: None,
+        gateway_answered: false,
         means: check.means(rules),
     }
 }
@@ -66,6 +67,7 @@ fn any_record() -> impl Strategy<Value = Record> {
         at: NOW,
         place,
         note,
+        gateway_answered: false,
         means,
     })
 }

@@ -86,6 +86,18 @@ impl Tour<'_, '_> {
         seen: Option<String>,
         note: Option<String>,
     ) -> Result<(), Failure> {
+        self.record_heard((stand, check), outcome, seen, note, false)
+    }
+
+    /// The same, with whether the gateway answered before and after.
+    fn record_heard(
+        &mut self,
+        (stand, check): (usize, usize),
+        outcome: Outcome,
+        seen: Option<String>,
+        note: Option<String>,
+        gateway_answered: bool,
+    ) -> Result<(), Failure> {
         let stand = &self.stands[stand];
         let check = &stand.checks[check];
         let record = Record {
@@ -97,6 +109,7 @@ impl Tour<'_, '_> {
             by: self.args.by.clone().unwrap_or_else(results::somebody),
             at: results::now(),
             place: stand.standpoint.name(self.meaning),
+            gateway_answered,
             note,
             means: check.means(self.rules),
         };

@@ -5,18 +5,18 @@
 //! show most mistakes for their time.
 
 use super::candidate::Candidate;
-use super::control::{controls, needs_one};
-use super::places::ping;
+use super::control::{controls, needs_one, shows_own_end};
+use super::places::{ping, tcp};
 use super::time::{ADDRESS, MOVE, Point, SET_UP};
 use super::topics::topics;
 use super::write::Writer;
 use super::{
     Check, Checklist, Expect, NotTried, Probe, SetUp, Stand, Standpoint, Workshop, control, looks,
-    stands,
+    stands, time,
 };
 use crate::example;
 use crate::plan::{NetworkId, ZoneId};
-use crate::space::{Ends, Interface, Match, Packet, Protocol, ServicePoint};
+use crate::space::{Ends, Interface, IntervalSet, Match, Packet, Protocol, ServicePoint};
 use crate::verdict::Verdict;
 use std::collections::HashSet;
 use std::net::IpAddr;
@@ -27,6 +27,8 @@ const PER_POINT: usize = 6;
 const PAIR: usize = 3;
 /// How many times as bad it is if something gets through as if something does not.
 const OPENING: usize = 2;
+/// So many addresses are tried for a reply to the own end.
+const MOST_TARGETS: usize = 8;
 /// Seconds that a control may cost.
 const CONTROL: u32 = 120;
 
@@ -40,10 +42,12 @@ pub(super) fn carried(workshop: &Workshop<'_>, full: Checklist) -> Checklist {
         }
     }
     walk.add_controls();
+    walk.add_own_ends();
     walk.fill(full.stands.iter().flat_map(|stand| &stand.checks));
     let mut stands = stands(workshop.meaning, walk.checks);
     in_order(&mut stands);
     control::find(&mut stands);
+    time::number(&mut stands);
     let mut strength = full.strength;
     let all = stands.iter().flat_map(|stand| &stand.checks);
     strength.measure_again(all.flat_map(|check| check.shows.iter().copied()).collect());
@@ -149,7 +153,7 @@ impl<'w, 'm> Walk<'w, 'm> {
             Some(SetUp::Device(at) | SetUp::Listener(at, _)) => self.second_at(at)?,
         };
         let udp = matches!(check.probe, Probe::Udp(_));
-        if udp && check.expect == Expect::Reply && set_up == 0 && check.set_up().is_none() {
+        if udp && check.expect == Expect::Reply && check.set_up().is_none() {
             return Err(Why::NoAnswer);
         }
         let moved = match (
@@ -235,6 +239,52 @@ impl<'w, 'm> Walk<'w, 'm> {
         }
     }
 
+    /// Adds a check that must get a reply for each address from which only silence is expected: from a dead socket it would
+    /// come, too.
+    fn add_own_ends(&mut self) {
+        let silent: Vec<Check> =
+            self.checks.iter().filter(|check| needs_one(check)).cloned().collect();
+        for silent in silent {
+            if self.own_end_lives(&silent) {
+                continue;
+            }
+            if let Some(check) = self.own_end_for(&silent) {
+                self.take(check);
+            }
+        }
+    }
+
+    /// A check from the address of another one that must get a reply: by the gateway where there is one.
+    fn own_end_for(&self, silent: &Check) -> Option<Check> {
+        let (source, v6) = (silent.packet.source(), silent.packet.source().is_ipv6());
+        let asked = Match {
+            enters: IntervalSet::point(silent.packet.enters),
+            source: source.into(),
+            ..Match::everything()
+        };
+        let plan = self.workshop.meaning.plan();
+        let udp = [53, 123].map(|port| ServicePoint::port(Protocol::UDP, port));
+        let services = [ping(v6)].into_iter().chain(udp).chain([tcp(443), tcp(80)]);
+        let services: Vec<ServicePoint> = services.collect();
+        let mut found: Vec<(u32, Check)> = Vec::new();
+        for product in self.workshop.places.within(&asked).products() {
+            let line = if v6 { &product.service.v6 } else { &product.service.v4 };
+            let gateway = product.destination.intersection(&plan.gateway_inside());
+            let sets = [gateway, product.destination.clone()];
+            let targets = sets.iter().flat_map(|set| example::candidates(plan, set, v6));
+            let Some(at) = product.at.first() else { continue };
+            for target in targets.take(MOST_TARGETS) {
+                let Some(ends) = Ends::new(source, target) else { continue };
+                for service in services.iter().filter(|one| line.contains(one.coordinate())) {
+                    let packet = Packet { at, ..Packet::new(silent.packet.enters, ends, *service) };
+                    let shows = |check: &Check| shows_own_end(check, silent);
+                    found.extend(self.reply_by(packet, silent).filter(|(_, check)| shows(check)));
+                }
+            }
+        }
+        found.into_iter().min_by_key(|(cost, _)| *cost).map(|(_, check)| check)
+    }
+
     /// The cheapest check whose reply makes a silence evidence, with what it costs.
     fn control_for(&self, silent: &Check) -> Option<(u32, Check)> {
         let plan = self.workshop.meaning.plan();
@@ -242,7 +292,7 @@ impl<'w, 'm> Walk<'w, 'm> {
         let destination = silent.packet.destination();
         let asked = Match { destination: destination.into(), ..Match::everything() };
         let mut services = vec![silent.packet.service];
-        if silent.to == "gateway" {
+        if silent.is_to_gateway {
             let udp = [53, 123].map(|port| ServicePoint::port(Protocol::UDP, port));
             services.extend([ping(v6)].into_iter().chain(udp));
         }
@@ -259,7 +309,9 @@ impl<'w, 'm> Walk<'w, 'm> {
             for (service, ends) in services.flat_map(|one| ends.iter().map(move |ends| (one, ends)))
             {
                 let packet = Packet { at, ..Packet::new(enters, *ends, *service) };
-                let Some((cost, check)) = self.control_by(packet, silent) else { continue };
+                let control = self.reply_by(packet, silent);
+                let control = control.filter(|(_, check)| controls(check, silent));
+                let Some((cost, check)) = control else { continue };
                 if best.as_ref().is_none_or(|(least, _)| cost < *least) {
                     best = Some((cost, check));
                 }
@@ -268,14 +320,14 @@ impl<'w, 'm> Walk<'w, 'm> {
         best
     }
 
-    /// The check of a packet, if its reply makes a silence evidence.
-    fn control_by(&self, packet: Packet, silent: &Check) -> Option<(u32, Check)> {
+    /// The check of a packet that must get a reply, with what it costs.
+    fn reply_by(&self, packet: Packet, silent: &Check) -> Option<(u32, Check)> {
         let allowed = self.workshop.meaning.decide(&packet).verdict == Verdict::Allow;
         let probe = Probe::of(&packet).filter(|_| allowed)?;
         let id = format!("control.{}", silent.id.replace('/', "."));
         let check = self.written(Candidate::new(id, packet, probe))?;
         let cost = self.cost(&check).ok()?;
-        controls(&check, silent).then_some((cost, check))
+        Some((cost, check))
     }
 
     /// What a check adds to the walk together with the control that it needs.
@@ -300,8 +352,11 @@ impl<'w, 'm> Walk<'w, 'm> {
             let odd = matches!(check.probe, Probe::Udp(_) | Probe::Browse | Probe::Tcp(53));
             check.set_up().is_none() && check.when.is_none() && !odd
         };
-        let on_the_way =
-            |check: &&Check| self.places.contains(&check.standpoint) && !self.has(check);
+        let on_the_way = |check: &&Check| {
+            self.places.contains(&check.standpoint)
+                && !self.has(check)
+                && (!needs_one(check) || self.own_end_lives(check))
+        };
         // Each with whether its silence, if it is one, is evidence.
         let mut left: Vec<(&Check, bool)> = all
             .filter(plain)
@@ -333,8 +388,13 @@ impl<'w, 'm> Walk<'w, 'm> {
         }
     }
 
-    /// Whether a check of the list makes a silence evidence.
+    /// Whether a check of the list shows that the other end of a silence is there.
     fn is_evidence(&self, silent: &Check) -> bool {
         self.checks.iter().any(|control| controls(control, silent))
+    }
+
+    /// Whether one shows that of its own end.
+    fn own_end_lives(&self, silent: &Check) -> bool {
+        self.checks.iter().any(|reply| shows_own_end(reply, silent))
     }
 }

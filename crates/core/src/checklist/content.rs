@@ -1,7 +1,7 @@
 //! What belongs in every checklist: each network's address, gateway, names and way out, who manages the
 //! gateway and who must not, the outside, what is kept apart within a network, announcements, guarantees.
 
-use super::candidate::Candidate;
+use super::candidate::{Candidate, Everyday};
 use super::places::{ANNOUNCED_TO, Places, ping, tcp};
 use super::{Probe, write::packet_of};
 use crate::asking::{End, question};
@@ -46,6 +46,13 @@ impl Content<'_, '_> {
         self.found.extend(packet.map(|packet| Candidate::new(id, packet, probe).needed()));
     }
 
+    /// The same, of what one person tries in any case.
+    fn add_everyday(&mut self, what: Everyday, id: String, packet: Option<Packet>, probe: Probe) {
+        let needed = packet.map(|packet| Candidate::new(id, packet, probe).needed());
+        let everyday = |candidate| Candidate { everyday: Some(what), ..candidate };
+        self.found.extend(needed.map(everyday));
+    }
+
     /// What every network needs: its address, the gateway, names, the time, the internet; and that not
     /// everyone in it manages the gateway.
     fn network(&mut self, id: NetworkId) {
@@ -54,7 +61,8 @@ impl Content<'_, '_> {
         if network.pool.is_some() {
             let ends = Ends::V4 { source: Ipv4Addr::UNSPECIFIED, destination: Ipv4Addr::BROADCAST };
             let packet = Packet::new(interface, ends, ServicePoint::port(Protocol::UDP, 67));
-            self.add(format!("network.{name}/lease"), Some(packet), Probe::Lease);
+            let id_of = format!("network.{name}/lease");
+            self.add_everyday(Everyday::Lease(id), id_of, Some(packet), Probe::Lease);
         }
         for subnet in &network.subnets {
             let gateway = subnet.gateway();
@@ -71,11 +79,16 @@ impl Content<'_, '_> {
             }
             for (what, service, probe) in tries {
                 let packet = packet_of(interface, source, gateway, service);
-                self.add(format!("network.{name}/{what}{}", family(v6)), packet, probe);
+                let id_of = format!("network.{name}/{what}{}", family(v6));
+                match probe {
+                    Probe::Dns => self.add_everyday(Everyday::Names(id), id_of, packet, probe),
+                    _ => self.add(id_of, packet, probe),
+                }
             }
             let outside = self.plan.uplinks().first().and(self.stranger(v6));
             let web = outside.and_then(|outside| packet_of(interface, source, outside, tcp(443)));
-            self.add(format!("network.{name}/internet{}", family(v6)), web, Probe::Tcp(443));
+            let id_of = format!("network.{name}/internet{}", family(v6));
+            self.add_everyday(Everyday::WayOut(id), id_of, web, Probe::Tcp(443));
         }
     }
 
@@ -140,7 +153,8 @@ impl Content<'_, '_> {
             let interface = self.plan.network_interface(id);
             let packet =
                 gateway.and_then(|gateway| packet_of(interface, source, gateway, tcp(port)));
-            self.add(format!("manage/itself{}", family(v6)), packet, Probe::Tcp(port));
+            let id_of = format!("manage/itself{}", family(v6));
+            self.add_everyday(Everyday::Manage, id_of, packet, Probe::Tcp(port));
         }
     }
 
@@ -159,7 +173,10 @@ impl Content<'_, '_> {
                 {
                     let packet = packet_of(interface, source, own, service);
                     let id = format!("outside.{}/{what}{}", uplink.name, family(v6));
-                    self.add(id, packet, probe);
+                    match probe {
+                        Probe::Ping => self.add(id, packet, probe),
+                        _ => self.add_everyday(Everyday::ManageOutside(index), id, packet, probe),
+                    }
                 }
             }
         }

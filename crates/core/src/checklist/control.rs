@@ -24,8 +24,8 @@ pub(super) fn controls(reply: &Check, silent: &Check) -> bool {
     reply.expect == Expect::Reply
         && reply.probe != Probe::Lease
         && (other_end(reply) == other_end(silent)
-            || (silent.to == "gateway"
-                && (reply.to == "gateway"
+            || (silent.is_to_gateway
+                && (reply.is_to_gateway
                     || reply.packet.destination() == silent.packet.destination())
                 && reply.standpoint.point() == silent.standpoint.point()))
 }
@@ -43,21 +43,25 @@ impl Check {
     }
 }
 
-/// Finds for each check that needs one a control among the others.
-pub(super) fn find(stands: &mut [Stand]) {
-    let found: Vec<Vec<Option<String>>> = stands
-        .iter()
-        .map(|stand| stand.checks.iter().map(|check| control_of(check, stands)).collect())
-        .collect();
-    for (stand, found) in stands.iter_mut().zip(found) {
-        for (check, control) in stand.checks.iter_mut().zip(found) {
-            check.control = control;
-        }
-    }
+/// Whether a reply to one check shows that whoever makes the other one is connected: it came to the same address. A lease
+/// shows that of a device that joins.
+pub(super) fn shows_own_end(reply: &Check, silent: &Check) -> bool {
+    let v6 = |check: &Check| check.packet.source().is_ipv6();
+    reply.expect == Expect::Reply
+        && reply.standpoint == silent.standpoint
+        && v6(reply) == v6(silent)
 }
 
-fn control_of(check: &Check, stands: &[Stand]) -> Option<String> {
-    let mut all = stands.iter().flat_map(|stand| &stand.checks);
-    let control = all.find(|reply| needs_one(check) && controls(reply, check))?;
-    Some(control.id.clone())
+/// Finds for each check that needs them controls among the others, for either end.
+pub(super) fn find(stands: &mut [Stand]) {
+    let all = || stands.iter().flat_map(|stand| &stand.checks);
+    let by = |silent: &Check, shows: fn(&Check, &Check) -> bool| {
+        all().find(|reply| needs_one(silent) && shows(reply, silent)).map(|reply| reply.id.clone())
+    };
+    let found: Vec<(Option<String>, Option<String>)> =
+        all().map(|check| (by(check, controls), by(check, shows_own_end))).collect();
+    let checks = stands.iter_mut().flat_map(|stand| &mut stand.checks);
+    for (check, found) in checks.zip(found) {
+        (check.control, check.own_end) = found;
+    }
 }

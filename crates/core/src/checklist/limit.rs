@@ -1,6 +1,6 @@
 //! Less than the whole list: the best of it that fits a time or a number.
 
-use super::time::{ADDRESS, MOVE, Point, SET_UP};
+use super::time::{ADDRESS, MOVE, Point, SET_UP, number};
 use super::{Check, Checklist, Expect, Stand, Standpoint};
 use std::cmp::Reverse;
 use std::collections::{BinaryHeap, HashSet};
@@ -25,7 +25,7 @@ impl Checklist {
         let stands = std::mem::take(&mut self.stands);
         let all: Vec<(Standpoint, Check)> = stands
             .into_iter()
-            .flat_map(|Stand { standpoint, checks }| {
+            .flat_map(|Stand { standpoint, checks, .. }| {
                 checks.into_iter().map(move |check| (standpoint.clone(), check))
             })
             .collect();
@@ -38,9 +38,10 @@ impl Checklist {
             }
             match self.stands.last_mut().filter(|stand| stand.standpoint == standpoint) {
                 Some(stand) => stand.checks.push(check),
-                None => self.stands.push(Stand { standpoint, checks: vec![check] }),
+                None => self.stands.push(Stand { number: 0, standpoint, checks: vec![check] }),
             }
         }
+        number(&mut self.stands);
         let checks = self.stands.iter().flat_map(|stand| &stand.checks);
         self.strength.measure_again(checks.flat_map(|check| check.shows.iter().copied()).collect());
     }

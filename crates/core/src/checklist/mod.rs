@@ -84,12 +84,17 @@ pub struct Check {
     /// The id of a check whose reply shows that the other end is there: without it, silence shows nothing. `None` where
     /// a reply is expected, or where no check of the list shows it.
     pub control: Option<String>,
+    /// The id of a check whose reply shows that the own end is there: from the same address, in the same family. From a
+    /// socket that is dead everything is silent. `None` as above.
+    pub own_end: Option<String>,
     /// Where it is made from.
     pub standpoint: Standpoint,
     /// The packet that it sends first.
     pub packet: Packet,
     /// Where it goes, in the plan's words.
     pub to: String,
+    /// Whether that is the gateway itself.
+    pub is_to_gateway: bool,
     /// When to make it, where that matters.
     pub when: Option<Minute>,
     /// Where it is sent.
@@ -116,6 +121,8 @@ pub struct Check {
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub struct Stand {
+    /// The number of its test point in the whole list, from 1.
+    pub number: usize,
     /// The place.
     pub standpoint: Standpoint,
     /// The checks, in the order in which to make them.
@@ -205,6 +212,7 @@ impl<'m> Workshop<'m> {
         tell_apart(&mut checks, meaning.plan());
         let mut stands = stands(meaning, checks);
         control::find(&mut stands);
+        time::number(&mut stands);
         Checklist { stands, strength, least, not_tried: Vec::new() }
     }
 }
@@ -256,8 +264,11 @@ fn stands(meaning: &Meaning<'_>, mut checks: Vec<Check>) -> Vec<Stand> {
             match stands.iter_mut().find(|stand| stand.standpoint == check.standpoint) {
                 Some(stand) => stand.checks.push(check),
                 None => {
-                    stands
-                        .push(Stand { standpoint: check.standpoint.clone(), checks: vec![check] });
+                    stands.push(Stand {
+                        number: 0,
+                        standpoint: check.standpoint.clone(),
+                        checks: vec![check],
+                    });
                 }
             }
         }

@@ -50,6 +50,19 @@ impl Standpoint {
     }
 }
 
+/// Numbers the test points of a list, in its order.
+pub(super) fn number(stands: &mut [Stand]) {
+    let mut known: Vec<Point> = Vec::new();
+    for stand in stands {
+        let point = stand.standpoint.point();
+        let place = known.iter().position(|one| *one == point).unwrap_or(known.len());
+        if place == known.len() {
+            known.push(point);
+        }
+        stand.number = place + 1;
+    }
+}
+
 /// At how many test points a list is made.
 pub fn points(stands: &[Stand]) -> usize {
     stands.iter().map(|stand| stand.standpoint.point()).collect::<HashSet<Point>>().len()

@@ -1,7 +1,7 @@
 //! What a list to be carried has to try: each thing that the plan promises, excepts or offers, and what every network needs;
 //! each with the packets by which it can be tried.
 
-use super::candidate::Candidate;
+use super::candidate::{Candidate, Everyday};
 use super::content;
 use super::places::{ping, tcp};
 use super::{NotTried, Probe, Workshop};
@@ -95,27 +95,36 @@ impl Ways<'_, '_> {
         by_interface.into_iter().map(|(_, topic)| topic).collect()
     }
 
-    /// What every network needs, who manages the gateway, and that outside nobody does.
+    /// What every network needs, who manages the gateway, and that outside nobody does; in either family.
     fn everyday(&self) -> Vec<Topic> {
-        let mut zones = HashSet::new();
-        let mut wanted = |candidate: &Candidate| {
-            let Some((place, what)) = candidate.id.split_once('/') else { return false };
-            match what {
-                "lease" | "dns" | "itself" => true,
-                "manage" => place.starts_with("outside."),
-                // One network of a zone stands for the others.
-                "internet" => {
-                    let network = self.plan.network_on(candidate.packet.enters);
-                    network.is_some_and(|id| zones.insert(self.plan.network(id).zone))
-                }
-                _ => false,
-            }
-        };
         let all = content::needed(self.workshop.meaning, &self.workshop.places);
-        all.into_iter()
-            .filter(|candidate| wanted(candidate))
-            .map(|candidate| Topic { what: candidate.id.clone(), candidates: vec![candidate] })
-            .collect()
+        let ways = |what: Everyday| {
+            all.iter().filter(|one| one.everyday == Some(what)).cloned().collect::<Vec<_>>()
+        };
+        let mut topics = Vec::new();
+        let mut topic = |what: String, everyday| {
+            topics.push(Topic { what, candidates: ways(everyday) });
+        };
+        let mut zones = HashSet::new();
+        for id in self.plan.network_ids() {
+            let network = self.plan.network(id);
+            if network.pool.is_some() {
+                topic(format!("addresses (DHCP) in {}", network.name), Everyday::Lease(id));
+            }
+            topic(format!("names (DNS) in {}", network.name), Everyday::Names(id));
+            // One network of a zone stands for the others.
+            if !self.plan.uplinks().is_empty() && zones.insert(network.zone) {
+                topic(format!("the way out of {}", network.name), Everyday::WayOut(id));
+            }
+        }
+        if self.plan.gateway().manage.is_some() {
+            topic("managing the gateway".to_owned(), Everyday::Manage);
+        }
+        for (index, uplink) in self.plan.uplinks().iter().enumerate() {
+            let what = format!("managing the gateway from outside, by {}", uplink.name);
+            topic(what, Everyday::ManageOutside(index));
+        }
+        topics
     }
 
     /// The ways to try an exception, or a service that is offered to the outside.

@@ -68,7 +68,10 @@ impl<'m, 'p> Writer<'m, 'p> {
         };
         Some(Check {
             says: says(self.meaning, &said),
+            is_to_gateway: self.meaning.translate(&packet).is_none()
+                && (candidate.probe == Probe::Lease || self.is_gateway(destination)),
             control: None,
+            own_end: None,
             standpoint,
             to,
             when,

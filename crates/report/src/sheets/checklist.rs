@@ -88,6 +88,8 @@ pub struct CheckRow {
     pub expect: &'static str,
     /// For silence: the id of the check whose reply shows that the other end is there; none where no check shows it.
     pub control: Option<String>,
+    /// For silence: the id of the check whose reply shows that the own end is connected.
+    pub own_end: Option<String>,
     /// Whether silence is expected that no check makes evidence.
     #[serde(skip)]
     pub is_silent_alone: bool,
@@ -148,15 +150,10 @@ impl ChecklistSheet {
     /// Takes the sheet from a checklist.
     pub fn new(meaning: &Meaning<'_>, rules: &RuleSet, checklist: &Checklist) -> Self {
         let plan = meaning.plan();
-        let mut numbers: Vec<_> = Vec::new();
-        let mut stand_row = |stand: &Stand| {
+        let stand_row = |stand: &Stand| {
             let place = stand.standpoint.name(meaning);
-            let point = stand.standpoint.point();
-            if !numbers.contains(&point) {
-                numbers.push(point);
-            }
             StandRow {
-                point: numbers.iter().position(|known| *known == point).map_or(0, |at| at + 1),
+                point: stand.number,
                 how: stand.standpoint.how(meaning),
                 set_up: SetUp::lines(
                     &stand.checks.iter().filter_map(Check::set_up).collect::<Vec<_>>(),
@@ -169,7 +166,7 @@ impl ChecklistSheet {
             bastium: EDITION,
             site: plan.site().name.clone(),
             day: meaning.day().to_string(),
-            stands: checklist.stands.iter().map(&mut stand_row).collect(),
+            stands: checklist.stands.iter().map(stand_row).collect(),
             points: points(&checklist.stands),
             full: true,
             second_laptop: Vec::new(),
@@ -382,12 +379,19 @@ fn full_row(check: &CheckRow) -> Vec<Cell> {
         check.commands.macos.clone().into(),
         check.commands.windows.clone().into(),
         set_up.join("; ").into(),
-        check.control.clone().unwrap_or_default().into(),
+        counts_if(check).into(),
         check.rule.map_or(String::new(), |rule| rule.to_string()).into(),
         check.proves.clone().unwrap_or_default().into(),
         check.if_not.clone().into(),
         check.seconds.into(),
     ]
+}
+
+/// The checks that have to pass for silence to count.
+fn counts_if(check: &CheckRow) -> String {
+    let mut ids: Vec<&str> = check.control.iter().chain(&check.own_end).map(|id| &**id).collect();
+    ids.dedup();
+    ids.join(", ")
 }
 
 fn expect_cell(expect: &'static str) -> Cell {
@@ -406,7 +410,9 @@ fn row(check: &Check, place: &str, rules: &RuleSet) -> CheckRow {
         says: check.says.clone(),
         means: check.means(rules),
         control: check.control.clone(),
-        is_silent_alone: check.needs_control() && check.control.is_none(),
+        own_end: check.own_end.clone(),
+        is_silent_alone: check.needs_control()
+            && (check.control.is_none() || check.own_end.is_none()),
         from: place.to_owned(),
         to: check.to.clone(),
         address,

@@ -43,6 +43,9 @@ pub struct Record {
     pub at: Timestamp,
     /// Where it was made.
     pub place: String,
+    /// Whether the gateway answered, from the same address, before and after.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub gateway_answered: bool,
     /// What the person had to say.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub note: Option<String>,

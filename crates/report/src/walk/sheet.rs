@@ -214,12 +214,31 @@ fn state_cell(state: State) -> Cell {
     }
 }
 
-/// Whether the last result of a check's control is the reply that makes silence count.
-fn has_replied(check: &Check, records: &[Record]) -> bool {
-    let Some(control) = &check.control else { return false };
-    let own = records.iter().filter(|record| record.id == *control);
-    let last = own.filter(|record| record.outcome != Outcome::Note).max_by_key(|record| record.at);
-    last.is_some_and(|record| record.outcome == Outcome::Pass)
+/// What is missing for a silence to count: that the other end is there, and that the own one is.
+fn missing(check: &Check, result: &Record, records: &[Record]) -> Vec<String> {
+    if !check.needs_control() {
+        return Vec::new();
+    }
+    let has_passed = |control: &String| {
+        let own = records.iter().filter(|record| record.id == *control);
+        let last =
+            own.filter(|record| record.outcome != Outcome::Note).max_by_key(|record| record.at);
+        last.is_some_and(|record| record.outcome == Outcome::Pass)
+    };
+    let ends = [
+        // Where the gateway answers, it is there itself.
+        (&check.control, result.gateway_answered && check.is_to_gateway, &check.to),
+        (&check.own_end, result.gateway_answered, &result.place),
+    ];
+    let missing = ends.into_iter().filter_map(|(control, is_known, end)| match control {
+        _ if is_known => None,
+        Some(control) if has_passed(control) => None,
+        Some(control) => Some(format!("it counts once {control} has passed")),
+        None => Some(format!("no check shows that {end} is on and connected")),
+    });
+    let mut missing: Vec<String> = missing.collect();
+    missing.dedup();
+    missing
 }
 
 fn row(check: &Check, place: &str, rules: &RuleSet, records: &[Record]) -> ResultRow {
@@ -230,23 +249,20 @@ fn row(check: &Check, place: &str, rules: &RuleSet, records: &[Record]) -> Resul
     let same = last.is_some_and(|record| {
         record.means == check.means(rules) && record.expect == check.expect.word()
     });
+    let missing = last.map(|last| missing(check, last, records)).unwrap_or_default();
     let outcome = match last.map(|record| record.outcome) {
         None | Some(Outcome::Note) => State::Open,
         Some(Outcome::Skip) => State::Skip,
         Some(Outcome::Pass | Outcome::Fail) if !same => State::Changed,
-        Some(Outcome::Pass) if check.needs_control() && !has_replied(check, records) => {
-            State::NotShown
-        }
+        Some(Outcome::Pass) if !missing.is_empty() => State::NotShown,
         Some(Outcome::Pass) => State::Pass,
         Some(Outcome::Fail) => State::Fail,
     };
     let noted = own().filter(|record| record.outcome == Outcome::Note);
-    let missing = (outcome == State::NotShown).then(|| match &check.control {
-        Some(control) => format!("it counts once {control} has passed"),
-        None => format!("no check shows that {} is on and answers this", check.to),
-    });
+    let missing = missing.into_iter().filter(|_| outcome == State::NotShown);
+    let missing: Vec<String> = missing.collect();
     let notes: Vec<&str> = noted.chain(last).filter_map(|record| record.note.as_deref()).collect();
-    let notes: Vec<&str> = notes.into_iter().chain(missing.as_deref()).collect();
+    let notes: Vec<&str> = notes.into_iter().chain(missing.iter().map(String::as_str)).collect();
     ResultRow {
         id: check.id.clone(),
         says: check.says.clone(),

@@ -8,6 +8,7 @@ use crate::failure::Failure;
 use crate::session::Session;
 use crate::show::style;
 use bastium_core::checklist::{Check, Probe, Standpoint, Target};
+use bastium_core::plan::NetworkId;
 use bastium_core::space::IntervalSet;
 use bastium_report::walk::Outcome;
 use bastium_testbed::here;
@@ -68,9 +69,13 @@ fn wrong_network(
     let plan = tour.meaning.plan();
     let Some(asked) = &tour.args.stand else { return Ok(false) };
     let wanted = plan.network_ids().find(|id| plan.network(*id).name.as_str() == asked.as_str());
-    let stands = own.iter().find_map(|address| Some((*address, plan.network_of(*address)?)));
-    let (Some(wanted), Some((address, found))) = (wanted, stands) else { return Ok(false) };
-    if found == wanted {
+    let stands: Vec<(IpAddr, NetworkId)> =
+        own.iter().filter_map(|address| Some((*address, plan.network_of(*address)?))).collect();
+    let (Some(wanted), Some(&(address, found))) = (wanted, stands.first()) else {
+        return Ok(false);
+    };
+    // Whoever has a leg in several networks stands in the one that was asked for, too.
+    if stands.iter().any(|(_, network)| *network == wanted) {
         return Ok(false);
     }
     let says = format!(

@@ -55,24 +55,25 @@ pub(super) fn make(
     for batch in answered.chunks(BETWEEN_CONTROLS) {
         let sights = sights(tour, batch, &mut made, total, session);
         for (trial, sight) in batch.iter().zip(sights) {
-            keep(tour, trial, &sight, &mut uncounted)?;
+            keep(tour, trial, &sight, false, &mut uncounted)?;
         }
     }
     for batch in by_sender(silent) {
         let control = control(tour, &batch[0], &answered);
-        if !control.as_ref().is_some_and(|control| answers(tour, control)) {
+        if !control.as_ref().is_some_and(|(control, _)| answers(tour, control)) {
             made += batch.len();
             uncounted.without_control += batch.len();
             continue;
         }
+        let heard = control.as_ref().is_some_and(|(_, is_gateway)| *is_gateway);
         let sights = sights(tour, &batch, &mut made, total, session);
-        let lives = control.is_some_and(|control| answers(tour, &control));
+        let lives = control.is_some_and(|(control, _)| answers(tour, &control));
         for (trial, sight) in batch.iter().zip(sights) {
             // What gets through does so whether or not the gateway lives.
             if !lives && seen(sight.seen) == Some(Expect::Silence) {
                 uncounted.taken_back += 1;
             } else {
-                keep(tour, trial, &sight, &mut uncounted)?;
+                keep(tour, trial, &sight, heard && lives, &mut uncounted)?;
             }
         }
     }
@@ -116,8 +117,9 @@ fn by_sender(mut trials: Vec<Trial>) -> Vec<Vec<Trial>> {
     same.flat_map(|same| same.chunks(BETWEEN_CONTROLS)).map(<[Trial]>::to_vec).collect()
 }
 
-/// What the gateway has to answer from where a trial comes: an echo where the plan allows it, else a check of the list.
-fn control(tour: &Tour<'_, '_>, silent: &Trial, answered: &[Trial]) -> Option<Task> {
+/// What the gateway has to answer from where a trial comes: an echo where the plan allows it, else a check of the list; and
+/// whether it is the gateway that answers it.
+fn control(tour: &Tour<'_, '_>, silent: &Trial, answered: &[Trial]) -> Option<(Task, bool)> {
     let from = silent.task.from?;
     let echo = tour.stands[silent.place.0]
         .standpoint
@@ -126,10 +128,11 @@ fn control(tour: &Tour<'_, '_>, silent: &Trial, answered: &[Trial]) -> Option<Ta
     let listed = || {
         let same = answered.iter().filter(|trial| trial.task.from == Some(from));
         let replies = same.filter(|trial| check(tour, trial).expect == Expect::Reply);
-        let to_gateway = replies.clone().find(|trial| check(tour, trial).to == "gateway");
-        to_gateway.or_else(|| replies.clone().next()).map(|trial| trial.task.clone())
+        let to_gateway = replies.clone().find(|trial| check(tour, trial).is_to_gateway);
+        let found = to_gateway.or_else(|| replies.clone().next())?;
+        Some((found.task.clone(), check(tour, found).is_to_gateway))
     };
-    echo.or_else(listed)
+    echo.map(|task| (task, true)).or_else(listed)
 }
 
 /// An echo request to the gateway's address in a network, if it has to be answered.
@@ -191,6 +194,7 @@ fn keep(
     tour: &mut Tour<'_, '_>,
     trial: &Trial,
     first: &Sight,
+    gateway_answered: bool,
     uncounted: &mut Uncounted,
 ) -> Result<(), Failure> {
     let Some(came) = seen(first.seen) else {
@@ -222,5 +226,5 @@ fn keep(
         _ => words(came),
     };
     let note = (!notes.is_empty()).then(|| notes.join("; "));
-    tour.record(trial.place, outcome, Some(said), note)
+    tour.record_heard(trial.place, outcome, Some(said), note, gateway_answered)
 }
