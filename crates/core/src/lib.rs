@@ -16,7 +16,7 @@
 //! 5. [`proof`]: whether the two say the same, over whole sets of packets.
 //! 6. [`changeover`]: how to get from the rules of one plan to those of another, an edit at a time.
 //! 7. [`asking`], [`findings`] and [`checklist`]: one question with its answer; mistakes and risks; the
-//!    tests to make in the building.
+//!    tests to make in the building. [`sweep`]: those for a machine that stands in every network at once.
 //!
 //! [`verdict`] holds the words that meaning and rules share; [`diagnosis`] how problems read;
 //! [`source`] and [`name`] where words stand and what a name is.
@@ -46,5 +46,6 @@ pub mod rules;
 pub mod service;
 pub mod source;
 pub mod space;
+pub mod sweep;
 pub mod verdict;
 pub mod wiring;

@@ -36,6 +36,12 @@ impl Minute {
         Some(Self::new(day * Self::PER_DAY + minute))
     }
 
+    /// The minute that comes so many after it, or before it; behind the end of the week is its beginning.
+    pub fn moved(self, minutes: i16) -> Self {
+        let week = i32::from(Self::PER_WEEK);
+        Self((i32::from(self.0) + i32::from(minutes)).rem_euclid(week) as u16)
+    }
+
     /// Its number, from 0.
     pub fn number(self) -> u16 {
         self.0

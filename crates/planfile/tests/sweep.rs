@@ -1,0 +1,150 @@
+//! What a sweep tries.
+
+use bastium_core::meaning::Meaning;
+use bastium_core::plan::Plan;
+use bastium_core::rules::{self, RuleSet};
+use bastium_core::space::{Interface, Minute, Packet, Protocol, ServicePoint};
+use bastium_core::sweep::{End, packets, wanted};
+use bastium_core::verdict::{Cause, Spoofing, Verdict};
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
+
+fn demo(name: &str) -> Plan {
+    let path = format!("{}/../../demo/{name}", env!("CARGO_MANIFEST_DIR"));
+    let text = std::fs::read(&path).expect("the plan");
+    bastium_planfile::read(name, &text).expect("a plan")
+}
+
+fn address(word: &str) -> IpAddr {
+    word.parse().expect("an address")
+}
+
+/// One end outside in each family.
+fn outside(plan: &Plan) -> Vec<End> {
+    let interface = plan.uplink_interface(0);
+    ["192.0.2.10", "2001:db8::10"].map(|word| End { interface, address: address(word) }).to_vec()
+}
+
+/// The sweep of a demo plan from the addresses that it wants, with all of its hosts.
+fn swept(name: &str, check: impl Fn(&Meaning<'_>, &RuleSet, &[End], &[Packet])) {
+    let plan = demo(name);
+    let day = "2026-11-24".parse().expect("a day");
+    let meaning = Meaning::new(&plan, day).expect("a meaning");
+    let rules = rules::compile(&meaning);
+    let mut ends = wanted(&meaning, &rules);
+    for host in plan.hosts() {
+        let interface = plan.network_interface(host.network);
+        ends.extend(host.addresses.iter().map(|address| End { interface, address: *address }));
+    }
+    let tried = packets(&meaning, &rules, &ends, &outside(&plan), Minute::default());
+    check(&meaning, &rules, &ends, &tried);
+}
+
+#[test]
+fn own_addresses_are_nobodys_and_lie_on_both_sides_of_each_border() {
+    for name in ["clinic.toml", "farm.toml", "bare.toml"] {
+        let plan = demo(name);
+        let day = "2026-11-24".parse().expect("a day");
+        let meaning = Meaning::new(&plan, day).expect("a meaning");
+        let rules = rules::compile(&meaning);
+        let wanted = wanted(&meaning, &rules);
+        for End { interface, address } in &wanted {
+            let id = plan.network_on(*interface).expect("a network");
+            assert!(plan.unnamed_addresses(id).contains(*address), "{address}");
+            if let (Some(pool), IpAddr::V4(own)) = (plan.network(id).pool, address) {
+                assert!(*own < pool.first() || *own > pool.last(), "{own} may be leased");
+            }
+        }
+        // Each source that rules tell from its network has an end of ours beside it, where one is free.
+        for packets in rules.rules().filter_map(|rule| rule.packets()) {
+            for id in plan.network_ids().filter(|id| plan.network(*id).tunnel.is_none()) {
+                let here = plan.unnamed_addresses(id);
+                let beside = here.difference(&packets.source);
+                let partly = !beside.only_v4().is_empty() && beside != *here;
+                let ends = wanted.iter().filter(|end| plan.network_of(end.address) == Some(id));
+                let mut ends = ends.filter(|end| end.address.is_ipv4());
+                assert!(!partly || ends.any(|end| beside.contains(end.address)), "{name}");
+            }
+        }
+    }
+}
+
+#[test]
+fn every_pair_of_networks_and_the_gateway_are_tried_by_everything_in_the_catalogue() {
+    swept("clinic.toml", |meaning, _, ends, tried| {
+        let plan = meaning.plan();
+        let mut by_pair: BTreeMap<(Interface, IpAddr), BTreeSet<ServicePoint>> = BTreeMap::new();
+        for packet in tried {
+            let pair = (packet.enters, packet.destination());
+            by_pair.entry(pair).or_default().insert(packet.service);
+        }
+        let mut first: BTreeMap<Interface, IpAddr> = BTreeMap::new();
+        for end in ends.iter().filter(|end| end.address.is_ipv4()) {
+            first.entry(end.interface).or_insert(end.address);
+        }
+        let known = [
+            (Protocol::TCP, 22),
+            (Protocol::TCP, 3389),
+            (Protocol::UDP, 161),
+            (Protocol::TCP, 9100),
+        ];
+        for from in first.keys() {
+            let others = first.iter().filter(|(to, _)| *to != from).map(|(_, address)| *address);
+            let id = plan.network_on(*from).expect("a network");
+            let own = plan.network(id).subnets[0].gateway();
+            for to in others.chain([own, address("192.0.2.10")]) {
+                let services = by_pair.get(&(*from, to)).expect("the pair is tried");
+                for (protocol, port) in known {
+                    assert!(
+                        services.contains(&ServicePoint::port(protocol, port)),
+                        "{from:?} {to}"
+                    );
+                }
+                assert!(services.contains(&ServicePoint::icmp(Protocol::ICMP, 8, 0)));
+            }
+        }
+    });
+}
+
+#[test]
+fn every_border_of_every_rule_is_tried_from_both_sides() {
+    swept("clinic.toml", |_, rules, _, tried| {
+        let asked: BTreeSet<u32> = tried.iter().map(|packet| packet.service.coordinate()).collect();
+        for packets in rules.rules().filter_map(|rule| rule.packets()) {
+            for (low, high) in packets.service.v4.spans() {
+                let beside = [low.checked_sub(1), Some(*low), Some(*high), high.checked_add(1)];
+                for point in beside.into_iter().flatten() {
+                    let Some(service) = ServicePoint::from_coordinate(point) else { continue };
+                    let leases = [67, 68, 546, 547];
+                    let port = service
+                        .destination_port()
+                        .filter(|port| *port > 0 && !leases.contains(port));
+                    if port.is_some() && matches!(service.protocol(), Protocol::TCP | Protocol::UDP)
+                    {
+                        assert!(asked.contains(&point), "{service}");
+                    }
+                }
+            }
+        }
+    });
+}
+
+#[test]
+fn nothing_is_tried_that_never_meets_the_gateway_and_both_verdicts_are() {
+    for name in ["clinic.toml", "farm.toml", "bare.toml"] {
+        swept(name, |meaning, _, _, tried| {
+            let verdict = |packet: &Packet| meaning.decide(packet).verdict;
+            assert!(tried.iter().all(|packet| verdict(packet) != Verdict::NotRouted));
+            for wanted in [Verdict::Allow, Verdict::Block] {
+                assert!(tried.iter().any(|packet| verdict(packet) == wanted), "{name}");
+            }
+            // Each network's devices try to be somebody else's.
+            let spoofs = |packet: &&Packet| {
+                matches!(meaning.decide(packet).cause, Cause::Spoofed(Spoofing::Source, _))
+            };
+            let from: BTreeSet<Interface> =
+                tried.iter().filter(spoofs).map(|packet| packet.enters).collect();
+            assert!(from.len() > 1, "{name}: {from:?}");
+        });
+    }
+}
