@@ -7,6 +7,8 @@
 //! a gateway's rules are tried before anybody touches the gateway.
 
 pub mod answer;
+#[cfg(target_os = "linux")]
+pub mod cable;
 pub mod child;
 pub mod here;
 #[cfg(target_os = "linux")]
@@ -17,3 +19,5 @@ pub mod probe;
 pub mod rehearse;
 #[cfg(target_os = "linux")]
 pub mod site;
+#[cfg(target_os = "linux")]
+pub mod trunk;

@@ -1,7 +1,7 @@
 //! Probes: one packet or connection each, and what comes back.
 
 mod echo;
-mod wire;
+pub(crate) mod wire;
 
 use std::collections::VecDeque;
 use std::fmt;

@@ -27,7 +27,7 @@ pub struct Raw {
 
 /// The kernel's address of a cable's end (`struct sockaddr_ll`).
 #[repr(C)]
-struct LinkAddress {
+pub(crate) struct LinkAddress {
     family: u16,
     protocol: u16,
     index: i32,
@@ -35,6 +35,21 @@ struct LinkAddress {
     kind: u8,
     length: u8,
     address: [u8; 8],
+}
+
+impl LinkAddress {
+    /// The end with that index; a socket bound to it hears frames of that type, in network order, and none for 0.
+    pub(crate) fn new(protocol: u16, index: i32) -> Self {
+        Self {
+            family: AddressFamily::PACKET.as_raw(),
+            protocol,
+            index,
+            hardware: 0,
+            kind: 0,
+            length: 0,
+            address: [0; 8],
+        }
+    }
 }
 
 #[expect(unsafe_code, reason = "the kernel is handed an address that the crate does not know")]
@@ -65,16 +80,7 @@ impl Cable {
         let socket =
             socket_with(AddressFamily::PACKET, SocketType::RAW, SocketFlags::CLOEXEC, nothing)?;
         let index = name_to_index(&socket, interface)?;
-        let address = LinkAddress {
-            family: AddressFamily::PACKET.as_raw(),
-            protocol: 0,
-            index: index as i32,
-            hardware: 0,
-            kind: 0,
-            length: 0,
-            address: [0; 8],
-        };
-        bind(&socket, &address)?;
+        bind(&socket, &LinkAddress::new(0, index as i32))?;
         Ok(Self { socket, ends: [to, from] })
     }
 

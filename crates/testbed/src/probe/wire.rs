@@ -92,7 +92,7 @@ fn dns_question() -> Result<Vec<u8>, simple_dns::SimpleDnsError> {
 }
 
 /// A client's question for the time (RFC 5905 7.3): version 4, mode 3.
-pub(super) fn time_question() -> [u8; 48] {
+pub(crate) fn time_question() -> [u8; 48] {
     let mut question = [0; 48];
     question[0] = 4 << 3 | 3;
     question

@@ -262,7 +262,7 @@ fn no_waiting(address: IpAddr) -> &'static str {
 }
 
 /// Runs the tool for links and addresses in a namespace, for a whole script at once.
-fn ip(space: &Space, script: &str) -> Result<(), Undone> {
+pub(super) fn ip(space: &Space, script: &str) -> Result<(), Undone> {
     ran(space, Command::new("ip").args(["-batch", "-"]), script)
 }
 

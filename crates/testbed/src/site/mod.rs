@@ -5,14 +5,16 @@ mod build;
 mod dnsmasq_process;
 mod inject;
 mod lease;
-mod names;
+pub(crate) mod names;
 mod testbed;
+mod trunk;
 
 pub use build::{Site, Undone};
 pub use dnsmasq_process::DnsmasqProcess;
 pub use inject::{Fate, Judged};
 pub use names::Names;
 pub use testbed::{Action, Asked, Attempt, Expected, Testbed};
+pub use trunk::{Carried, Trunk};
 
 use ipnet::IpNet;
 use std::net::IpAddr;

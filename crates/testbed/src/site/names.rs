@@ -50,7 +50,7 @@ fn below(known: &str, name: &str) -> bool {
 }
 
 /// A question for a name.
-pub(super) fn question(name: &str, number: u16, v6: bool) -> Option<Vec<u8>> {
+pub(crate) fn question(name: &str, number: u16, v6: bool) -> Option<Vec<u8>> {
     use simple_dns::{Name, QCLASS, Question};
     let mut packet = Packet::new_query(number);
     packet.set_flags(PacketFlag::RECURSION_DESIRED);

@@ -1,0 +1,305 @@
+//! Addresses as devices get them: leases (RFC 2131), asked for, looked at and given back, and what routers advertise (RFC 4861).
+
+use super::ends::Ends;
+use super::frame::{self, Content, EVERYONE, Mac, Packet};
+use smoltcp::wire::{DhcpMessageType, DhcpPacket, DhcpRepr, EthernetAddress};
+use std::collections::{BTreeMap, HashMap};
+use std::io;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use std::time::{Duration, Instant};
+
+/// How long an offer may take: some servers look first whether the address answers.
+const OFFER: Duration = Duration::from_millis(3_500);
+/// How long is waited for a second server once one has answered.
+const SECOND: Duration = Duration::from_millis(500);
+/// How long the rest may take.
+const ACCEPTED: Duration = Duration::from_millis(1_500);
+/// How often a question is put.
+const TRIES: u32 = 2;
+/// The options that are asked for: mask, router, name servers, domain, lease time, server.
+const WANTED: [u8; 6] = [1, 3, 6, 15, 51, 54];
+/// What distinguishes our questions.
+const TRANSACTION: u32 = 0x6261_7300;
+
+/// What a server offers.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Offer {
+    /// The server.
+    pub server: Ipv4Addr,
+    /// The address.
+    pub address: Ipv4Addr,
+    /// The length of the subnet's prefix.
+    pub prefix_length: Option<u8>,
+    /// The router.
+    pub router: Option<Ipv4Addr>,
+    /// The name servers, the first three of them.
+    pub name_servers: Vec<Ipv4Addr>,
+    /// For how many seconds.
+    pub seconds: Option<u32>,
+}
+
+/// What came of asking for a lease.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Leased {
+    /// All offers, those of one server once.
+    pub offers: Vec<Offer>,
+    /// The one that was taken and confirmed.
+    pub taken: Option<Offer>,
+    /// Whether the server took back what it had offered.
+    pub refused: bool,
+}
+
+/// What a router advertises.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Advertised {
+    /// The router, on its link.
+    pub router: Ipv6Addr,
+    /// For how many seconds it is a default router; it is none for 0.
+    pub lifetime: u64,
+    /// The prefix that it names, with its length, and whether addresses are to be made of it.
+    pub prefix: Option<(Ipv6Addr, u8, bool)>,
+}
+
+/// What servers and routers have said, by network.
+#[derive(Default)]
+pub(super) struct Letters {
+    leases: HashMap<usize, Leased>,
+    routers: BTreeMap<(usize, Ipv6Addr), Advertised>,
+}
+
+impl Letters {
+    pub(super) fn advertised(
+        &mut self,
+        lane: usize,
+        router: Ipv6Addr,
+        lifetime: u64,
+        prefix: Option<(Ipv6Addr, u8, bool)>,
+    ) {
+        self.routers.insert((lane, router), Advertised { router, lifetime, prefix });
+    }
+
+    /// An answer of a server, if it is one to a question of ours.
+    pub(super) fn came(&mut self, lane: usize, from: IpAddr, payload: &[u8]) {
+        let Some(says) = DhcpPacket::new_checked(payload).ok() else { return };
+        let Ok(says) = DhcpRepr::parse(&says) else { return };
+        let Some(lease) = self.leases.get_mut(&lane) else { return };
+        if says.transaction_id != TRANSACTION | lane as u32 & 0xff {
+            return;
+        }
+        let IpAddr::V4(from) = from else { return };
+        let offer = Offer {
+            server: says.server_identifier.unwrap_or(from),
+            address: says.your_ip,
+            prefix_length: says.subnet_mask.and_then(length_of),
+            router: says.router,
+            name_servers: says.dns_servers.map(|all| all.to_vec()).unwrap_or_default(),
+            seconds: says.lease_duration,
+        };
+        match says.message_type {
+            DhcpMessageType::Offer
+                if lease.offers.iter().any(|known| known.server == offer.server) => {}
+            DhcpMessageType::Offer => lease.offers.push(offer),
+            DhcpMessageType::Ack => lease.taken = Some(offer),
+            DhcpMessageType::Nak => lease.refused = true,
+            _ => {}
+        }
+    }
+}
+
+/// The length of a prefix, if a mask is that of one.
+fn length_of(mask: Ipv4Addr) -> Option<u8> {
+    let bits = mask.to_bits();
+    (bits.leading_ones() + bits.trailing_zeros() >= 32).then_some(bits.leading_ones() as u8)
+}
+
+/// What is asked.
+#[derive(Clone, Copy)]
+enum Question<'o> {
+    Anyone,
+    Take(&'o Offer),
+    GiveBack(&'o Offer),
+}
+
+impl Ends {
+    /// Asks for a lease in each of these networks, takes the first that is offered, and says what came. The addresses are ours
+    /// then, until [`release`](Self::release). In `others` is asked, too, though nobody is expected to answer: for them is not
+    /// waited, and what is offered there is not taken.
+    ///
+    /// # Errors
+    /// When an interface is down or gone.
+    pub fn lease(
+        &mut self,
+        lanes: &[usize],
+        others: &[usize],
+    ) -> io::Result<BTreeMap<usize, Leased>> {
+        for lane in lanes.iter().chain(others) {
+            self.letters.leases.insert(*lane, Leased::default());
+        }
+        for lane in others {
+            self.ask(*lane, Question::Anyone)?;
+        }
+        for _ in 0..TRIES {
+            let none = |ends: &Self, lane: &&usize| ends.letters.leases[*lane].offers.is_empty();
+            let left: Vec<usize> = lanes.iter().filter(|lane| none(self, lane)).copied().collect();
+            if left.is_empty() {
+                break;
+            }
+            for lane in &left {
+                self.ask(*lane, Question::Anyone)?;
+            }
+            let all = |ends: &Self| left.iter().all(|lane| !none(ends, &lane));
+            self.attend_until(Instant::now() + OFFER, all)?;
+        }
+        self.attend(SECOND)?;
+        for _ in 0..TRIES {
+            let open = |ends: &Self, lane: &&usize| {
+                let lease = &ends.letters.leases[*lane];
+                !lease.offers.is_empty() && lease.taken.is_none() && !lease.refused
+            };
+            let left: Vec<usize> = lanes.iter().filter(|lane| open(self, lane)).copied().collect();
+            for lane in &left {
+                let offer = self.letters.leases[lane].offers[0].clone();
+                self.ask(*lane, Question::Take(&offer))?;
+            }
+            let all = |ends: &Self| !left.iter().any(|lane| open(ends, &lane));
+            self.attend_until(Instant::now() + ACCEPTED, all)?;
+        }
+        let came: BTreeMap<usize, Leased> = lanes
+            .iter()
+            .filter_map(|lane| Some((*lane, self.letters.leases.get(lane)?.clone())))
+            .collect();
+        for (lane, lease) in &came {
+            if let Some(taken) = &lease.taken {
+                self.take(*lane, taken.address.into());
+            }
+        }
+        Ok(came)
+    }
+
+    /// Gives all leases back.
+    ///
+    /// # Errors
+    /// When an interface is down or gone.
+    pub fn release(&mut self) -> io::Result<()> {
+        let leases = std::mem::take(&mut self.letters.leases);
+        let taken = leases.into_iter().filter_map(|(lane, lease)| Some((lane, lease.taken?)));
+        for (lane, offer) in taken {
+            self.ask(lane, Question::GiveBack(&offer))?;
+            self.give_back(lane, offer.address.into());
+        }
+        Ok(())
+    }
+
+    /// What gives back all leases without this, for an end that comes in between.
+    ///
+    /// # Errors
+    /// When the system has no room for it.
+    pub fn farewell(&self) -> io::Result<impl FnOnce() + Send + 'static> {
+        let mut last = Vec::new();
+        for (lane, lease) in &self.letters.leases {
+            let Some(taken) = &lease.taken else { continue };
+            if let Some(frame) = self.framed(*lane, Question::GiveBack(taken)) {
+                last.push((self.way(*lane)?, frame));
+            }
+        }
+        Ok(move || {
+            for ((port, tag), frame) in last {
+                // Nobody is there any more to be told.
+                let _ = port.send(tag, &frame);
+            }
+        })
+    }
+
+    /// Asks routers in these networks to make themselves known, and says which did; in `others`, too, though none is expected.
+    ///
+    /// # Errors
+    /// When an interface is down or gone.
+    pub fn routers(
+        &mut self,
+        lanes: &[usize],
+        others: &[usize],
+    ) -> io::Result<BTreeMap<usize, Vec<Advertised>>> {
+        for lane in others {
+            let mac = self.mac(*lane);
+            self.put(*lane, &frame::who_routes(mac, frame::link_local(mac)))?;
+        }
+        for _ in 0..TRIES {
+            let none =
+                |ends: &Self, lane: &usize| !ends.letters.routers.keys().any(|(of, _)| of == lane);
+            let left: Vec<usize> = lanes.iter().filter(|lane| none(self, lane)).copied().collect();
+            for lane in &left {
+                let mac = self.mac(*lane);
+                self.put(*lane, &frame::who_routes(mac, frame::link_local(mac)))?;
+            }
+            let all = |ends: &Self| !left.iter().any(|lane| none(ends, lane));
+            self.attend_until(Instant::now() + ACCEPTED, all)?;
+        }
+        let mut heard: BTreeMap<usize, Vec<Advertised>> = BTreeMap::new();
+        for ((lane, _), router) in &self.letters.routers {
+            heard.entry(*lane).or_default().push(router.clone());
+        }
+        Ok(heard)
+    }
+
+    fn ask(&self, lane: usize, question: Question<'_>) -> io::Result<()> {
+        self.framed(lane, question).map_or(Ok(()), |frame| self.put(lane, &frame))
+    }
+
+    fn framed(&self, lane: usize, question: Question<'_>) -> Option<Vec<u8>> {
+        let mac = self.mac(lane);
+        let payload = letter(lane, mac, question);
+        let (source, destination, to) = match question {
+            Question::GiveBack(offer) => {
+                let gateway = self.gateway_mac(lane, false).unwrap_or(EVERYONE);
+                (offer.address, offer.server, gateway)
+            }
+            _ => (Ipv4Addr::UNSPECIFIED, Ipv4Addr::BROADCAST, EVERYONE),
+        };
+        let packet = Packet {
+            source: source.into(),
+            destination: destination.into(),
+            content: Content::Udp { from: 68, to: 67, payload },
+        };
+        packet.framed(to, mac)
+    }
+}
+
+/// A message to servers. In each network we are somebody else to them, though the hardware address is the same.
+fn letter(lane: usize, mac: Mac, question: Question<'_>) -> Vec<u8> {
+    let [_, b, c, d, e, f] = mac;
+    let who = EthernetAddress([0x02 | (lane as u8) << 2, b, c, d, e, f]);
+    let none = Ipv4Addr::UNSPECIFIED;
+    let (kind, offer) = match question {
+        Question::Anyone => (DhcpMessageType::Discover, None),
+        Question::Take(offer) => (DhcpMessageType::Request, Some(offer)),
+        Question::GiveBack(offer) => (DhcpMessageType::Release, Some(offer)),
+    };
+    let releases = kind == DhcpMessageType::Release;
+    let says = DhcpRepr {
+        message_type: kind,
+        transaction_id: TRANSACTION | lane as u32 & 0xff,
+        secs: 0,
+        client_hardware_address: EthernetAddress(mac),
+        client_ip: offer.filter(|_| releases).map_or(none, |offer| offer.address),
+        your_ip: none,
+        server_ip: none,
+        router: None,
+        subnet_mask: None,
+        relay_agent_ip: none,
+        broadcast: !releases,
+        requested_ip: offer.filter(|_| !releases).map(|offer| offer.address),
+        client_identifier: Some(who),
+        server_identifier: offer.map(|offer| offer.server),
+        parameter_request_list: (!releases).then_some(&WANTED),
+        dns_servers: None,
+        max_size: (!releases).then_some(1432),
+        lease_duration: None,
+        renew_duration: None,
+        rebind_duration: None,
+        additional_options: &[],
+    };
+    let mut payload = vec![0; says.buffer_len().max(300)];
+    // The room is enough, which is all that it can fail of.
+    let _ = says.emit(&mut DhcpPacket::new_unchecked(&mut payload));
+    payload
+}

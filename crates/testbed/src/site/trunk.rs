@@ -1,0 +1,201 @@
+//! One cable to all networks of a site in the kernel: what a switch does with tags, done here.
+
+use super::build::{DEVICE, ip};
+use super::{Site, Undone};
+use crate::cable::Port;
+use crate::kernel::space::Space;
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use std::io;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::thread::JoinHandle;
+use std::time::Duration;
+
+/// How often is looked whether it is over.
+const LOOK: Duration = Duration::from_millis(50);
+
+/// The cable, with whatever carries frames between it and the site, until this is dropped.
+pub struct Trunk {
+    /// The tester's own network: the interface `trunk`, and `outside`, `outside2`, ... for the uplinks.
+    pub tester: Space,
+    over: Arc<AtomicBool>,
+    carrying: Option<JoinHandle<io::Result<()>>>,
+}
+
+/// How a cable of the site comes to the tester.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Carried {
+    /// Together with others, with that VLAN id, or untagged.
+    Together(Option<u16>),
+    /// By an interface of its own.
+    Alone,
+    /// Not at all.
+    Not,
+}
+
+impl Site {
+    /// Puts the tester at the ends of all cables of the site, as is said for each. Nobody else is there. Two VLANs may be joined
+    /// to one, as by a wrong port of a switch.
+    ///
+    /// # Errors
+    /// What the kernel or the tool for links says against it.
+    pub fn trunk(&self, carried: &[Carried], joined: Option<[u16; 2]>) -> Result<Trunk, Undone> {
+        let kernel = |what| move |error| Undone::Kernel(what, error);
+        let tester = Space::new().map_err(kernel("make a namespace"))?;
+        let switch = Space::new().map_err(kernel("make a namespace"))?;
+        let own = outside_names(carried);
+        let path = tester.path().map_err(kernel("find a namespace"))?;
+        let mut script = String::new();
+        for (number, name) in
+            std::iter::once("trunk").chain(own.iter().map(String::as_str)).enumerate()
+        {
+            let path = path.display();
+            script.push_str(&format!(
+                "link add name port{number} type veth peer name {name} netns {path}\nlink set port{number} up\n"
+            ));
+        }
+        // Whoever only carries frames has nothing to say.
+        for space in self.ends.iter().chain([&switch, &tester]) {
+            space.within(silent).map_err(kernel("silence a cable"))?;
+        }
+        ip(&switch, &script)?;
+        let up = std::iter::once("trunk").chain(own.iter().map(String::as_str));
+        let up: String = up.map(|name| format!("link set {name} up\n")).collect();
+        ip(&tester, &up)?;
+        let open = |space: &Space, name: &str| {
+            let name = name.to_owned();
+            let opened = space.within(|| {
+                let port = Port::open(&name)?;
+                port.hear_all(&name)?;
+                Ok(port)
+            });
+            opened.map_err(|error| Undone::Kernel("take hold of a cable", error))
+        };
+        let mut carrier = Carrier { legs: Vec::new(), ports: Vec::new(), joined };
+        carrier.ports.push(open(&switch, "port0")?);
+        let mut next = 1;
+        for (carried, end) in carried.iter().zip(&self.ends) {
+            let to = match carried {
+                Carried::Not => continue,
+                Carried::Together(tag) => (0, *tag),
+                Carried::Alone => {
+                    carrier.ports.push(open(&switch, &format!("port{next}"))?);
+                    next += 1;
+                    (next - 1, None)
+                }
+            };
+            carrier.legs.push((open(end, DEVICE)?, to));
+        }
+        let over = Arc::new(AtomicBool::new(false));
+        let ends = Arc::clone(&over);
+        let carrying = std::thread::spawn(move || carrier.carry(&ends));
+        Ok(Trunk { tester, over, carrying: Some(carrying) })
+    }
+}
+
+/// Takes IPv6 from all interfaces of the network that this thread is in: they would ask for neighbours and routers.
+fn silent() -> io::Result<()> {
+    for which in ["all", "default"] {
+        let file = format!("/proc/sys/net/ipv6/conf/{which}/disable_ipv6");
+        match std::fs::write(file, "1") {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),
+            _ => {}
+        }
+    }
+    Ok(())
+}
+
+/// What the cables for the uplinks are called at the tester's end.
+fn outside_names(carried: &[Carried]) -> Vec<String> {
+    let count = carried.iter().filter(|one| **one == Carried::Alone).count();
+    let name = |number| match number {
+        1 => "outside".to_owned(),
+        number => format!("outside{number}"),
+    };
+    (1..=count).map(name).collect()
+}
+
+/// Carries frames between the ends of a site's cables and the tester's.
+struct Carrier {
+    /// The end of each cable of the site, and the tester's port that it is carried to, with which tag.
+    legs: Vec<(Port, (usize, Option<u16>))>,
+    ports: Vec<Port>,
+    joined: Option<[u16; 2]>,
+}
+
+impl Carrier {
+    /// The other VLAN of two that are joined.
+    fn other(&self, tag: Option<u16>) -> Option<u16> {
+        match self.joined? {
+            [one, other] if tag == Some(one) => Some(other),
+            [one, other] if tag == Some(other) => Some(one),
+            _ => None,
+        }
+    }
+
+    fn carry(mut self, over: &AtomicBool) -> io::Result<()> {
+        let wait = Timespec { tv_sec: 0, tv_nsec: LOOK.subsec_nanos().into() };
+        while !over.load(Ordering::Relaxed) {
+            let all = self.legs.iter().map(|(leg, _)| leg).chain(&self.ports);
+            let mut sockets: Vec<PollFd<'_>> =
+                all.map(|port| PollFd::new(port, PollFlags::IN)).collect();
+            match poll(&mut sockets, Some(&wait)) {
+                Ok(_) | Err(rustix::io::Errno::INTR) => {}
+                Err(error) => return Err(error.into()),
+            }
+            self.pass()?;
+        }
+        Ok(())
+    }
+
+    fn pass(&mut self) -> io::Result<()> {
+        for number in 0..self.legs.len() {
+            let (port, tag) = self.legs[number].1;
+            while let Some((_, frame)) = self.legs[number].0.receive()? {
+                put(&self.ports[port], tag, &frame);
+                if let Some(other) = self.other(tag) {
+                    put(&self.ports[port], Some(other), &frame);
+                    self.to_leg(port, Some(other), &frame);
+                }
+            }
+        }
+        for number in 0..self.ports.len() {
+            while let Some((tag, frame)) = self.ports[number].receive()? {
+                self.to_leg(number, tag, &frame);
+                if let Some(other) = self.other(tag) {
+                    put(&self.ports[number], Some(other), &frame);
+                    self.to_leg(number, Some(other), &frame);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn to_leg(&self, port: usize, tag: Option<u16>, frame: &[u8]) {
+        if let Some((leg, _)) = self.legs.iter().find(|(_, to)| *to == (port, tag)) {
+            put(leg, None, frame);
+        }
+    }
+}
+
+/// Puts a frame on; where there is no room it is lost, as at any switch.
+fn put(port: &Port, tag: Option<u16>, frame: &[u8]) {
+    for _ in 0..20 {
+        match port.send(tag, frame) {
+            Err(error) if matches!(error.raw_os_error(), Some(libc::ENOBUFS | libc::EAGAIN)) => {
+                std::thread::sleep(Duration::from_micros(200));
+            }
+            _ => return,
+        }
+    }
+}
+
+impl Drop for Trunk {
+    fn drop(&mut self) {
+        self.over.store(true, Ordering::Relaxed);
+        if let Some(carrying) = self.carrying.take() {
+            // What it has to tell is that its cables are gone.
+            let _ = carrying.join();
+        }
+    }
+}

@@ -1,0 +1,426 @@
+//! From packets to conversations, and from what came of these to what is wrong.
+
+use super::judge::{Expected, Far, Shown, Source, Why, Wrong, is_private, judge};
+use super::stand::Stand;
+use crate::cable::{Ask, Came, Conversation, Pace, Words};
+use bastium_core::checklist::{self, Check, Probe};
+use bastium_core::space::{Ends, Packet, Protocol, ServicePoint};
+use bastium_core::sweep;
+use bastium_core::verdict::{Decision, Verdict};
+use std::collections::BTreeMap;
+use std::io;
+use std::net::IpAddr;
+
+/// How often a surprise is tried.
+const TRIES: u32 = 3;
+/// How far from the border of an hour something is tried, in minutes: it takes a while, and clocks differ.
+const MINUTES: i16 = 10;
+/// How much slower it is tried again: a gateway may have limits of its own.
+const SLOWER: u32 = 4;
+
+/// Why something was not tried.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Untried {
+    /// The network is not reached from here, by its name.
+    Unreached(String),
+    /// It takes an end outside.
+    NoOutside,
+    /// It takes a device that is not there, and that nobody stands in for.
+    Absent(IpAddr),
+    /// Somebody else has the address that it is to come from.
+    Taken(IpAddr),
+    /// It goes to whatever a name leads to.
+    ByName,
+    /// It is for another hour.
+    OtherHour,
+    /// It takes a person.
+    Person,
+    /// A real device would have to understand it, and nobody here speaks its language.
+    Unspoken,
+    /// The gateway's address outside is not known.
+    UnknownOutside,
+}
+
+/// A check, and what it has shown.
+#[derive(Clone, Debug)]
+pub struct Tried {
+    /// Its test point, by its place in the list.
+    pub stand: usize,
+    /// The check, by its place there.
+    pub check: usize,
+    /// What it has shown, or why it was not tried.
+    pub shown: Result<Shown, Untried>,
+    /// What came, where something was tried.
+    pub came: Came,
+    /// How often it was tried.
+    pub tries: u32,
+}
+
+/// Something that is not as planned.
+#[derive(Clone, Debug)]
+pub struct Surprise {
+    /// The packet.
+    pub packet: Packet,
+    /// What the plan means for it.
+    pub decision: Decision,
+    /// What is wrong.
+    pub wrong: Wrong,
+    /// What came.
+    pub came: Came,
+}
+
+/// What a sweep has come to.
+#[derive(Clone, Debug, Default)]
+pub struct Swept {
+    /// How many conversations there were.
+    pub tried: usize,
+    /// How many of them were as planned.
+    pub as_planned: usize,
+    /// How many showed nothing, by reason.
+    pub nothing: BTreeMap<Why, usize>,
+    /// How many could not be tried, by reason.
+    pub untried: BTreeMap<Untried, usize>,
+    /// What is not as planned.
+    pub surprises: Vec<Surprise>,
+}
+
+/// A packet that can be tried.
+struct Attempt {
+    number: usize,
+    conversation: Conversation,
+    expected: Expected,
+}
+
+/// What came of it so far.
+#[derive(Clone, Debug)]
+struct Outcome {
+    shown: Shown,
+    came: Came,
+    tries: u32,
+}
+
+impl Stand<'_, '_> {
+    /// Makes the checks of a list that can be made from here.
+    ///
+    /// # Errors
+    /// When an interface is down or gone.
+    pub fn list(
+        &mut self,
+        stands: &[checklist::Stand],
+        progress: &mut dyn FnMut(usize, usize),
+    ) -> io::Result<Vec<Tried>> {
+        let mut tried = Vec::new();
+        let mut attempts = Vec::new();
+        for (stand, at) in stands.iter().enumerate() {
+            for (check, one) in at.checks.iter().enumerate() {
+                let number = tried.len();
+                let made = self.check(one).and_then(|packet| self.attempt(number, &packet));
+                let shown = match made {
+                    Ok(attempt) => {
+                        attempts.push(attempt);
+                        Ok(Shown::Nothing(Why::NotSent))
+                    }
+                    Err(why) => Err(why),
+                };
+                tried.push(Tried { stand, check, shown, came: Came::default(), tries: 0 });
+            }
+        }
+        for (number, outcome) in self.make(attempts, progress)? {
+            let one = &mut tried[number];
+            (one.shown, one.came, one.tries) = (Ok(outcome.shown), outcome.came, outcome.tries);
+        }
+        Ok(tried)
+    }
+
+    /// Sweeps.
+    ///
+    /// # Errors
+    /// When an interface is down or gone.
+    pub fn sweep(&mut self, progress: &mut dyn FnMut(usize, usize)) -> io::Result<Swept> {
+        let outside = self.outside();
+        let packets = sweep::packets(self.meaning, self.rules, &self.own, &outside, self.at);
+        let mut swept = Swept::default();
+        let mut attempts = Vec::new();
+        for (number, packet) in packets.iter().enumerate() {
+            match self.attempt(number, packet) {
+                // A device of the site gets nothing but the checks of the list.
+                Ok(attempt) if attempt.expected.far == Far::Device => {}
+                Ok(attempt) => attempts.push(attempt),
+                Err(why) => *swept.untried.entry(why).or_default() += 1,
+            }
+        }
+        swept.tried = attempts.len();
+        let mut outcomes = self.make(attempts, progress)?;
+        outcomes.sort_by_key(|(number, _)| *number);
+        for (number, Outcome { shown, came, .. }) in outcomes {
+            match shown {
+                Shown::AsPlanned => swept.as_planned += 1,
+                Shown::Nothing(why) => *swept.nothing.entry(why).or_default() += 1,
+                Shown::Wrong(wrong) => {
+                    let packet = packets[number];
+                    let decision = self.meaning.decide(&packet);
+                    swept.surprises.push(Surprise { packet, decision, wrong, came });
+                }
+            }
+        }
+        Ok(swept)
+    }
+
+    /// Makes attempts; what surprises, and what could not be controlled, once more and slower.
+    fn make(
+        &mut self,
+        mut attempts: Vec<Attempt>,
+        progress: &mut dyn FnMut(usize, usize),
+    ) -> io::Result<Vec<(usize, Outcome)>> {
+        // One control is good for many that have their ends in common.
+        attempts.sort_by_key(|one| {
+            let Conversation { lane, from, far, to, .. } = &one.conversation;
+            (*lane, *from, *far, *to, one.number)
+        });
+        let total = attempts.len();
+        let mut outcomes: Vec<Option<Outcome>> = attempts.iter().map(|_| None).collect();
+        let mut left: Vec<usize> = (0..total).collect();
+        for round in 0..TRIES {
+            let pace = if round == 0 { self.pace } else { Pace((self.pace.0 / SLOWER).max(20)) };
+            let conversations: Vec<Conversation> =
+                left.iter().map(|place| attempts[*place].conversation.clone()).collect();
+            let came = self.ends.make(&conversations, pace, |done| {
+                if round == 0 {
+                    progress(done, total);
+                }
+            })?;
+            for (place, came) in left.iter().zip(came) {
+                let shown = judge(&attempts[*place].expected, &came);
+                let known = &mut outcomes[*place];
+                *known = Some(after(known.take(), shown, came));
+            }
+            left.retain(|place| outcomes[*place].as_ref().is_none_or(is_open));
+            if left.is_empty() {
+                break;
+            }
+        }
+        let outcomes = attempts.iter().zip(outcomes);
+        Ok(outcomes.filter_map(|(attempt, outcome)| Some((attempt.number, outcome?))).collect())
+    }
+
+    /// The packet of a check, as it can be sent from here and now.
+    fn check(&self, check: &Check) -> Result<Packet, Untried> {
+        match check.probe {
+            Probe::Browse => return Err(Untried::Person),
+            Probe::Lease => return Err(Untried::Person),
+            _ => {}
+        }
+        let packet = Packet { at: self.at, ..check.packet };
+        let verdict = |packet: &Packet| self.meaning.decide(packet).verdict;
+        if check.when.is_some() && verdict(&packet) != verdict(&check.packet) {
+            return Err(Untried::OtherHour);
+        }
+        Ok(self.with_own_ends(&packet))
+    }
+
+    /// The same packet between ends of ours, where any device of a network may be one of them.
+    fn with_own_ends(&self, packet: &Packet) -> Packet {
+        let same = |other: &Packet| {
+            let (one, other) = (self.meaning.decide(packet), self.meaning.decide(other));
+            one == other
+        };
+        let plan = self.plan();
+        let mut best = *packet;
+        let source = packet.source();
+        let nobodys = |address: IpAddr| plan.host_at(address).is_none();
+        if nobodys(source) {
+            let here = self.own.iter().filter(|end| end.interface == packet.enters);
+            let others = here.filter_map(|end| Ends::new(end.address, packet.destination()));
+            let mut fitting = others.map(|ends| Packet { ends, ..best }).filter(same);
+            best = fitting.next().unwrap_or(best);
+        }
+        let network = plan.network_of(packet.destination());
+        let gateway = plan.gateway_inside().contains(packet.destination());
+        if let Some(id) = network.filter(|_| !gateway && nobodys(packet.destination())) {
+            let here = self.own.iter().filter(|end| end.interface == plan.network_interface(id));
+            let others = here.filter_map(|end| Ends::new(best.source(), end.address));
+            let mut fitting = others.map(|ends| Packet { ends, ..best }).filter(same);
+            best = fitting.next().unwrap_or(best);
+        }
+        best
+    }
+
+    /// The conversation that a packet begins, and what is expected of it.
+    fn attempt(&mut self, number: usize, packet: &Packet) -> Result<Attempt, Untried> {
+        let plan = self.plan();
+        let lane = self.lane(packet.enters)?;
+        let from = packet.source();
+        let near = self.source(lane, from)?;
+        let decision = self.meaning.decide(packet);
+        self.stays(packet, decision.verdict)?;
+        let inner = Some(decision.verdict).filter(|verdict| *verdict == Verdict::Allow);
+        let inner = inner.and_then(|_| self.meaning.translate(packet)).unwrap_or(*packet);
+        let far = self.far(packet, &inner)?;
+        let to = match plan.uplinks().iter().position(|uplink| {
+            uplink.placeholder.is_some_and(|one| one.set().contains(packet.destination()))
+        }) {
+            Some(uplink) => self.gateway_outside(uplink, packet.destination().is_ipv6())?,
+            None => packet.destination(),
+        };
+        let ask = ask(packet.service, &far)?;
+        let own = match far {
+            Far::Own { lane, address, .. } => Some((lane, address)),
+            _ => None,
+        };
+        let conversation = Conversation { lane, from, near, to, ask, far: own };
+        Ok(Attempt { number, conversation, expected: Expected { verdict: decision.verdict, far } })
+    }
+
+    /// Whether what is decided of a packet stays so for as long as all of this may take.
+    fn stays(&self, packet: &Packet, verdict: Verdict) -> Result<(), Untried> {
+        let beside = [-1, 1].into_iter().map(|way| self.at.moved(way * MINUTES));
+        let mut others = beside.map(|at| self.meaning.decide(&Packet { at, ..*packet }).verdict);
+        if others.all(|other| other == verdict) { Ok(()) } else { Err(Untried::OtherHour) }
+    }
+
+    fn lane(&self, interface: bastium_core::space::Interface) -> Result<usize, Untried> {
+        let plan = self.plan();
+        self.lanes.lane_of(interface).ok_or_else(|| match plan.network_on(interface) {
+            Some(id) => Untried::Unreached(plan.network(id).name.to_string()),
+            None => Untried::NoOutside,
+        })
+    }
+
+    /// Our end that something comes from: at that address, if it is ours, or lies behind a router that we stand in for. What is
+    /// spoofed comes from the first end that we have there.
+    fn source(&mut self, lane: usize, address: IpAddr) -> Result<IpAddr, Untried> {
+        let outside = self.lanes.lanes[lane].outside;
+        let spoofed = outside && self.plan().inside().contains(address);
+        if !spoofed && self.ends.is_own(lane, address) || self.is_behind(lane, address) {
+            self.ends.take(lane, address);
+            return Ok(address);
+        }
+        let elsewhere = self.plan().network_of(address) != self.network(lane);
+        let all = self.own.iter().copied().chain(self.outside());
+        let first = all.into_iter().find(|end| {
+            end.interface == self.lanes.interfaces[lane]
+                && end.address.is_ipv6() == address.is_ipv6()
+        });
+        if let Some(end) = first.filter(|_| elsewhere) {
+            return Ok(end.address);
+        }
+        let present = self.networks[lane].present.contains(&address);
+        Err(if present { Untried::Taken(address) } else { Untried::Absent(address) })
+    }
+
+    /// Whether an address lies behind a router in a network that we stand in for.
+    fn is_behind(&self, lane: usize, address: IpAddr) -> bool {
+        let network = self.network(lane);
+        let mut routes = self.plan().routes().iter();
+        routes.any(|route| {
+            Some(route.network) == network
+                && route.reach.contains(address)
+                && self.ends.is_own(lane, route.via)
+        })
+    }
+
+    /// Who is at the other end of a packet, which is `inner` once it is translated.
+    fn far(&mut self, packet: &Packet, inner: &Packet) -> Result<Far, Untried> {
+        let plan = self.plan();
+        let to = inner.destination();
+        if plan.gateway_inside().contains(to) || plan.gateway_outside().contains(to) {
+            return Ok(Far::Gateway {
+                answers: spoken(inner.service).is_some() || is_echo(inner.service),
+            });
+        }
+        if plan.domains().iter().any(|domain| domain.placeholder.set().contains(to)) {
+            return Err(Untried::ByName);
+        }
+        let port = inner.service.destination_port();
+        let route = plan.routes().iter().find(|route| route.reach.contains(to));
+        let network = plan.network_of(to).or(route.map(|route| route.network));
+        let Some(id) = network else {
+            let lane = self.way_out(to)?;
+            let source = match is_private(packet.source()) {
+                true => Source::Gateway(self.ends.gateway_of(lane, false)),
+                false => Source::Kept(packet.source()),
+            };
+            return Ok(Far::Own { lane, address: to, port, source });
+        };
+        let lane = self.lane(plan.network_interface(id))?;
+        if self.is_behind(lane, to) {
+            self.ends.take(lane, to);
+        }
+        if self.ends.is_own(lane, to) {
+            let source = Source::Kept(packet.source());
+            return Ok(Far::Own { lane, address: to, port, source });
+        }
+        match self.networks[lane].present.contains(&to) {
+            true => Ok(Far::Device),
+            false => Err(Untried::Absent(to)),
+        }
+    }
+
+    /// The network outside by which an address there is reached.
+    fn way_out(&self, to: IpAddr) -> Result<usize, Untried> {
+        let plan = self.plan();
+        let beside =
+            (0..plan.uplinks().len()).find(|uplink| plan.beside_uplink(*uplink).contains(to));
+        let uplink = plan.uplink_interface(beside.unwrap_or(0));
+        self.lanes.lane_of(uplink).ok_or(Untried::NoOutside)
+    }
+
+    fn gateway_outside(&self, uplink: usize, v6: bool) -> Result<IpAddr, Untried> {
+        let lane = self.lane(self.plan().uplink_interface(uplink))?;
+        self.ends.gateway_of(lane, v6).ok_or(Untried::UnknownOutside)
+    }
+}
+
+/// What is known after one more try: what gets through once does, and what is as planned once is, if nothing gets through.
+fn after(known: Option<Outcome>, shown: Shown, came: Came) -> Outcome {
+    let Some(known) = known else { return Outcome { shown, came, tries: 1 } };
+    let tries = known.tries + 1;
+    let stays = match (known.shown, shown) {
+        (Shown::Wrong(Wrong::GetsThrough), _) => true,
+        (_, Shown::Wrong(Wrong::GetsThrough) | Shown::AsPlanned) => false,
+        (Shown::Wrong(_), Shown::Nothing(_)) => false,
+        _ => false,
+    };
+    if stays { Outcome { tries, ..known } } else { Outcome { shown, came, tries } }
+}
+
+/// Whether it is worth another try.
+fn is_open(outcome: &Outcome) -> bool {
+    match outcome.shown {
+        Shown::AsPlanned | Shown::Nothing(Why::NobodyAnswers) => false,
+        Shown::Nothing(_) | Shown::Wrong(_) => true,
+    }
+}
+
+/// The protocol of a service, if it is spoken here.
+fn spoken(service: ServicePoint) -> Option<Words> {
+    match (service.protocol(), service.destination_port()) {
+        (Protocol::UDP, Some(53)) => Some(Words::Name),
+        (Protocol::UDP, Some(123)) => Some(Words::Time),
+        _ => None,
+    }
+}
+
+fn is_echo(service: ServicePoint) -> bool {
+    matches!(
+        (service.protocol(), service.icmp_kind()),
+        (Protocol::ICMP, Some((8, 0))) | (Protocol::ICMP_V6, Some((128, 0)))
+    )
+}
+
+/// How a service is asked for at that end.
+fn ask(service: ServicePoint, far: &Far) -> Result<Ask, Untried> {
+    let own = matches!(far, Far::Own { .. });
+    match (service.protocol(), service.destination_port()) {
+        (Protocol::TCP, Some(port)) => Ok(Ask::Tcp(port)),
+        (Protocol::UDP, Some(port)) if own => Ok(Ask::Udp(port)),
+        (Protocol::UDP, Some(port)) => match (spoken(service), far) {
+            (Some(words), _) => Ok(Ask::Words(port, words)),
+            (None, Far::Gateway { .. }) => Ok(Ask::Udp(port)),
+            (None, _) => Err(Untried::Unspoken),
+        },
+        _ if is_echo(service) => Ok(Ask::Echo),
+        (protocol, _) if own || matches!(far, Far::Gateway { .. }) => Ok(Ask::Other(protocol.0)),
+        _ => Err(Untried::Unspoken),
+    }
+}

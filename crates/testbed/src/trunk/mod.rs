@@ -1,0 +1,17 @@
+//! A plan tried from one cable: standing in every network at once, through the list and through a sweep.
+//!
+//! [`Stand::take`] takes the tester's place: who is there, leases, addresses of its own. [`Stand::list`] makes the checks of a
+//! list, [`Stand::sweep`] tries every pair of networks by everything that anyone could have left open. What is expected of a
+//! packet is what the plan means for it, and nothing else.
+
+mod attempts;
+mod judge;
+mod lanes;
+mod leases;
+mod stand;
+
+pub use attempts::{Surprise, Swept, Tried, Untried};
+pub use judge::{Expected, Far, Shown, Source, Why, Wrong, judge};
+pub use lanes::{Lanes, Unplaced};
+pub use leases::{LeaseFault, faults};
+pub use stand::{Network, Stand, StandIn};
