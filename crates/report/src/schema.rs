@@ -1,9 +1,9 @@
 //! The JSON Schemas of the sheets, generated from their types.
 
 use crate::sheets::{
-    AddressSheet, AnswerSheet, AuditSheet, BlockedSheet, BriefRow, ChangeSheet, ChecklistSheet,
-    CompareSheet, DraftSheet, FindingSheet, MatrixSheet, PageSheet, PortSheet, ProofSheet,
-    RehearsalSheet, RuleSheet, ServiceSheet, Worksheet,
+    AddressSheet, AnswerSheet, AuditSheet, BlockedSheet, BriefRow, CableSheet, ChangeSheet,
+    ChecklistSheet, CompareSheet, DraftSheet, FindingSheet, MatrixSheet, PageSheet, PortSheet,
+    ProofSheet, RehearsalSheet, RuleSheet, ServiceSheet, Worksheet,
 };
 use crate::walk::WalkSheet;
 use schemars::{JsonSchema, generate::SchemaSettings};
@@ -17,6 +17,7 @@ pub fn all() -> Vec<(&'static str, Value)> {
         ("audit", of::<AuditSheet>()),
         ("batch", of::<BriefRow<'static>>()),
         ("blocked", of::<BlockedSheet>()),
+        ("cable", of::<CableSheet>()),
         ("change", of::<ChangeSheet>()),
         ("check", of::<FindingSheet>()),
         ("checklist", of::<ChecklistSheet>()),

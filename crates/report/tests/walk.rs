@@ -48,6 +48,7 @@ fn of_first(stands: &[checklist::Stand], rules: &RuleSet, outcome: Outcome, at: 
         place: "desks".to_owned(),
         note: None,
         gateway_answered: false,
+        both_ends: false,
         means: check.means(rules),
     }
 }
@@ -68,6 +69,7 @@ fn any_record() -> impl Strategy<Value = Record> {
         place,
         note,
         gateway_answered: false,
+        both_ends: false,
         means,
     })
 }

@@ -6,6 +6,7 @@ mod audit;
 mod blocked;
 mod boxes;
 mod brief;
+mod cable;
 mod change;
 mod checklist;
 mod compare;
@@ -30,6 +31,7 @@ pub use audit::{AuditFinding, AuditSheet, DifferenceRow, fault_sentences, list_s
 pub use blocked::{BlockedSheet, GroupRow, OfferRow, offer_keys};
 pub use boxes::BoxRow;
 pub use brief::{BriefRow, Question, problem};
+pub use cable::{CableNetwork, CableSheet, Counted, Reason, SurpriseRow, SweepPart};
 pub use change::{ChangeSheet, DraftSheet};
 pub use checklist::{ChecklistSheet, StandRow, System};
 pub use compare::CompareSheet;

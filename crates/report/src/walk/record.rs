@@ -46,6 +46,9 @@ pub struct Record {
     /// Whether the gateway answered, from the same address, before and after.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub gateway_answered: bool,
+    /// Whether both ends were the tester's own, and the gateway answered both, before and after.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub both_ends: bool,
     /// What the person had to say.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub note: Option<String>,
