@@ -8,6 +8,25 @@ use std::sync::{Mutex, Once, PoisonError};
 /// Files that are being written, and become something only when they are whole.
 static UNFINISHED: Mutex<Vec<PathBuf>> = Mutex::new(Vec::new());
 
+/// What is still to be done for others if the program is interrupted.
+static LAST_WISH: Mutex<Option<Wish>> = Mutex::new(None);
+
+/// Something to be done at the end.
+type Wish = Box<dyn FnOnce() + Send>;
+
+/// Remembers what is to be done if the program is interrupted before [`no_last_wish`].
+#[cfg(target_os = "linux")]
+pub(crate) fn last_wish(wish: impl FnOnce() + Send + 'static) {
+    watch();
+    *LAST_WISH.lock().unwrap_or_else(PoisonError::into_inner) = Some(Box::new(wish));
+}
+
+/// Nothing is left to be done.
+#[cfg(target_os = "linux")]
+pub(crate) fn no_last_wish() {
+    LAST_WISH.lock().unwrap_or_else(PoisonError::into_inner).take();
+}
+
 /// Whether a Ctrl-C is meant for another program that has the terminal.
 static LEFT_TO_OTHERS: AtomicBool = AtomicBool::new(false);
 
@@ -59,6 +78,9 @@ pub(crate) fn is_left_to_others(left: bool) {
 #[cfg(unix)]
 fn clean_up() {
     crate::progress::wipe();
+    if let Some(wish) = LAST_WISH.lock().unwrap_or_else(PoisonError::into_inner).take() {
+        wish();
+    }
     unfinished(|files| {
         for file in files.drain(..) {
             let _ = std::fs::remove_file(file);

@@ -78,6 +78,30 @@ pub struct Walk {
     /// This machine is outside, in none of the site's networks
     #[arg(long, requires = "run")]
     pub outside_site: bool,
+    /// Stand in every network at once, by this interface, which carries all of them tagged: the whole list, then a sweep
+    #[arg(long, value_name = "IFACE", conflicts_with_all = ["run", "status", "junit", "stand", "retest"])]
+    pub trunk: Option<String>,
+    /// Reach this network by an interface of its own, untagged
+    #[arg(long, value_name = "NETWORK=IFACE", conflicts_with_all = ["run", "status", "junit", "stand", "retest"])]
+    pub interface: Vec<String>,
+    /// Stand outside as well, by this interface on a cable to the gateway's uplink port, and to nothing else: on the bench
+    #[arg(long, value_name = "[UPLINK=]IFACE")]
+    pub outside: Vec<String>,
+    /// Take the address of this host while it is not there; `*` for each that does not answer
+    #[arg(long, value_name = "HOST", value_delimiter = ',')]
+    pub stand_in: Vec<String>,
+    /// How many conversations to begin a second [default: 200]
+    #[arg(long, value_name = "NUMBER", value_parser = clap::value_parser!(u32).range(1..=100_000))]
+    pub rate: Option<u32>,
+    /// Use this hardware address in all networks, not each interface's own
+    #[arg(long, value_name = "MAC")]
+    pub mac: Option<String>,
+    /// Take an interface that this machine itself uses
+    #[arg(long)]
+    pub take: bool,
+    /// Make the list, and no sweep
+    #[arg(long)]
+    pub no_sweep: bool,
     /// Write the results as JUnit XML to this file
     #[arg(long, value_name = "FILE.xml")]
     pub junit: Option<PathBuf>,

@@ -3,6 +3,8 @@
 mod by_hand;
 mod by_itself;
 mod keys;
+#[cfg(target_os = "linux")]
+mod one_cable;
 mod results;
 
 use super::checklist::keep_place;
@@ -13,6 +15,7 @@ use crate::session::{self, Session};
 use crate::show::{self, style};
 use bastium_core::checklist::{self, Check, Expect, Stand};
 use bastium_core::meaning::Meaning;
+use bastium_core::proof::Proved;
 use bastium_core::rules::{self, RuleSet};
 use bastium_report::walk::{Outcome, Record, State, WalkSheet, junit};
 use results::Results;
@@ -32,7 +35,8 @@ pub(super) fn run(args: &Walk, session: &mut Session<'_>) -> Result<Exit, Failur
     let meaning = session::meaning(&plan, args.day.day)?;
     let compiled = rules::compile(&meaning);
     let proved = session::proved(&meaning, &compiled)?;
-    let list = if args.full { checklist::build } else { checklist::carried };
+    let by_cable = by_cable(args)?;
+    let list = if args.full || by_cable { checklist::build } else { checklist::carried };
     let stands = list(&meaning, proved).stands;
     let results = Results::open(path, &args.with, session)?;
     let mut tour = Tour { args, meaning: &meaning, rules: &compiled, stands, results };
@@ -44,12 +48,57 @@ pub(super) fn run(args: &Walk, session: &mut Session<'_>) -> Result<Exit, Failur
         session.remark(&format!("wrote {}", file.display()));
         return Ok(tour.exit());
     }
+    if by_cable {
+        return one_cable(&mut tour, proved, session);
+    }
     if args.run {
         by_itself::run(&mut tour, session)?;
     } else if !args.status {
         by_hand::run(&mut tour, session)?;
     }
     tour.show(session)
+}
+
+/// Whether this machine stands in several networks at once.
+///
+/// # Errors
+/// When something is said that has a meaning only then.
+fn by_cable(args: &Walk) -> Result<bool, Failure> {
+    if args.trunk.is_some() || !args.interface.is_empty() || !args.outside.is_empty() {
+        return Ok(true);
+    }
+    let said = [
+        (!args.stand_in.is_empty(), "--stand-in"),
+        (args.rate.is_some(), "--rate"),
+        (args.mac.is_some(), "--mac"),
+        (args.take, "--take"),
+        (args.no_sweep, "--no-sweep"),
+    ];
+    match said.into_iter().find(|(is, _)| *is) {
+        Some((_, option)) => Err(Failure::Call {
+            says: format!("`{option}` has a meaning only with --trunk or --interface"),
+            help: "name the interface that carries the networks: bastium walk --trunk IFACE"
+                .to_owned(),
+        }),
+        None => Ok(false),
+    }
+}
+
+#[cfg(target_os = "linux")]
+fn one_cable(
+    tour: &mut Tour<'_, '_>,
+    proved: Proved<'_>,
+    session: &mut Session<'_>,
+) -> Result<Exit, Failure> {
+    one_cable::run(tour, proved, session)
+}
+
+#[cfg(not(target_os = "linux"))]
+fn one_cable(_: &mut Tour<'_, '_>, _: Proved<'_>, _: &mut Session<'_>) -> Result<Exit, Failure> {
+    Err(Failure::Machine {
+        says: "standing in several networks at once needs Linux".to_owned(),
+        help: "from one network at a time: bastium walk --run".to_owned(),
+    })
 }
 
 impl Tour<'_, '_> {
@@ -86,17 +135,17 @@ impl Tour<'_, '_> {
         seen: Option<String>,
         note: Option<String>,
     ) -> Result<(), Failure> {
-        self.record_heard((stand, check), outcome, seen, note, false)
+        self.record_heard((stand, check), outcome, seen, note, (false, false))
     }
 
-    /// The same, with whether the gateway answered before and after.
+    /// The same, with whether the gateway answered before and after, and whether it answered both ends, which were our own.
     fn record_heard(
         &mut self,
         (stand, check): (usize, usize),
         outcome: Outcome,
         seen: Option<String>,
         note: Option<String>,
-        gateway_answered: bool,
+        (gateway_answered, both_ends): (bool, bool),
     ) -> Result<(), Failure> {
         let stand = &self.stands[stand];
         let check = &stand.checks[check];
@@ -110,6 +159,7 @@ impl Tour<'_, '_> {
             at: results::now(),
             place: stand.standpoint.name(self.meaning),
             gateway_answered,
+            both_ends,
             note,
             means: check.means(self.rules),
         };

@@ -226,5 +226,5 @@ fn keep(
         _ => words(came),
     };
     let note = (!notes.is_empty()).then(|| notes.join("; "));
-    tour.record_heard(trial.place, outcome, Some(said), note, gateway_answered)
+    tour.record_heard(trial.place, outcome, Some(said), note, (gateway_answered, false))
 }

@@ -1,0 +1,213 @@
+//! Through the list, and through a sweep, from one cable that carries every network.
+
+mod ports;
+mod told;
+
+use super::{Tour, words};
+use crate::commands::count;
+use crate::failure::{Exit, Failure};
+use crate::session::{self, Session};
+use crate::show::{self, style};
+use bastium_core::checklist::{self, Check, Expect, Probe};
+use bastium_core::proof::Proved;
+use bastium_report::sheets::CableSheet;
+use bastium_report::walk::Outcome;
+use bastium_testbed::cable::{Answer, Came, Ends, Pace};
+use bastium_testbed::trunk::{Shown, Stand, StandIn, Tried, Wrong, faults};
+use std::io;
+use std::time::Instant;
+
+/// Stands for all hosts that are not there.
+const EVERYONE: &str = "*";
+
+pub(super) fn run(
+    tour: &mut Tour<'_, '_>,
+    proved: Proved<'_>,
+    session: &mut Session<'_>,
+) -> Result<Exit, Failure> {
+    let begun = Instant::now();
+    let plan = tour.meaning.plan();
+    let stand_in = stand_in(tour)?;
+    let ports = ports::open(tour.args, plan)?;
+    let pace = Pace(tour.args.rate.unwrap_or(200));
+    let at = session::minute_of_week(plan);
+    session.doing("looking who is there");
+    let ends = Ends::new(ports.open, ports.lanes.lanes.clone(), ports.mac);
+    let (meaning, rules) = (tour.meaning, tour.rules);
+    let taken = Stand::take((meaning, rules), (ends, ports.lanes), &stand_in, (pace, at));
+    let mut stand = taken.map_err(|error| broken(&error))?;
+    crate::interrupt::last_wish(stand.farewell().map_err(|error| broken(&error))?);
+    session.doing("trying the checks");
+    let tried = stand.list(&tour.stands, &mut |done, all| session.progress(done, all));
+    let tried = tried.map_err(|error| broken(&error))?;
+    keep(tour, &stand, &tried)?;
+    let carried = carried(tour, proved, &mut stand)?;
+    let swept = match tour.args.no_sweep {
+        true => None,
+        false => {
+            session.doing("sweeping");
+            let swept = stand.sweep(&mut |done, all| session.progress(done, all));
+            Some(swept.map_err(|error| broken(&error))?)
+        }
+    };
+    session.progress_ends();
+    crate::interrupt::no_last_wish();
+    stand.leave().map_err(|error| broken(&error))?;
+    let mut sheet = CableSheet::new(tour.sheet());
+    told::tell(&mut sheet, &stand, swept.as_ref());
+    sheet.not_tried = told::untried(tour, &tried, carried);
+    sheet.took_ms = begun.elapsed().as_millis() as u64;
+    show(&sheet, tour, session)
+}
+
+/// For whom the tester stands in.
+fn stand_in(tour: &Tour<'_, '_>) -> Result<StandIn, Failure> {
+    let plan = tour.meaning.plan();
+    let named: Vec<String> = tour.args.stand_in.clone();
+    if named.iter().any(|name| name == EVERYONE) {
+        return Ok(StandIn::Everyone);
+    }
+    for name in &named {
+        if !plan.hosts().iter().any(|host| host.name.as_str() == name) {
+            return Err(Failure::Call {
+                says: format!("`--stand-in {name}` names no host of the plan"),
+                help: "`bastium addresses` shows the hosts; `*` stands for all that do not answer"
+                    .to_owned(),
+            });
+        }
+    }
+    Ok(StandIn::These(named))
+}
+
+fn broken(error: &io::Error) -> Failure {
+    Failure::Machine {
+        says: format!("the cable does not carry any more: {error}"),
+        help: "is the interface up? `ip link` shows it".to_owned(),
+    }
+}
+
+/// The list that a person carries, as far as it is another: its results are kept, too, so that `walk --status` has them.
+fn carried(
+    tour: &mut Tour<'_, '_>,
+    proved: Proved<'_>,
+    stand: &mut Stand<'_, '_>,
+) -> Result<usize, Failure> {
+    let list = checklist::carried(tour.meaning, proved);
+    let tried = stand.list(&list.stands, &mut |_, _| {}).map_err(|error| broken(&error))?;
+    let whole = std::mem::replace(&mut tour.stands, list.stands);
+    let kept = keep(tour, stand, &tried);
+    tour.stands = whole;
+    kept.map(|()| tried.len())
+}
+
+/// Keeps what the checks have shown.
+fn keep(tour: &mut Tour<'_, '_>, stand: &Stand<'_, '_>, tried: &[Tried]) -> Result<(), Failure> {
+    for one in tried {
+        let place = (one.stand, one.check);
+        let check = &tour.stands[one.stand].checks[one.check];
+        if check.probe == Probe::Lease {
+            lease(tour, stand, place)?;
+            continue;
+        }
+        let Ok(shown) = &one.shown else { continue };
+        let outcome = match shown {
+            Shown::AsPlanned => Outcome::Pass,
+            Shown::Wrong(_) => Outcome::Fail,
+            // Nothing was shown, so the check is open as before.
+            Shown::Nothing(_) => continue,
+        };
+        let (seen, note) = (seen(check, *shown, &one.came), note(*shown, one));
+        tour.record_heard(place, outcome, Some(seen), note, (true, both_ends(one)))?;
+    }
+    Ok(())
+}
+
+/// Whether both ends were this machine's own, and the gateway answered both.
+fn both_ends(tried: &Tried) -> bool {
+    tried.came.controlled
+}
+
+/// What came back, in the words of the list; of what is wrong, what is not as expected.
+fn seen(check: &Check, shown: Shown, came: &Came) -> String {
+    if shown == Shown::AsPlanned {
+        return words(check.expect);
+    }
+    let came_back = match came.answer {
+        Some(Answer::Reply) => Expect::Reply,
+        Some(Answer::Refused) => Expect::Refused,
+        Some(Answer::Unreachable) => Expect::Unreachable,
+        None => Expect::Silence,
+    };
+    let detail = match shown {
+        Shown::Wrong(wrong) => told::short(wrong, came),
+        _ => None,
+    };
+    match detail {
+        Some(detail) => format!("{}: {detail}", words(came_back)),
+        None => words(came_back),
+    }
+}
+
+fn note(shown: Shown, tried: &Tried) -> Option<String> {
+    let tries = count(tried.tries as usize, "try").replace("trys", "tries");
+    match shown {
+        Shown::Wrong(Wrong::GetsThrough) if tried.tries > 1 => {
+            Some(format!("it got through in at least one of {tries}"))
+        }
+        Shown::Wrong(_) if tried.tries > 1 => Some(format!("the same in {tries}")),
+        Shown::AsPlanned if tried.tries > 1 => Some(format!("only in the last of {tries}")),
+        _ => None,
+    }
+}
+
+/// Keeps what came of asking for a lease.
+fn lease(
+    tour: &mut Tour<'_, '_>,
+    stand: &Stand<'_, '_>,
+    place: (usize, usize),
+) -> Result<(), Failure> {
+    let plan = tour.meaning.plan();
+    let Some(id) = tour.stands[place.0].standpoint.network() else { return Ok(()) };
+    let lanes = stand.networks.iter().enumerate();
+    let Some((_, network)) = lanes.into_iter().find(|(lane, _)| stand.network(*lane) == Some(id))
+    else {
+        return Ok(());
+    };
+    let found = faults(tour.meaning, id, network.leased.as_ref(), &network.routers);
+    let says: Vec<String> = found.iter().map(|one| told::fault(plan, one)).collect();
+    let leased = network.leased.as_ref().and_then(|leased| leased.taken.as_ref());
+    match (leased, says.is_empty()) {
+        (Some(offer), true) => {
+            let seen = format!("reply: {}", offer.address);
+            tour.record_heard(place, Outcome::Pass, Some(seen), None, (true, true))
+        }
+        (leased, _) => {
+            let seen =
+                leased.map_or("silence".to_owned(), |offer| format!("reply: {}", offer.address));
+            tour.record_heard(place, Outcome::Fail, Some(seen), Some(says.join("; ")), (true, true))
+        }
+    }
+}
+
+fn show(
+    sheet: &CableSheet,
+    tour: &Tour<'_, '_>,
+    session: &mut Session<'_>,
+) -> Result<Exit, Failure> {
+    let exit = if sheet.finds_something() { Exit::No } else { Exit::Fine };
+    if show::for_programs(session, sheet, || sheet.tables(), "part")? {
+        return Ok(exit);
+    }
+    for (mood, line) in told::lines(sheet) {
+        session.prose(mood, &line)?;
+    }
+    session.print("\n")?;
+    tour.show(session)?;
+    let (mood, says) = told::answer(sheet);
+    session.prose(if mood { style::GOOD } else { style::BAD }, &says)?;
+    Ok(exit)
+}
+
+/// What is not tried, whatever the cable: said, so that nobody takes silence about it for an answer.
+pub(super) const NOT_BY_CABLE: &str = "what devices do by themselves, Wi-Fi, sockets that carry one network, and isolation \
+    within a network were not tried";

@@ -1,0 +1,205 @@
+//! The interfaces of this machine that a walk by cable may take, and what is reached by them.
+
+use crate::args::Walk;
+use crate::failure::Failure;
+use bastium_core::plan::{NetworkId, Plan};
+use bastium_gateway::clean;
+use bastium_testbed::cable::{Mac, Port};
+use bastium_testbed::trunk::Lanes;
+use std::collections::HashMap;
+use std::fs;
+use std::io::ErrorKind;
+use std::path::Path;
+
+/// All ports, open, and the networks behind them.
+pub(super) struct Ports {
+    pub(super) open: Vec<Port>,
+    pub(super) lanes: Lanes,
+    pub(super) mac: Option<Mac>,
+}
+
+/// Opens the interfaces that were named.
+///
+/// # Errors
+/// When one is not there, is in use, or may not be taken by this user.
+pub(super) fn open(args: &Walk, plan: &Plan) -> Result<Ports, Failure> {
+    let mut names: Vec<String> = Vec::new();
+    let trunk = args.trunk.as_ref().map(|name| number(&mut names, name));
+    let mut own: HashMap<NetworkId, usize> = HashMap::new();
+    for word in &args.interface {
+        let (network, interface) = network(plan, word)?;
+        let port = number(&mut names, interface);
+        if own.insert(network, port).is_some() || Some(port) == trunk {
+            return Err(refused(
+                format!("`--interface {word}` names an interface or a network a second time"),
+                "each network needs an interface of its own",
+            ));
+        }
+    }
+    let mut outside = Vec::new();
+    for word in &args.outside {
+        let (uplink, interface) = uplink(plan, word)?;
+        let known = names.len();
+        let port = number(&mut names, interface);
+        if port < known {
+            return Err(refused(
+                format!("`--outside {word}` names an interface that is used already"),
+                "the uplink needs a cable of its own",
+            ));
+        }
+        outside.push((uplink, port));
+    }
+    if trunk.is_none() && own.is_empty() {
+        return Err(refused(
+            "`--outside` alone reaches no network".to_owned(),
+            "name the interface that carries all networks, too: `--trunk IFACE`",
+        ));
+    }
+    let untagged = |port: usize| Some(port) != trunk;
+    let mac = args.mac.as_deref().map(mac).transpose()?;
+    let mut open = Vec::new();
+    for (port, name) in names.iter().enumerate() {
+        if !args.take {
+            is_free(name, untagged(port))?;
+        }
+        open.push(port_of(name, mac.is_some())?);
+    }
+    Ok(Ports { open, lanes: Lanes::of(plan, trunk, &own, &outside), mac })
+}
+
+/// The number of a port, which is a new one for an interface that has none yet.
+fn number(names: &mut Vec<String>, name: &str) -> usize {
+    names.iter().position(|known| known == name).unwrap_or_else(|| {
+        names.push(name.to_owned());
+        names.len() - 1
+    })
+}
+
+fn network<'w>(plan: &Plan, word: &'w str) -> Result<(NetworkId, &'w str), Failure> {
+    let parts = word.split_once('=');
+    let known = parts.and_then(|(name, interface)| {
+        let id = plan.network_ids().find(|id| plan.network(*id).name.as_str() == name)?;
+        Some((id, interface))
+    });
+    known.ok_or_else(|| {
+        let names = plan.networks().iter().map(|network| network.name.to_string());
+        let names: Vec<String> = names.collect();
+        Failure::Call {
+            says: format!("`--interface {word}` names no network of the plan"),
+            help: format!("write NETWORK=IFACE; the networks are {}", names.join(", ")),
+        }
+    })
+}
+
+fn uplink<'w>(plan: &Plan, word: &'w str) -> Result<(usize, &'w str), Failure> {
+    let (name, interface) = match word.split_once('=') {
+        Some((name, interface)) => (Some(name), interface),
+        None => (None, word),
+    };
+    let is_it =
+        |uplink: &bastium_core::plan::Uplink| name.is_none_or(|name| uplink.name.as_str() == name);
+    let found = plan.uplinks().iter().position(is_it);
+    found.map(|uplink| (uplink, interface)).ok_or_else(|| {
+        let names: Vec<String> =
+            plan.uplinks().iter().map(|uplink| uplink.name.to_string()).collect();
+        let names = if names.is_empty() { "there is none".to_owned() } else { names.join(", ") };
+        Failure::Call {
+            says: format!("`--outside {word}` names no uplink of the plan"),
+            help: format!("write IFACE, or UPLINK=IFACE; the uplinks are: {names}"),
+        }
+    })
+}
+
+fn mac(word: &str) -> Result<Mac, Failure> {
+    let parts: Option<Vec<u8>> = word
+        .split([':', '-'])
+        .map(|part| u8::from_str_radix(part, 16).ok().filter(|_| part.len() == 2))
+        .collect();
+    let mac = parts.and_then(|parts| Mac::try_from(parts).ok());
+    // A group has no device behind it.
+    mac.filter(|mac| mac[0] & 1 == 0).ok_or_else(|| {
+        refused(
+            format!("`--mac {word}` is no hardware address of a device"),
+            "write six pairs of digits, the first of them even: 02:00:5e:00:00:01",
+        )
+    })
+}
+
+fn refused(says: String, help: &str) -> Failure {
+    Failure::Call { says, help: help.to_owned() }
+}
+
+fn port_of(name: &str, other_mac: bool) -> Result<Port, Failure> {
+    let opened = Port::open(name).and_then(|port| {
+        if other_mac {
+            port.hear_all(name)?;
+        }
+        Ok(port)
+    });
+    opened.map_err(|error| {
+        let name = clean(name).into_owned();
+        let help = match error.kind() {
+            ErrorKind::PermissionDenied => {
+                "frames are put on a cable by root only (CAP_NET_RAW): run it with sudo"
+            }
+            _ => "`ip link` shows the interfaces of this machine",
+        };
+        Failure::Machine {
+            says: format!("cannot use the interface {name}: {error}"),
+            help: help.to_owned(),
+        }
+    })
+}
+
+/// Looks whether this machine itself needs an interface.
+fn is_free(name: &str, untagged: bool) -> Result<(), Failure> {
+    let used = |what: &str| {
+        let name = clean(name).into_owned();
+        Err(Failure::Call {
+            says: format!("the interface {name} {what}"),
+            help: "take another one, or add --take if this machine need not be reached meanwhile"
+                .to_owned(),
+        })
+    };
+    if has_default_route(name) {
+        return used("carries this machine's default route");
+    }
+    let known = Path::new("/sys/class/net").join(name);
+    let is = |what: &str| known.join(what).exists();
+    if is("brport") || is("bridge") || is("master") {
+        return used("belongs to a bridge, or to an aggregate");
+    }
+    let above = fs::read_dir(&known).into_iter().flatten().flatten();
+    if above.map(|entry| entry.file_name()).any(|file| file.to_string_lossy().starts_with("upper_"))
+    {
+        return used("carries other interfaces of this machine, such as VLANs");
+    }
+    if untagged && passes_on(name) {
+        return used("passes packets on to others (forwarding is on)");
+    }
+    Ok(())
+}
+
+fn has_default_route(name: &str) -> bool {
+    let read = |file: &str| fs::read_to_string(format!("/proc/net/{file}")).unwrap_or_default();
+    let v4 = read("route").lines().any(|line| {
+        let words: Vec<&str> = line.split_whitespace().collect();
+        words.first() == Some(&name)
+            && words.get(1) == Some(&"00000000")
+            && words.get(7) == Some(&"00000000")
+    });
+    let v6 = read("ipv6_route").lines().any(|line| {
+        let words: Vec<&str> = line.split_whitespace().collect();
+        let everything = words.first().is_some_and(|to| to.bytes().all(|digit| digit == b'0'));
+        everything && words.get(1) == Some(&"00") && words.last() == Some(&name)
+    });
+    v4 || v6
+}
+
+fn passes_on(name: &str) -> bool {
+    let says = |family: &str| {
+        let file = format!("/proc/sys/net/{family}/conf/{name}/forwarding");
+        fs::read_to_string(file).is_ok_and(|word| word.trim() != "0")
+    };
+    says("ipv4") || says("ipv6")
+}

@@ -1,0 +1,28 @@
+//! A gateway in the kernel, tried by the built program from one cable that carries every network tagged: with the exported
+//! rules as they are, and with faults in them.
+
+#![allow(
+    clippy::print_stderr,
+    clippy::print_stdout,
+    reason = "a test that runs by itself tells how it goes"
+)]
+
+#[cfg(target_os = "linux")]
+mod common;
+#[cfg(target_os = "linux")]
+#[path = "one_cable/faults.rs"]
+mod faults;
+#[cfg(target_os = "linux")]
+#[path = "one_cable/practice.rs"]
+mod practice;
+#[cfg(target_os = "linux")]
+#[path = "one_cable/tried.rs"]
+mod tried;
+
+#[cfg(target_os = "linux")]
+fn main() {
+    tried::main();
+}
+
+#[cfg(not(target_os = "linux"))]
+fn main() {}

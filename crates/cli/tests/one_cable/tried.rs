@@ -1,0 +1,144 @@
+//! The test itself, run inside.
+
+use crate::practice::Practice;
+use bastium_testbed::kernel::space::{self, Entered};
+use bastium_testbed::site::Carried;
+use serde_json::Value;
+use std::time::Instant;
+
+/// Everything at once, as fast as this machine can.
+const ALL: &str = "--trunk trunk --outside outside --stand-in * --rate 100000";
+
+pub(crate) fn main() {
+    match space::enter() {
+        Ok(Entered::Inside) => {}
+        Ok(Entered::Outside(status)) => {
+            assert!(status.success(), "what is tried by cable is otherwise");
+            return;
+        }
+        Err(why) => {
+            assert!(std::env::var("BASTIUM_KERNEL_NEEDED").is_err(), "{why}");
+            eprintln!("skipped: {why}");
+            return;
+        }
+    }
+    if let Ok(wanted) = std::env::var("BASTIUM_CABLE_FAULTS") {
+        crate::faults::measure(wanted.parse().expect("a number"));
+        return;
+    }
+    for (name, test) in [
+        ("a faultless gateway", faultless as fn()),
+        ("several faults at once", crate::faults::several),
+        ("cables that are not as planned", crate::faults::cables),
+        ("what may not be taken", not_taken),
+        ("a cable to nowhere", dead),
+    ] {
+        let begun = Instant::now();
+        test();
+        println!("{name}: {:.1?}", begun.elapsed());
+    }
+}
+
+fn faultless() {
+    let mut practice = Practice::new("clinic.toml");
+    let rules = practice.exported();
+    practice.load(&rules);
+    practice.serve(None);
+    let (sheet, code) = practice.tried(ALL);
+    assert_eq!(code, 0, "{:#}", differences(&sheet));
+    let sweep = &sheet["sweep"];
+    assert!(sweep["tried"].as_u64().expect("a number") >= 20_000, "{}", sweep["tried"]);
+    assert_eq!(sweep["tried"], sweep["as_planned"], "{:#}", sweep["not_shown"]);
+    let walk = &sheet["walk"];
+    assert_eq!((&walk["failed"], &walk["not_shown"]), (&0.into(), &0.into()), "{walk:#}");
+    // What is not tried is only what no cable carries, and what is for another hour.
+    for left in sheet["not_tried"].as_array().expect("reasons") {
+        let why = left["why"].as_str().expect("words");
+        let known = ["home-visits is not reached", "it takes a person", "DNS name", "another hour"];
+        assert!(known.iter().any(|known| why.contains(known)), "{left}");
+    }
+    let none: Vec<&Value> = networks(&sheet).filter(|one| one["leased"].is_null()).collect();
+    let none: Vec<&Value> = none.iter().map(|one| &one["name"]).collect();
+    assert_eq!(none, ["servers", "fibre"], "where there is a pool, an address is leased");
+    // What was shown is kept: the next look at the list has it.
+    let status = practice.walk("--status --full --format json");
+    let status: Value = serde_json::from_str(&status.out).expect("JSON");
+    assert_eq!(status["passed"], walk["passed"]);
+    assert!(practice.walk("--status").code == 0);
+    has_all_keys(&sheet);
+    quiet_devices(&practice);
+}
+
+/// What is printed is what the schema says.
+fn has_all_keys(sheet: &Value) {
+    let schemas = bastium_report::schema::all();
+    let (_, schema) = schemas.into_iter().find(|(name, _)| *name == "cable").expect("a schema");
+    for key in schema["required"].as_array().expect("required keys") {
+        assert!(sheet.get(key.as_str().expect("a name")).is_some(), "{key}");
+    }
+    for key in sheet.as_object().expect("an object").keys() {
+        assert!(schema["properties"].get(key).is_some(), "{key}");
+    }
+}
+
+/// Nobody answers for hosts that the tester does not stand in for, and nothing of theirs is tried then.
+fn quiet_devices(practice: &Practice) {
+    let (sheet, code) =
+        practice.tried("--trunk trunk --rate 100000 --no-sweep --results other.jsonl");
+    assert_eq!(code, 0, "{:#}", differences(&sheet));
+    let absent =
+        |one: &&Value| one["why"].as_str().is_some_and(|why| why.contains("--stand-in till`"));
+    let left = sheet["not_tried"].as_array().expect("reasons");
+    assert!(left.iter().any(|one| absent(&one)), "{left:?}");
+    assert!(sheet["sweep"].is_null());
+    assert!(networks(&sheet).all(|one| one["stood_in"].as_array().is_some_and(Vec::is_empty)));
+}
+
+/// Interfaces that are not there, and options that have no meaning.
+fn not_taken() {
+    let practice = Practice::new("bare.toml");
+    for (words, code, says) in [
+        ("--trunk nowhere", 3, "cannot use the interface nowhere"),
+        ("--stand-in printer", 2, "has a meaning only with --trunk"),
+        ("--trunk trunk --stand-in nobody", 2, "names no host of the plan"),
+        ("--trunk trunk --interface nothing=trunk", 2, "names no network of the plan"),
+        ("--trunk trunk --outside trunk", 2, "is used already"),
+        ("--trunk trunk --mac 03:00:00:00:00:01", 2, "is no hardware address"),
+        ("--outside outside", 2, "alone reaches no network"),
+    ] {
+        let run = practice.walk(words);
+        assert_eq!(run.code, code, "{words}: {}{}", run.out, run.err);
+        assert!(run.err.contains(says), "{words}: {}", run.err);
+    }
+}
+
+/// A cable on which nobody answers: no silence is a pass, and nothing is one.
+fn dead() {
+    let elsewhere = |cables: &mut Vec<Carried>| {
+        for cable in cables {
+            if let Carried::Together(Some(id)) = cable {
+                *id += 1_000;
+            }
+        }
+    };
+    let practice = Practice::wired("bare.toml", elsewhere, None);
+    let (sheet, code) = practice.tried("--trunk trunk --rate 100000");
+    assert_eq!(code, 1, "a network without its gateway is not as planned");
+    assert_eq!(sheet["walk"]["passed"], 0, "{:#}", sheet["walk"]);
+    assert_eq!(sheet["sweep"]["as_planned"], 0, "{:#}", sheet["sweep"]);
+    assert!(networks(&sheet).all(|one| one["gateway"].as_array().is_some_and(Vec::is_empty)));
+}
+
+/// The networks of a sheet.
+pub(crate) fn networks(sheet: &Value) -> impl Iterator<Item = &Value> {
+    sheet["networks"].as_array().expect("networks").iter()
+}
+
+/// What a sheet has found, as short as it can be shown.
+pub(crate) fn differences(sheet: &Value) -> Value {
+    let failed = sheet["walk"]["results"].as_array().expect("rows").iter();
+    let failed: Vec<&Value> = failed.filter(|row| row["outcome"] == "fail").take(5).collect();
+    let surprises = sheet["sweep"]["surprises"].as_array().cloned().unwrap_or_default();
+    let networks: Vec<&Value> = networks(sheet).map(|one| &one["faults"]).collect();
+    serde_json::json!({ "failed": failed, "sweep": surprises, "networks": networks, "warnings": sheet["warnings"] })
+}
