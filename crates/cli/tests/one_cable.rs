@@ -1,5 +1,7 @@
 //! A gateway in the kernel, tried by the built program from one cable that carries every network tagged: with the exported
 //! rules as they are, and with faults in them.
+//!
+//! Short by default: `BASTIUM_CABLE_PLANS=200` tries so many generated plans, `BASTIUM_CABLE_FAULTS=150` seeds so many faults.
 
 #![allow(
     clippy::print_stderr,
@@ -13,11 +15,17 @@ mod common;
 #[path = "one_cable/faults.rs"]
 mod faults;
 #[cfg(target_os = "linux")]
+#[path = "../../core/tests/model/mod.rs"]
+mod model;
+#[cfg(target_os = "linux")]
 #[path = "one_cable/practice.rs"]
 mod practice;
 #[cfg(target_os = "linux")]
 #[path = "one_cable/tried.rs"]
 mod tried;
+#[cfg(target_os = "linux")]
+#[path = "one_cable/wild.rs"]
+mod wild;
 
 #[cfg(target_os = "linux")]
 fn main() {

@@ -25,6 +25,13 @@ const FEW: [u16; 6] = [22, 53, 80, 443, 445, 3389];
 const SPREAD: [u16; 12] =
     [1, 1_000, 2_222, 4_444, 9_999, 15_000, 20_000, 30_000, 40_000, 50_000, 60_000, 65_535];
 
+/// The prefixes of addresses for documentation.
+const DOCUMENTATION: [&str; 4] =
+    ["203.0.113.0/24", "198.51.100.0/24", "192.0.2.0/24", "2001:db8::/32"];
+
+/// Private prefixes.
+const NOWHERE: [&str; 4] = ["10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "fd00::/8"];
+
 /// One of the tester's own ends.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct End {
@@ -50,6 +57,24 @@ pub fn wanted(meaning: &Meaning<'_>, rules: &RuleSet) -> Vec<End> {
         }
     }
     wanted
+}
+
+/// An address outside that the plan says nothing of, in a family: on no uplink's own link, and nobody's that is named.
+pub fn stranger(plan: &Plan, v6: bool) -> Option<IpAddr> {
+    let exceptions = plan.exceptions().iter();
+    let named = exceptions.flat_map(|one| [&one.from.addresses, &one.to.addresses]);
+    let narrow = named.filter(|set| !set.has_most_of(plan.internet_addresses()));
+    let known = [plan.gateway_outside(), plan.inside().clone()].into_iter();
+    let known = known.chain(plan.uplinks().iter().map(|uplink| uplink.own()));
+    let known = known.chain(narrow.cloned());
+    let free = known.fold(plan.internet_addresses().clone(), |free, one| free.difference(&one));
+    // Addresses for documentation belong to nobody (RFC 5737, RFC 3849).
+    let nobodys: AddressSet =
+        DOCUMENTATION.iter().filter_map(|word| AddressSet::from_word(word)).collect();
+    let best = nobodys.intersection(&free);
+    let last =
+        spans(&best, v6).last().map(|(low, high)| address(high.saturating_sub(1).max(low), v6));
+    last.or_else(|| example::candidates(plan, &free, v6).first().copied())
 }
 
 /// The addresses of a network that a tester may take: no host's, and none that a lease may give.
@@ -263,9 +288,25 @@ pub fn packets(
             sent.iter().for_each(|service| sweep.add(end, gateway, *service));
         }
     }
+    for (from, to) in plain.iter().flat_map(|from| nowhere(plan).map(|to| (*from, to))) {
+        services.few.in_family(to.is_ipv6()).for_each(|service| sweep.add(from, to, service));
+    }
     sweep.rules(rules, ends, outside);
     sweep.spoofed(meaning, &plain, outside);
     sweep.found.into_iter().collect()
+}
+
+/// Private addresses that lead nowhere (RFC 1918, RFC 4193): nothing for them may leave the site.
+fn nowhere(plan: &Plan) -> impl Iterator<Item = IpAddr> {
+    let known = plan.uplinks().iter().map(|uplink| uplink.own());
+    let known = known.chain(plan.routes().iter().map(|route| route.reach.clone()));
+    let known = known.fold(plan.inside().clone(), |all, one| all.union(&one));
+    let in_family = |v6: bool| {
+        let private = NOWHERE.iter().filter_map(|word| AddressSet::from_word(word));
+        let free: AddressSet = private.map(|one| one.difference(&known)).collect();
+        spans(&free, v6).last().map(|(_, high)| address(high - 1, v6))
+    };
+    [false, true].into_iter().filter_map(in_family).collect::<Vec<_>>().into_iter()
 }
 
 /// The first end in each network and family, and all others.
@@ -299,7 +340,7 @@ struct Sweep<'p> {
 
 impl Sweep<'_> {
     fn add(&mut self, from: End, to: IpAddr, service: ServicePoint) {
-        let Some(ends) = Ends::new(from.address, to) else { return };
+        let Some(ends) = Ends::new(from.address, to).filter(|_| from.address != to) else { return };
         let network = self.plan.network_on(from.interface);
         let gateway = self.plan.gateway_inside().contains(to);
         if network.is_some() && self.plan.network_of(to) == network && !gateway {
@@ -316,7 +357,9 @@ impl Sweep<'_> {
         for packet in &self.found {
             let own = End { interface: packet.enters, address: packet.source() };
             let inside = self.plan.network_of(packet.destination()).is_some();
-            let stays = self.plan.gateway_inside().contains(packet.destination());
+            let to = packet.destination();
+            let stays =
+                self.plan.gateway_inside().contains(to) || self.plan.gateway_outside().contains(to);
             if plain.contains(&own) && !stays && !allowed.contains_key(&(own, inside)) {
                 let passes = meaning.decide(packet).verdict == Verdict::Allow;
                 if passes {
@@ -325,9 +368,9 @@ impl Sweep<'_> {
             }
         }
         for ((own, _), packet) in allowed {
-            let alike = plain.iter().chain(outside);
-            let alike = alike.filter(|end| end.address.is_ipv6() == own.address.is_ipv6());
-            let others: BTreeSet<Interface> = alike.map(|end| end.interface).collect();
+            let alike = outside.iter().filter(|end| end.address.is_ipv6() == own.address.is_ipv6());
+            let others: BTreeSet<Interface> =
+                plain.iter().chain(alike).map(|end| end.interface).collect();
             let reaches = self.plan.network_of(packet.destination());
             for enters in others.into_iter().filter(|other| *other != own.interface) {
                 if reaches.is_none_or(|id| self.plan.network_interface(id) != enters) {

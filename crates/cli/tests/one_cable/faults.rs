@@ -26,7 +26,7 @@ fn first(text: &str, list: &str, line: &str) -> String {
 /// Several faults that have nothing to do with each other, in one gateway: each of them is told.
 pub(crate) fn several() {
     let mut practice = Practice::new("clinic.toml");
-    let rules = practice.exported();
+    let rules = practice.export("nftables");
     let lines = [
         // A line from testing, left at the top.
         (FORWARD, "iifname \"core.80\" ip daddr 10.44.40.10 tcp dport 3389 accept"),
@@ -51,10 +51,10 @@ pub(crate) fn several() {
     );
     // What is offered outside leads to another device.
     let rules = with(&rules, "dnat ip to 10.44.40.13", "dnat ip to 10.44.40.12");
-    practice.load(&rules);
+    practice.gateway.load(&rules);
     let served = practice.export("dnsmasq");
     let served = with(&served, "10.44.48.1\n", "10.44.48.254\n");
-    practice.serve(Some(&served));
+    practice.gateway.serve(&served);
     let (sheet, code) = practice.tried(ALL);
     assert_eq!(code, 1);
     let found = differences(&sheet);
@@ -116,9 +116,8 @@ pub(crate) fn cables() {
             };
         }
     };
-    let mut practice = Practice::wired("clinic.toml", swapped, None);
-    practice.load(&practice.exported());
-    practice.serve(None);
+    let mut practice = Practice::wired("clinic.toml", swapped, None, &[]);
+    practice.set_up();
     let (sheet, code) = practice.tried("--trunk trunk --rate 100000 --no-sweep");
     assert_eq!(code, 1);
     for (name, other) in [("printers", "phones"), ("phones", "printers")] {
@@ -126,16 +125,104 @@ pub(crate) fn cables() {
         let says = network["faults"].to_string();
         assert!(says.contains(&format!("this is {other}")), "{says}");
     }
-    let mut practice = Practice::wired("clinic.toml", |_| {}, Some([80, 84]));
-    practice.load(&practice.exported());
-    practice.serve(None);
+    let mut practice = Practice::wired("clinic.toml", |_| {}, Some([80, 84]), &[]);
+    practice.set_up();
     let (sheet, code) = practice.tried("--trunk trunk --rate 100000 --no-sweep");
     assert_eq!(code, 1);
     let trainees = networks(&sheet).find(|one| one["name"] == "trainees").expect("the network");
     assert!(trainees["faults"].to_string().contains("the two are joined"), "{trainees:#}");
 }
 
-/// Seeds that many faults one after the other, and tells which of them are found.
+/// Seeds that many faults one after the other, and tells which of them are not found.
 pub(crate) fn measure(wanted: usize) {
-    let _ = wanted;
+    let mut practice = Practice::faultless("clinic.toml");
+    let (rules, served) = (practice.export("nftables"), practice.export("dnsmasq"));
+    let all = seeds(&rules, &served);
+    let step = (all.len() / wanted).max(1);
+    let (mut seeded, mut missed) = (0, Vec::new());
+    for (what, rules, served) in all.into_iter().step_by(step) {
+        practice.gateway.load(&rules);
+        practice.gateway.serve(&served);
+        let run = practice.walk(&format!("{ALL} --results {seeded}.jsonl"));
+        seeded += 1;
+        if run.code != 1 {
+            println!("not found ({}): {what} {}", run.code, run.err);
+            missed.push(what);
+        }
+    }
+    println!("{} of {seeded} found", seeded - missed.len());
+}
+
+/// A fault, with the rules and the file for leases that have it.
+type Seed = (String, String, String);
+
+/// All faults of these kinds.
+fn seeds(rules: &str, served: &str) -> Vec<Seed> {
+    let mut seeds: Vec<Seed> = Vec::new();
+    let lines: Vec<&str> = rules.lines().collect();
+    let deciding = |line: &&str| line.contains(" counter ") && !line.contains("ct state");
+    for (place, line) in lines.iter().enumerate().filter(|(_, line)| deciding(line)) {
+        for (what, changed) in changes(line) {
+            let mut damaged = lines.clone();
+            damaged[place] = &changed;
+            let says = format!("{what}: {}", line.trim().chars().take(110).collect::<String>());
+            seeds.push((says, damaged.join("\n") + "\n", served.to_owned()));
+        }
+    }
+    let pairs = [(80, 40), (84, 10), (60, 24), (64, 36), (52, 60), (48, 10), (24, 68), (68, 64)];
+    for (number, (from, to)) in pairs.into_iter().enumerate() {
+        let port = [22, 3389, 445, 80, 5900, 161, 1433, 8080][number];
+        let line = format!("iifname \"core.{from}\" oifname \"core.{to}\" tcp dport {port} accept");
+        seeds.push((
+            format!("left at the top: {line}"),
+            first(rules, FORWARD, &line),
+            served.to_owned(),
+        ));
+        let line = format!("iifname \"core.{from}\" tcp dport {port} accept");
+        seeds.push((
+            format!("open at the gateway: {line}"),
+            first(rules, INPUT, &line),
+            served.to_owned(),
+        ));
+    }
+    for (place, line) in served.lines().enumerate() {
+        let lines: Vec<&str> = served.lines().collect();
+        if line.starts_with("dhcp-range")
+            || line.starts_with("dhcp-option")
+            || line.starts_with("interface=")
+        {
+            let mut damaged = lines.clone();
+            damaged.remove(place);
+            seeds.push((format!("not there: {line}"), rules.to_owned(), damaged.join("\n") + "\n"));
+        }
+    }
+    seeds
+}
+
+/// What people make of a line.
+fn changes(line: &str) -> Vec<(&'static str, String)> {
+    let mut changed = vec![("left out", String::new())];
+    let mut swap = |what, old: &str, new: &str| {
+        if line.contains(old) {
+            changed.push((what, line.replacen(old, new, 1)));
+        }
+    };
+    swap("turned", " accept", " drop");
+    swap("turned", " drop", " accept");
+    swap("one port more", "dport 443 ", "dport 443-444 ");
+    swap("a zero too many", "dport 443 ", "dport 443-4430 ");
+    swap("another port", "dport 443 ", "dport 8443 ");
+    swap("another host", "10.44.40.10 ", "10.44.40.11 ");
+    swap("another host", "10.44.48.10 ", "10.44.48.11 ");
+    swap("any host", "ip daddr 10.44.40.10 ", "");
+    swap("any source", "ip saddr 10.44.36.10 ", "");
+    swap("a prefix too wide", "10.44.84.0/24", "10.44.80.0/21");
+    swap("to another host", "dnat ip to 10.44.40.13", "dnat ip to 10.44.40.10");
+    swap("one private range alone", "172.16.0.0/12, ", "");
+    swap("translated too little", "10.0.0.0/8, ", "10.44.10.0/24, ");
+    if let Some(at) = line.find("tcp dport 443 ") {
+        let any = format!("{}meta l4proto 6 {}", &line[..at], &line[at + "tcp dport 443 ".len()..]);
+        changed.push(("any port", any));
+    }
+    changed
 }

@@ -5,82 +5,55 @@ use bastium_core::plan::Plan;
 use bastium_core::space::Interface;
 use bastium_testbed::layout::Layout;
 use bastium_testbed::site::{Carried, Site, Trunk};
+use ipnet::IpNet;
 use serde_json::Value;
 use std::io::Write;
 use std::net::{IpAddr, UdpSocket};
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
-/// A gateway in the kernel, and a place to try it from.
-pub(crate) struct Practice {
-    pub(crate) bench: Bench,
-    plan: String,
+/// A gateway in the kernel, and the cables from it to a tester.
+pub(crate) struct Gateway {
+    pub(crate) trunk: Trunk,
     site: Site,
-    trunk: Trunk,
     names: Option<Child>,
-    clock: bool,
-    /// The gateway's addresses.
+    /// Its addresses.
     own: Vec<IpAddr>,
+    tells_time: bool,
 }
 
-impl Practice {
-    /// A gateway with the addresses of a plan, and no rules yet.
-    pub(crate) fn new(plan: &str) -> Self {
-        Self::wired(plan, |_| {}, None)
-    }
-
-    /// The same, with cables that are not as planned, or with two VLANs that are one.
-    pub(crate) fn wired(
-        plan: &str,
+impl Gateway {
+    /// A gateway with the addresses of a plan, and no rules yet; with cables as they are planned but for a change, two
+    /// VLANs that may be one, and devices that are there themselves.
+    pub(crate) fn new(
+        plan: &Plan,
         change: impl Fn(&mut Vec<Carried>),
         joined: Option<[u16; 2]>,
+        devices: &[(u16, IpNet)],
     ) -> Self {
-        let bench = Bench::new();
-        // The kernel's clock and the site's have to be the same, whatever the day is.
-        let text = std::fs::read_to_string(bench.file(plan)).expect("the plan");
-        let lines = text.lines().map(|line| match line.starts_with("time-zone") {
-            true => "time-zone = \"UTC\"",
-            false => line,
-        });
-        bench.write(plan, lines.collect::<Vec<_>>().join("\n"));
-        let text = std::fs::read(bench.file(plan)).expect("the plan");
-        let resolved = bastium_planfile::read(plan, &text).expect("a plan");
-        let layout = Layout::of(&resolved, []).expect("all interfaces have names");
+        let layout = Layout::of(plan, []).expect("all interfaces have names");
         let mut wires = layout.wires;
         for wire in &mut wires {
             wire.devices.clear();
             wire.beyond.clear();
         }
         let own = wires.iter().flat_map(|wire| &wire.gateway).map(|own| own.addr()).collect();
-        let site = Site::build(&wires).expect("a site");
-        let mut cables = carried(&resolved);
+        let mut site = Site::build(&wires).expect("a site");
+        site.answer_by_uplink(&wires).expect("answers by the uplink that was asked");
+        let mut cables = carried(plan);
         change(&mut cables);
-        let trunk = site.trunk(&cables, joined).expect("a cable");
-        Self { bench, plan: plan.to_owned(), site, trunk, names: None, clock: false, own }
+        let trunk = site.trunk(&cables, joined, devices).expect("a cable");
+        Self { trunk, site, names: None, own, tells_time: false }
     }
 
-    /// The rules as the program exports them.
-    pub(crate) fn exported(&self) -> String {
-        self.export("nftables")
-    }
-
-    /// What the program exports.
-    pub(crate) fn export(&self, what: &str) -> String {
-        let run = self.bench.run(&format!("export {what} --plan {}", self.plan));
-        assert_eq!(run.code, 0, "{}", run.err);
-        run.out
-    }
-
-    /// Gives the gateway rules.
+    /// Gives it rules.
     pub(crate) fn load(&mut self, rules: &str) {
         self.site.load(rules).expect("rules that can be loaded");
     }
 
-    /// Lets the gateway give leases and answer for names, by that file or the exported one.
-    pub(crate) fn serve(&mut self, file: Option<&str>) {
+    /// Lets it give leases and answer for names, by that file, and tell the time.
+    pub(crate) fn serve(&mut self, file: &str) {
         self.stop_serving();
-        let exported = self.export("dnsmasq");
-        let file = file.unwrap_or(&exported);
         let mut command = Command::new("dnsmasq");
         command
             .args(["--no-daemon", "--conf-file=-", "--leasefile-ro", "--no-ping", "--no-hosts"])
@@ -95,19 +68,19 @@ impl Practice {
         drop(stdin);
         // Until it answers there is nothing to be asked.
         std::thread::sleep(Duration::from_millis(700));
-        self.tell_time();
         self.names = Some(child);
+        if !std::mem::replace(&mut self.tells_time, true) {
+            self.tell_time();
+        }
     }
 
-    /// Lets the gateway tell the time (RFC 5905): whoever asks gets his question back, as an answer.
-    fn tell_time(&mut self) {
-        if self.clock {
-            return;
-        }
-        self.clock = true;
+    /// Lets it tell the time (RFC 5905): whoever asks gets his question back, as an answer.
+    fn tell_time(&self) {
         for own in self.own.clone() {
             let bound = self.site.gateway.within(|| UdpSocket::bind((own, 123)));
             let socket = bound.expect("a socket for the time");
+            let limit = Some(Duration::from_secs(120));
+            socket.set_read_timeout(limit).expect("a limit");
             std::thread::spawn(move || {
                 let mut question = [0; 128];
                 while let Ok((length, from)) = socket.recv_from(&mut question) {
@@ -119,38 +92,15 @@ impl Practice {
     }
 
     /// Ends that.
-    pub(crate) fn stop_serving(&mut self) {
+    fn stop_serving(&mut self) {
         if let Some(mut child) = self.names.take() {
             let _ = child.kill();
             let _ = child.wait();
         }
     }
-
-    /// Runs the program at the tester's place.
-    pub(crate) fn walk(&self, words: &str) -> Run {
-        let mut command = Command::new(env!("CARGO_BIN_EXE_bastium"));
-        command
-            .args(["walk", "--plan", &self.plan, "--by", "robot"])
-            .args(words.split_whitespace())
-            .current_dir(self.bench.path())
-            .env("COLUMNS", "100");
-        let done = self.trunk.tester.within(|| command.output()).expect("the program");
-        Run {
-            out: String::from_utf8_lossy(&done.stdout).into_owned(),
-            err: String::from_utf8_lossy(&done.stderr).into_owned(),
-            code: done.status.code().unwrap_or(-1),
-        }
-    }
-
-    /// The same, in JSON.
-    pub(crate) fn tried(&self, words: &str) -> (Value, i32) {
-        let run = self.walk(&format!("{words} --format json"));
-        let json = serde_json::from_str(&run.out);
-        (json.unwrap_or_else(|error| panic!("{error}: {}{}", run.out, run.err)), run.code)
-    }
 }
 
-impl Drop for Practice {
+impl Drop for Gateway {
     fn drop(&mut self) {
         self.stop_serving();
     }
@@ -166,4 +116,91 @@ fn carried(plan: &Plan) -> Vec<Carried> {
             None => Carried::Alone,
         })
         .collect()
+}
+
+/// A gateway of a demo plan, and the built program at the tester's place.
+pub(crate) struct Practice {
+    pub(crate) bench: Bench,
+    plan: String,
+    pub(crate) gateway: Gateway,
+}
+
+impl Practice {
+    /// A gateway with the addresses of a plan, and no rules yet.
+    pub(crate) fn new(plan: &str) -> Self {
+        Self::wired(plan, |_| {}, None, &[])
+    }
+
+    /// The same, with cables that are not as planned, with two VLANs that are one, or with devices that are there themselves.
+    pub(crate) fn wired(
+        plan: &str,
+        change: impl Fn(&mut Vec<Carried>),
+        joined: Option<[u16; 2]>,
+        devices: &[(u16, &str)],
+    ) -> Self {
+        let bench = Bench::new();
+        // The kernel's clock and the site's have to be the same, whatever the day is.
+        let text = std::fs::read_to_string(bench.file(plan)).expect("the plan");
+        let lines = text.lines().map(|line| match line.starts_with("time-zone") {
+            true => "time-zone = \"UTC\"",
+            false => line,
+        });
+        bench.write(plan, lines.collect::<Vec<_>>().join("\n"));
+        let text = std::fs::read(bench.file(plan)).expect("the plan");
+        let resolved = bastium_planfile::read(plan, &text).expect("a plan");
+        let address = |word: &str| word.parse().expect("an address with its length");
+        let devices: Vec<(u16, IpNet)> =
+            devices.iter().map(|(tag, word)| (*tag, address(word))).collect();
+        let gateway = Gateway::new(&resolved, change, joined, &devices);
+        Self { bench, plan: plan.to_owned(), gateway }
+    }
+
+    /// A gateway that does all that the plan says.
+    pub(crate) fn faultless(plan: &str) -> Self {
+        let mut practice = Self::new(plan);
+        practice.set_up();
+        practice
+    }
+
+    /// Gives the gateway the rules and the file for leases that the program exports.
+    pub(crate) fn set_up(&mut self) {
+        self.gateway.load(&self.export("nftables"));
+        self.gateway.serve(&self.export("dnsmasq"));
+    }
+
+    /// What the program exports.
+    pub(crate) fn export(&self, what: &str) -> String {
+        let run = self.bench.run(&format!("export {what} --plan {}", self.plan));
+        assert_eq!(run.code, 0, "{}", run.err);
+        run.out
+    }
+
+    /// The program at the tester's place.
+    pub(crate) fn command(&self, words: &str) -> Command {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_bastium"));
+        command
+            .args(["walk", "--plan", &self.plan, "--by", "robot"])
+            .args(words.split_whitespace())
+            .current_dir(self.bench.path())
+            .env("COLUMNS", "100");
+        command
+    }
+
+    /// Runs it.
+    pub(crate) fn walk(&self, words: &str) -> Run {
+        let mut command = self.command(words);
+        let done = self.gateway.trunk.tester.within(|| command.output()).expect("the program");
+        Run {
+            out: String::from_utf8_lossy(&done.stdout).into_owned(),
+            err: String::from_utf8_lossy(&done.stderr).into_owned(),
+            code: done.status.code().unwrap_or(-1),
+        }
+    }
+
+    /// The same, in JSON.
+    pub(crate) fn tried(&self, words: &str) -> (Value, i32) {
+        let run = self.walk(&format!("{words} --format json"));
+        let json = serde_json::from_str(&run.out);
+        (json.unwrap_or_else(|error| panic!("{error}: {}{}", run.out, run.err)), run.code)
+    }
 }

@@ -4,10 +4,15 @@ use crate::practice::Practice;
 use bastium_testbed::kernel::space::{self, Entered};
 use bastium_testbed::site::Carried;
 use serde_json::Value;
-use std::time::Instant;
+use std::net::TcpListener;
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
 
 /// Everything at once, as fast as this machine can.
 const ALL: &str = "--trunk trunk --outside outside --stand-in * --rate 100000";
+
+/// How many generated plans are tried where nobody says.
+const FEW_PLANS: usize = 6;
 
 pub(crate) fn main() {
     match space::enter() {
@@ -26,10 +31,16 @@ pub(crate) fn main() {
         crate::faults::measure(wanted.parse().expect("a number"));
         return;
     }
+    let plans = std::env::var("BASTIUM_CABLE_PLANS").ok().and_then(|words| words.parse().ok());
+    crate::wild::all(plans.unwrap_or(FEW_PLANS));
+    if plans.is_some() {
+        return;
+    }
     for (name, test) in [
         ("a faultless gateway", faultless as fn()),
         ("several faults at once", crate::faults::several),
         ("cables that are not as planned", crate::faults::cables),
+        ("devices that are there", others),
         ("what may not be taken", not_taken),
         ("a cable to nowhere", dead),
     ] {
@@ -40,10 +51,7 @@ pub(crate) fn main() {
 }
 
 fn faultless() {
-    let mut practice = Practice::new("clinic.toml");
-    let rules = practice.exported();
-    practice.load(&rules);
-    practice.serve(None);
+    let practice = Practice::faultless("clinic.toml");
     let (sheet, code) = practice.tried(ALL);
     assert_eq!(code, 0, "{:#}", differences(&sheet));
     let sweep = &sheet["sweep"];
@@ -94,6 +102,40 @@ fn quiet_devices(practice: &Practice) {
     assert!(networks(&sheet).all(|one| one["stood_in"].as_array().is_some_and(Vec::is_empty)));
 }
 
+/// A printer that is there itself, and a second server for leases: the one is asked and never posed as, the other is told.
+fn others() {
+    let devices = [(48, "10.44.48.10/24"), (84, "10.44.84.200/24")];
+    let mut practice = Practice::wired("clinic.toml", |_| {}, None, &devices);
+    practice.set_up();
+    let trunk = &practice.gateway.trunk;
+    let printer = trunk.devices[0].within(|| TcpListener::bind("0.0.0.0:631")).expect("a printer");
+    std::thread::spawn(move || printer.incoming().for_each(drop));
+    let mut second = Command::new("dnsmasq");
+    second
+        .args(["--no-daemon", "--leasefile-ro", "--no-ping", "--port=0", "--conf-file=/dev/null"])
+        .args(["--dhcp-range=10.44.84.60,10.44.84.70,255.255.255.0,1h", "--user=root"])
+        .env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin")
+        .stderr(Stdio::null());
+    let mut second = trunk.devices[1].within(|| second.spawn()).expect("dnsmasq");
+    std::thread::sleep(Duration::from_millis(500));
+    let (sheet, code) = practice.tried("--trunk trunk --stand-in * --rate 100000 --no-sweep");
+    let _ = second.kill();
+    let _ = second.wait();
+    assert_eq!(code, 1);
+    let of = |name: &str| networks(&sheet).find(|one| one["name"] == name).expect("a network");
+    assert_eq!(of("printers")["present"], serde_json::json!(["10.44.48.10"]));
+    let stood_in = of("printers")["stood_in"].as_array().expect("addresses");
+    assert!(!stood_in.is_empty() && !stood_in.contains(&"10.44.48.10".into()), "{stood_in:?}");
+    let says = of("trainees")["faults"].to_string();
+    assert!(says.contains("several DHCP servers answer"), "{says}");
+    let results = sheet["walk"]["results"].as_array().expect("rows");
+    let row = |id: &str| results.iter().find(|row| row["id"] == id).expect("the check");
+    assert_eq!(row("exception.desks-print/itself")["outcome"], "pass", "{:#}", differences(&sheet));
+    let from = |row: &&Value| row["place"] == "paper-printer" && row["outcome"] != "open";
+    assert!(!results.iter().any(|row| from(&row)), "nothing comes from its address");
+    assert_eq!(row("network.trainees/lease")["outcome"], "fail");
+}
+
 /// Interfaces that are not there, and options that have no meaning.
 fn not_taken() {
     let practice = Practice::new("bare.toml");
@@ -121,7 +163,7 @@ fn dead() {
             }
         }
     };
-    let practice = Practice::wired("bare.toml", elsewhere, None);
+    let practice = Practice::wired("bare.toml", elsewhere, None, &[]);
     let (sheet, code) = practice.tried("--trunk trunk --rate 100000");
     assert_eq!(code, 1, "a network without its gateway is not as planned");
     assert_eq!(sheet["walk"]["passed"], 0, "{:#}", sheet["walk"]);

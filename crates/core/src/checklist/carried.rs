@@ -18,7 +18,7 @@ use crate::example;
 use crate::plan::{NetworkId, ZoneId};
 use crate::space::{Ends, Interface, IntervalSet, Match, Packet, Protocol, ServicePoint};
 use crate::verdict::Verdict;
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::net::IpAddr;
 
 /// So many checks there are for each test point, where the topics leave room for more.
@@ -44,7 +44,9 @@ pub(super) fn carried(workshop: &Workshop<'_>, full: Checklist) -> Checklist {
     walk.add_controls();
     walk.add_own_ends();
     walk.fill(full.stands.iter().flat_map(|stand| &stand.checks));
-    let mut stands = stands(workshop.meaning, walk.checks);
+    let mut checks = walk.checks;
+    name_apart(&mut checks, &full);
+    let mut stands = stands(workshop.meaning, checks);
     in_order(&mut stands);
     control::find(&mut stands);
     time::number(&mut stands);
@@ -52,6 +54,19 @@ pub(super) fn carried(workshop: &Workshop<'_>, full: Checklist) -> Checklist {
     let all = stands.iter().flat_map(|stand| &stand.checks);
     strength.measure_again(all.flat_map(|check| check.shows.iter().copied()).collect());
     Checklist { stands, strength, least: full.least, not_tried }
+}
+
+/// A check that is made in another way than the one of that name in the whole list has a name of its own, so that results of
+/// the one are none of the other.
+fn name_apart(checks: &mut [Check], full: &Checklist) {
+    let all = full.stands.iter().flat_map(|stand| &stand.checks);
+    let whole: HashMap<&str, &Check> = all.map(|check| (check.id.as_str(), check)).collect();
+    for check in checks {
+        let other = whole.get(check.id.as_str());
+        if other.is_some_and(|other| (other.packet, other.probe) != (check.packet, check.probe)) {
+            check.id.push_str("/carried");
+        }
+    }
 }
 
 /// The order of the walk: what needs the second laptop comes late, so that it is put up once, and the outside last. At each

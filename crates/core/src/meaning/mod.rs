@@ -13,6 +13,7 @@ mod offered;
 mod parts;
 mod precedence;
 mod steps;
+pub mod uses;
 
 pub use parts::Part;
 pub use precedence::{OrderProblem, Precedence};

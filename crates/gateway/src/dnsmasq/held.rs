@@ -1,10 +1,10 @@
 //! Whether a file for dnsmasq serves what the plan lets networks ask the gateway for, and nothing else.
 
+use super::LOCAL_DOMAIN;
 use super::read::{Fact, read};
-use super::{LOCAL_DOMAIN, uses};
 use crate::nftables::TABLE;
 use bastium_core::addressing::Subnet;
-use bastium_core::meaning::Meaning;
+use bastium_core::meaning::{Meaning, uses};
 use bastium_core::plan::{NetworkId, Plan};
 use std::collections::BTreeSet;
 use std::net::IpAddr;

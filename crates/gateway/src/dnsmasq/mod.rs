@@ -6,14 +6,13 @@
 
 mod held;
 mod read;
-mod uses;
 
 pub use held::{ServedFile, proven_served};
 
 use crate::clean::remark;
 use crate::nftables::TABLE;
 use bastium_core::addressing::{Family, Subnet};
-use bastium_core::meaning::Meaning;
+use bastium_core::meaning::{Meaning, uses};
 use bastium_core::plan::{NetworkId, Plan};
 use std::fmt::Write as _;
 use std::net::IpAddr;

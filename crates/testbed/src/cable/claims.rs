@@ -31,17 +31,21 @@ impl Ends {
         self.who_is_there(&all)
     }
 
+    fn is_there(&self, at: &(usize, IpAddr)) -> bool {
+        matches!(self.there.get(at), Some(Some(_)))
+    }
+
     /// Asks for addresses, each several times, and says for each whether somebody has answered.
     ///
     /// # Errors
     /// When an interface is down or gone.
     pub fn who_is_there(&mut self, all: &[(usize, IpAddr)]) -> io::Result<Found> {
         for (lane, address) in all {
-            self.there.remove(&(*lane, *address));
+            self.there.insert((*lane, *address), None);
         }
         for _ in 0..PROBES {
             let begun = Instant::now();
-            let silent = all.iter().filter(|at| !self.there.contains_key(at));
+            let silent = all.iter().filter(|at| !self.is_there(at));
             let silent: Vec<(usize, IpAddr)> = silent.copied().collect();
             for some in silent.chunks(AT_ONCE) {
                 for (lane, address) in some {
@@ -53,10 +57,10 @@ impl Ends {
                 }
                 self.attend(Duration::from_millis(2))?;
             }
-            let everyone = |ends: &Self| all.iter().all(|at| ends.there.contains_key(at));
+            let everyone = |ends: &Self| all.iter().all(|at| ends.is_there(at));
             self.attend_until(begun + APART, everyone)?;
         }
-        Ok(all.iter().map(|at| (*at, self.there.contains_key(at))).collect())
+        Ok(all.iter().map(|at| (*at, self.is_there(at))).collect())
     }
 
     /// Takes those of these addresses that nobody has answered for, and says which these are.

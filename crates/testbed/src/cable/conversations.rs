@@ -346,10 +346,18 @@ impl Ends {
     fn alive(&mut self, ends: &HashSet<End>) -> io::Result<HashSet<End>> {
         self.trials.alive.clear();
         // Where no gateway was ever heard, none is waited for.
-        let heard = |(lane, own): &&End| self.gateway_mac(*lane, own.is_ipv6()).is_some();
+        let heard = |(lane, own): &&End| {
+            let v6 = own.is_ipv6();
+            self.gateway_mac(*lane, v6).is_some() && self.gateway_of(*lane, v6).is_some()
+        };
         let ends: &HashSet<End> = &ends.iter().filter(heard).copied().collect();
+        let answered = |all: &Self, end: &End| all.trials.alive.contains(&all.asker(*end));
         for patience in CONTROL {
-            let left: Vec<End> = ends.difference(&self.trials.alive).copied().collect();
+            let left: HashSet<End> = ends
+                .iter()
+                .filter(|end| !answered(self, end))
+                .map(|end| self.asker(*end))
+                .collect();
             if left.is_empty() {
                 break;
             }
@@ -359,10 +367,21 @@ impl Ends {
                     self.put(lane, &frame)?;
                 }
             }
-            let all = |own: &Self| ends.is_subset(&own.trials.alive);
+            let all = |own: &Self| ends.iter().all(|end| answered(own, end));
             self.attend_until(Instant::now() + patience, all)?;
         }
-        Ok(ends & &self.trials.alive)
+        Ok(ends.iter().filter(|end| answered(self, end)).copied().collect())
+    }
+
+    /// Who asks for the gateway at an end of ours: outside, whoever is its neighbour there, since those that are farther away ask
+    /// nobody.
+    fn asker(&self, (lane, own): End) -> End {
+        match own {
+            IpAddr::V6(_) if self.lanes()[lane].outside => {
+                (lane, frame::link_local(self.mac(lane)).into())
+            }
+            own => (lane, own),
+        }
     }
 }
 

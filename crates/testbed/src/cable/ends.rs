@@ -10,6 +10,9 @@ use std::io;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::time::{Duration, Instant};
 
+/// How many devices are told apart outside, where there is to be one.
+const MOST_HEARD: usize = 100;
+
 /// A network, as it is reached from here.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Lane {
@@ -30,8 +33,8 @@ pub struct Ends {
     /// The hardware address that is ours everywhere, if not each port's own.
     mac: Option<Mac>,
     own: HashSet<(usize, IpAddr)>,
-    /// Who has said that he is there.
-    pub(super) there: HashMap<(usize, IpAddr), Mac>,
+    /// Whom we have asked for, and where he has said that he is: nobody else is kept, however many there are.
+    pub(super) there: HashMap<(usize, IpAddr), Option<Mac>>,
     /// Ours that somebody else turned out to have.
     given_up: Vec<(usize, IpAddr)>,
     /// Everyone who was heard outside: whose hardware address.
@@ -108,10 +111,11 @@ impl Ends {
         self.lost
     }
 
-    /// The gateway's addresses in a network, as far as they are known by now.
+    /// The gateway's address in a network and family, as far as it is known by now: outside, for want of another, the one that
+    /// it has on the link alone.
     pub fn gateway_of(&self, lane: usize, v6: bool) -> Option<IpAddr> {
-        let mut all = self.lanes[lane].gateway.iter().copied();
-        all.find(|address| address.is_ipv6() == v6)
+        let all = || self.lanes[lane].gateway.iter().copied().filter(|own| own.is_ipv6() == v6);
+        all().find(|own| !is_link_local(*own)).or_else(|| all().next())
     }
 
     /// The port and the tag of a network.
@@ -122,13 +126,16 @@ impl Ends {
 
     /// Where frames for the gateway go in a network, once it has been heard there.
     pub(super) fn gateway_mac(&self, lane: usize, v6: bool) -> Option<Mac> {
-        let known = self.lanes[lane].gateway.iter().filter(|address| address.is_ipv6() == v6);
-        let heard = known.filter_map(|address| self.there.get(&(lane, *address))).next();
+        let of = |v6: bool| {
+            let known = self.lanes[lane].gateway.iter().filter(move |own| own.is_ipv6() == v6);
+            known.filter_map(|own| self.there.get(&(lane, *own))?.as_ref()).next()
+        };
         let outside = || self.outside.iter().find(|(of, _)| *of == lane).map(|(_, mac)| mac);
-        heard.or_else(outside).copied()
+        // It is one device in both families.
+        of(v6).or_else(|| of(!v6)).or_else(outside).copied()
     }
 
-    /// The address from which a network's gateway is asked for itself: ours, or that of whoever is the router outside.
+    /// Puts a frame on the cable of a network.
     pub(super) fn put(&self, lane: usize, frame: &[u8]) -> io::Result<()> {
         let Lane { port, tag, .. } = self.lanes[lane];
         for _ in 0..50 {
@@ -205,18 +212,16 @@ impl Ends {
             self.came_back(lane, &heard);
             return Ok(());
         }
-        if self.lanes[lane].outside {
+        if self.lanes[lane].outside && self.outside.len() < MOST_HEARD {
             self.outside.insert((lane, from));
         }
         match heard {
             Heard::Who { target, asks } => self.asked(lane, from, target, asks),
             Heard::Here { address, mac: at, to } => {
-                if self.own.contains(&(lane, address)) && at != mac {
-                    // Whoever has it is served first.
-                    self.give_back(lane, address);
-                    self.given_up.push((lane, address));
+                self.has_owner(lane, address);
+                if let Some(known) = self.there.get_mut(&(lane, address)) {
+                    *known = Some(at);
                 }
-                self.there.insert((lane, address), at);
                 self.trials.neighbour(lane, address, to);
                 Ok(())
             }
@@ -257,11 +262,19 @@ impl Ends {
         Ok(())
     }
 
+    /// Somebody else is heard at an address: whoever has it is served first.
+    fn has_owner(&mut self, lane: usize, address: IpAddr) {
+        if self.own.remove(&(lane, address)) {
+            self.given_up.push((lane, address));
+        }
+    }
+
     /// Answers who asks for an address of ours.
     fn asked(&mut self, lane: usize, from: Mac, target: IpAddr, asks: IpAddr) -> io::Result<()> {
         if self.lanes[lane].outside {
             self.learn(lane, asks);
         }
+        self.has_owner(lane, asks);
         // Outside, a probe may be the gateway's own for its own address.
         let ours = match self.lanes[lane].outside {
             true => !asks.is_unspecified() && self.is_own(lane, target),
@@ -279,8 +292,10 @@ impl Ends {
     /// Outside, whoever asks for neighbours is the gateway: so its address there is known, if it was leased.
     fn learn(&mut self, lane: usize, asks: IpAddr) {
         let known = &mut self.lanes[lane].gateway;
-        let v6 = asks.is_ipv6();
-        if !asks.is_unspecified() && !known.iter().any(|address| address.is_ipv6() == v6) {
+        let alike = |own: &IpAddr| {
+            own.is_ipv6() == asks.is_ipv6() && (!is_link_local(*own) || is_link_local(asks))
+        };
+        if !asks.is_unspecified() && !known.iter().any(alike) {
             known.push(asks);
         }
     }
@@ -325,6 +340,11 @@ impl Ends {
             None => Ok(()),
         }
     }
+}
+
+/// Whether an address is one of the link alone.
+pub(super) fn is_link_local(address: IpAddr) -> bool {
+    matches!(address, IpAddr::V6(address) if address.is_unicast_link_local())
 }
 
 /// The unspecified address of a family.

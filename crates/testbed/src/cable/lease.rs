@@ -18,6 +18,9 @@ const ACCEPTED: Duration = Duration::from_millis(1_500);
 const TRIES: u32 = 2;
 /// The options that are asked for: mask, router, name servers, domain, lease time, server.
 const WANTED: [u8; 6] = [1, 3, 6, 15, 51, 54];
+/// So many servers are told apart in a network, and so many routers in all of them.
+const MOST_SERVERS: usize = 8;
+const MOST_ROUTERS: usize = 1_000;
 /// What distinguishes our questions.
 const TRANSACTION: u32 = 0x6261_7300;
 
@@ -75,7 +78,9 @@ impl Letters {
         lifetime: u64,
         prefix: Option<(Ipv6Addr, u8, bool)>,
     ) {
-        self.routers.insert((lane, router), Advertised { router, lifetime, prefix });
+        if self.routers.len() < MOST_ROUTERS || self.routers.contains_key(&(lane, router)) {
+            self.routers.insert((lane, router), Advertised { router, lifetime, prefix });
+        }
     }
 
     /// An answer of a server, if it is one to a question of ours.
@@ -97,7 +102,8 @@ impl Letters {
         };
         match says.message_type {
             DhcpMessageType::Offer
-                if lease.offers.iter().any(|known| known.server == offer.server) => {}
+                if lease.offers.len() >= MOST_SERVERS
+                    || lease.offers.iter().any(|known| known.server == offer.server) => {}
             DhcpMessageType::Offer => lease.offers.push(offer),
             DhcpMessageType::Ack => lease.taken = Some(offer),
             DhcpMessageType::Nak => lease.refused = true,

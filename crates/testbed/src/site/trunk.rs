@@ -4,7 +4,12 @@ use super::build::{DEVICE, ip};
 use super::{Site, Undone};
 use crate::cable::Port;
 use crate::kernel::space::Space;
+use ipnet::IpNet;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use smoltcp::wire::{
+    EthernetFrame, EthernetProtocol, IpAddress, IpProtocol, Ipv4Packet, Ipv6Packet, TcpPacket,
+    UdpPacket,
+};
 use std::io;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -18,6 +23,8 @@ const LOOK: Duration = Duration::from_millis(50);
 pub struct Trunk {
     /// The tester's own network: the interface `trunk`, and `outside`, `outside2`, ... for the uplinks.
     pub tester: Space,
+    /// Devices that are there themselves, in the order in which they were named.
+    pub devices: Vec<Space>,
     over: Arc<AtomicBool>,
     carrying: Option<JoinHandle<io::Result<()>>>,
 }
@@ -34,12 +41,17 @@ pub enum Carried {
 }
 
 impl Site {
-    /// Puts the tester at the ends of all cables of the site, as is said for each. Nobody else is there. Two VLANs may be joined
-    /// to one, as by a wrong port of a switch.
+    /// Puts the tester at the ends of all cables of the site, as is said for each, together with devices that have addresses in a
+    /// VLAN. Two VLANs may be joined to one, as by a wrong port of a switch.
     ///
     /// # Errors
     /// What the kernel or the tool for links says against it.
-    pub fn trunk(&self, carried: &[Carried], joined: Option<[u16; 2]>) -> Result<Trunk, Undone> {
+    pub fn trunk(
+        &self,
+        carried: &[Carried],
+        joined: Option<[u16; 2]>,
+        devices: &[(u16, IpNet)],
+    ) -> Result<Trunk, Undone> {
         let kernel = |what| move |error| Undone::Kernel(what, error);
         let tester = Space::new().map_err(kernel("make a namespace"))?;
         let switch = Space::new().map_err(kernel("make a namespace"))?;
@@ -86,11 +98,34 @@ impl Site {
             };
             carrier.legs.push((open(end, DEVICE)?, to));
         }
+        let mut spaces = Vec::new();
+        for (number, (tag, address)) in devices.iter().enumerate() {
+            let space = Space::new().map_err(kernel("make a namespace"))?;
+            let port = format!("device{number}");
+            plug_in(&switch, &space, &port, *address)?;
+            carrier.legs.push((open(&switch, &port)?, (0, Some(*tag))));
+            spaces.push(space);
+        }
         let over = Arc::new(AtomicBool::new(false));
         let ends = Arc::clone(&over);
         let carrying = std::thread::spawn(move || carrier.carry(&ends));
-        Ok(Trunk { tester, over, carrying: Some(carrying) })
+        Ok(Trunk { tester, devices: spaces, over, carrying: Some(carrying) })
     }
+}
+
+/// Puts a device with that address at a port of the switch.
+fn plug_in(switch: &Space, device: &Space, port: &str, address: IpNet) -> Result<(), Undone> {
+    let path = device.path().map_err(|error| Undone::Kernel("find a namespace", error))?;
+    let script = format!(
+        "link add name {port} type veth peer name {DEVICE} netns {}\nlink set {port} up\n",
+        path.display()
+    );
+    ip(switch, &script)?;
+    let gateway = address.hosts().next().unwrap_or(address.addr());
+    let script = format!(
+        "link set lo up\nlink set {DEVICE} up\naddr add {address} dev {DEVICE}\nroute add default via {gateway}\n"
+    );
+    ip(device, &script)
 }
 
 /// Takes IPv6 from all interfaces of the network that this thread is in: they would ask for neighbours and routers.
@@ -150,30 +185,76 @@ impl Carrier {
 
     fn pass(&mut self) -> io::Result<()> {
         for number in 0..self.legs.len() {
-            let (port, tag) = self.legs[number].1;
-            while let Some((_, frame)) = self.legs[number].0.receive()? {
-                put(&self.ports[port], tag, &frame);
-                if let Some(other) = self.other(tag) {
-                    put(&self.ports[port], Some(other), &frame);
-                    self.to_leg(port, Some(other), &frame);
+            while let Some((_, mut frame)) = self.legs[number].0.receive()? {
+                finish(&mut frame);
+                let (port, tag) = self.legs[number].1;
+                for tag in [Some(tag), self.other(tag).map(Some)].into_iter().flatten() {
+                    put(&self.ports[port], tag, &frame);
+                    self.to_legs((port, tag), Some(number), &frame);
                 }
             }
         }
         for number in 0..self.ports.len() {
             while let Some((tag, frame)) = self.ports[number].receive()? {
-                self.to_leg(number, tag, &frame);
+                self.to_legs((number, tag), None, &frame);
                 if let Some(other) = self.other(tag) {
                     put(&self.ports[number], Some(other), &frame);
-                    self.to_leg(number, Some(other), &frame);
+                    self.to_legs((number, Some(other)), None, &frame);
                 }
             }
         }
         Ok(())
     }
 
-    fn to_leg(&self, port: usize, tag: Option<u16>, frame: &[u8]) {
-        if let Some((leg, _)) = self.legs.iter().find(|(_, to)| *to == (port, tag)) {
-            put(leg, None, frame);
+    /// To everyone in a VLAN but whoever it comes from.
+    fn to_legs(&self, to: (usize, Option<u16>), from: Option<usize>, frame: &[u8]) {
+        for (number, (leg, own)) in self.legs.iter().enumerate() {
+            if *own == to && Some(number) != from {
+                put(leg, None, frame);
+            }
+        }
+    }
+}
+
+/// Finishes the checksum of a packet that a kernel has sent: it leaves that to the hardware, which is not there.
+fn finish(frame: &mut [u8]) {
+    let Ok(mut frame) = EthernetFrame::new_checked(frame) else { return };
+    let (source, destination, protocol, body): (IpAddress, IpAddress, _, _) =
+        match frame.ethertype() {
+            EthernetProtocol::Ipv4 => {
+                let Ok(mut packet) = Ipv4Packet::new_checked(frame.payload_mut()) else { return };
+                let (source, destination) = (packet.src_addr(), packet.dst_addr());
+                let protocol = packet.next_header();
+                (source.into(), destination.into(), protocol, packet.payload_mut().to_vec())
+            }
+            EthernetProtocol::Ipv6 => {
+                let Ok(mut packet) = Ipv6Packet::new_checked(frame.payload_mut()) else { return };
+                let (source, destination) = (packet.src_addr(), packet.dst_addr());
+                let protocol = packet.next_header();
+                (source.into(), destination.into(), protocol, packet.payload_mut().to_vec())
+            }
+            _ => return,
+        };
+    let mut body = body;
+    match protocol {
+        IpProtocol::Tcp => {
+            let Ok(mut segment) = TcpPacket::new_checked(&mut body[..]) else { return };
+            segment.fill_checksum(&source, &destination);
+        }
+        IpProtocol::Udp => {
+            let Ok(mut datagram) = UdpPacket::new_checked(&mut body[..]) else { return };
+            datagram.fill_checksum(&source, &destination);
+        }
+        _ => return,
+    }
+    match frame.ethertype() {
+        EthernetProtocol::Ipv4 => {
+            let mut packet = Ipv4Packet::new_unchecked(frame.payload_mut());
+            packet.payload_mut().copy_from_slice(&body);
+        }
+        _ => {
+            let mut packet = Ipv6Packet::new_unchecked(frame.payload_mut());
+            packet.payload_mut().copy_from_slice(&body);
         }
     }
 }

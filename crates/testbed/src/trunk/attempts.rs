@@ -7,7 +7,7 @@ use bastium_core::checklist::{self, Check, Probe};
 use bastium_core::space::{Ends, Packet, Protocol, ServicePoint};
 use bastium_core::sweep;
 use bastium_core::verdict::{Decision, Verdict};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use std::net::IpAddr;
 
@@ -37,9 +37,15 @@ pub enum Untried {
     Person,
     /// A real device would have to understand it, and nobody here speaks its language.
     Unspoken,
+    /// It comes by one uplink from an address on the link of another, so that its answers leave there.
+    OtherUplink(IpAddr),
     /// The gateway's address outside is not known.
     UnknownOutside,
 }
+
+/// So many are tried again as slowly as notices may be limited, and that is so many a second.
+const FEW: usize = 10;
+const SLOWEST: u32 = 1;
 
 /// A check, and what it has shown.
 #[derive(Clone, Debug)]
@@ -125,7 +131,7 @@ impl Stand<'_, '_> {
                 tried.push(Tried { stand, check, shown, came: Came::default(), tries: 0 });
             }
         }
-        for (number, outcome) in self.make(attempts, progress)? {
+        for (number, outcome) in self.make(attempts, false, progress)? {
             let one = &mut tried[number];
             (one.shown, one.came, one.tries) = (Ok(outcome.shown), outcome.came, outcome.tries);
         }
@@ -150,8 +156,9 @@ impl Stand<'_, '_> {
             }
         }
         swept.tried = attempts.len();
-        let mut outcomes = self.make(attempts, progress)?;
+        let mut outcomes = self.make(attempts, true, progress)?;
         outcomes.sort_by_key(|(number, _)| *number);
+        self.excuse(&packets, &mut outcomes);
         for (number, Outcome { shown, came, .. }) in outcomes {
             match shown {
                 Shown::AsPlanned => swept.as_planned += 1,
@@ -166,10 +173,31 @@ impl Stand<'_, '_> {
         Ok(swept)
     }
 
+    /// Where others from the same end were refused for the same reason, one that was not is no surprise: notices are limited.
+    fn excuse(&self, packets: &[Packet], outcomes: &mut [(usize, Outcome)]) {
+        let like = |number: usize| {
+            let packet = &packets[number];
+            let notice = packet.service.protocol() != Protocol::TCP;
+            notice.then(|| (packet.enters, packet.source(), self.meaning.decide(packet).cause))
+        };
+        let refused: BTreeSet<_> = outcomes
+            .iter()
+            .filter(|(_, outcome)| outcome.came.answer.is_some() && outcome.came.arrived.is_none())
+            .filter_map(|(number, _)| like(*number))
+            .collect();
+        for (number, outcome) in outcomes {
+            let excused = || like(*number).is_some_and(|like| refused.contains(&like));
+            if outcome.shown == Shown::Wrong(Wrong::Silent) && excused() {
+                outcome.shown = Shown::Nothing(Why::Limited);
+            }
+        }
+    }
+
     /// Makes attempts; what surprises, and what could not be controlled, once more and slower.
     fn make(
         &mut self,
         mut attempts: Vec<Attempt>,
+        sweeps: bool,
         progress: &mut dyn FnMut(usize, usize),
     ) -> io::Result<Vec<(usize, Outcome)>> {
         // One control is good for many that have their ends in common.
@@ -181,7 +209,7 @@ impl Stand<'_, '_> {
         let mut outcomes: Vec<Option<Outcome>> = attempts.iter().map(|_| None).collect();
         let mut left: Vec<usize> = (0..total).collect();
         for round in 0..TRIES {
-            let pace = if round == 0 { self.pace } else { Pace((self.pace.0 / SLOWER).max(20)) };
+            let pace = self.pace_of(round, &left, &outcomes, sweeps);
             let conversations: Vec<Conversation> =
                 left.iter().map(|place| attempts[*place].conversation.clone()).collect();
             let came = self.ends.make(&conversations, pace, |done| {
@@ -201,6 +229,28 @@ impl Stand<'_, '_> {
         }
         let outcomes = attempts.iter().zip(outcomes);
         Ok(outcomes.filter_map(|(attempt, outcome)| Some((attempt.number, outcome?))).collect())
+    }
+
+    /// How fast a round goes: those after the first one slower, and slowest where a notice of the gateway may have been one too
+    /// many for its own limit (RFC 4443 2.4 f).
+    fn pace_of(
+        &self,
+        round: u32,
+        left: &[usize],
+        outcomes: &[Option<Outcome>],
+        sweeps: bool,
+    ) -> Pace {
+        let silent = |place: &usize| {
+            let shown = outcomes[*place].as_ref().map(|outcome| outcome.shown);
+            shown == Some(Shown::Wrong(Wrong::Silent))
+        };
+        match round {
+            0 => self.pace,
+            _ if !sweeps && left.len() <= FEW && left.iter().any(silent) => {
+                Pace(SLOWEST.min(self.pace.0))
+            }
+            _ => Pace((self.pace.0 / SLOWER).max(20)),
+        }
     }
 
     /// The packet of a check, as it can be sent from here and now.
@@ -250,6 +300,9 @@ impl Stand<'_, '_> {
         let plan = self.plan();
         let lane = self.lane(packet.enters)?;
         let from = packet.source();
+        if self.lanes.lanes[lane].outside && self.ends.gateway_of(lane, from.is_ipv6()).is_none() {
+            return Err(Untried::UnknownOutside);
+        }
         let near = self.source(lane, from)?;
         let decision = self.meaning.decide(packet);
         self.stays(packet, decision.verdict)?;
@@ -290,22 +343,32 @@ impl Stand<'_, '_> {
     /// spoofed comes from the first end that we have there.
     fn source(&mut self, lane: usize, address: IpAddr) -> Result<IpAddr, Untried> {
         let outside = self.lanes.lanes[lane].outside;
+        if outside
+            && self.way_out(address).is_ok_and(|other| other != lane && self.is_beside(address))
+        {
+            return Err(Untried::OtherUplink(address));
+        }
         let spoofed = outside && self.plan().inside().contains(address);
         if !spoofed && self.ends.is_own(lane, address) || self.is_behind(lane, address) {
             self.ends.take(lane, address);
             return Ok(address);
         }
-        let elsewhere = self.plan().network_of(address) != self.network(lane);
-        let all = self.own.iter().copied().chain(self.outside());
-        let first = all.into_iter().find(|end| {
-            end.interface == self.lanes.interfaces[lane]
-                && end.address.is_ipv6() == address.is_ipv6()
-        });
+        let owner = self.plan().network_of(address);
+        let elsewhere = owner.is_some() && owner != self.network(lane);
+        let all = || self.own.iter().copied().chain(self.outside());
+        let here = || all().filter(|end| end.interface == self.lanes.interfaces[lane]);
+        let alike = here().find(|end| end.address.is_ipv6() == address.is_ipv6());
+        let first = alike.or_else(|| here().next());
         if let Some(end) = first.filter(|_| elsewhere) {
             return Ok(end.address);
         }
         let present = self.networks[lane].present.contains(&address);
         Err(if present { Untried::Taken(address) } else { Untried::Absent(address) })
+    }
+
+    /// Whether an address lies on an uplink's own link.
+    fn is_beside(&self, address: IpAddr) -> bool {
+        self.plan().uplinks().iter().any(|uplink| uplink.own().contains(address))
     }
 
     /// Whether an address lies behind a router in a network that we stand in for.
@@ -324,9 +387,10 @@ impl Stand<'_, '_> {
         let plan = self.plan();
         let to = inner.destination();
         if plan.gateway_inside().contains(to) || plan.gateway_outside().contains(to) {
-            return Ok(Far::Gateway {
-                answers: spoken(inner.service).is_some() || is_echo(inner.service),
-            });
+            // Names and the time are there for whoever asks in his own network.
+            let own = plan.network_on(packet.enters).filter(|id| plan.network_of(to) == Some(*id));
+            let serves = own.is_some() && spoken(inner.service).is_some();
+            return Ok(Far::Gateway { answers: serves || is_echo(inner.service) });
         }
         if plan.domains().iter().any(|domain| domain.placeholder.set().contains(to)) {
             return Err(Untried::ByName);
@@ -347,7 +411,9 @@ impl Stand<'_, '_> {
             self.ends.take(lane, to);
         }
         if self.ends.is_own(lane, to) {
-            let source = Source::Kept(packet.source());
+            let turns_round =
+                inner != packet && self.plan().network_of(packet.source()) == Some(id);
+            let source = if turns_round { Source::Any } else { Source::Kept(packet.source()) };
             return Ok(Far::Own { lane, address: to, port, source });
         }
         match self.networks[lane].present.contains(&to) {
@@ -359,15 +425,17 @@ impl Stand<'_, '_> {
     /// The network outside by which an address there is reached.
     fn way_out(&self, to: IpAddr) -> Result<usize, Untried> {
         let plan = self.plan();
-        let beside =
-            (0..plan.uplinks().len()).find(|uplink| plan.beside_uplink(*uplink).contains(to));
+        let beside = plan.uplinks().iter().position(|uplink| uplink.own().contains(to));
         let uplink = plan.uplink_interface(beside.unwrap_or(0));
         self.lanes.lane_of(uplink).ok_or(Untried::NoOutside)
     }
 
     fn gateway_outside(&self, uplink: usize, v6: bool) -> Result<IpAddr, Untried> {
         let lane = self.lane(self.plan().uplink_interface(uplink))?;
-        self.ends.gateway_of(lane, v6).ok_or(Untried::UnknownOutside)
+        let known = self.ends.gateway_of(lane, v6);
+        let known =
+            known.filter(|own| !matches!(own, IpAddr::V6(own) if own.is_unicast_link_local()));
+        known.ok_or(Untried::UnknownOutside)
     }
 }
 

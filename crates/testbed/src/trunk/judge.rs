@@ -43,6 +43,8 @@ pub enum Source {
     Kept(IpAddr),
     /// One of the gateway's, outside; which one need not be known.
     Gateway(Option<IpAddr>),
+    /// Its own, or one of the gateway's: where it goes back to the network that it comes from, gateways differ.
+    Any,
 }
 
 /// What a conversation shows.
@@ -86,6 +88,8 @@ pub enum Why {
     NoControl,
     /// It gets through, and nothing need answer there.
     NobodyAnswers,
+    /// It is to be refused with an answer, and the gateway answers only so often.
+    Limited,
 }
 
 /// What came of a conversation, beside what was expected.

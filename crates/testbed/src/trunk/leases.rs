@@ -1,10 +1,8 @@
 //! What is wrong with a lease, and with what a router advertises.
 
 use crate::cable::{Advertised, Leased};
-use bastium_core::meaning::Meaning;
+use bastium_core::meaning::{Meaning, uses};
 use bastium_core::plan::NetworkId;
-use bastium_core::space::{Ends, Packet, Protocol, ServicePoint};
-use bastium_core::verdict::Verdict;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// Something that is wrong with it.
@@ -68,7 +66,8 @@ fn lease_faults(
         return;
     };
     if servers.is_empty() {
-        found.push(LeaseFault::NoServer);
+        // Where the gateway need not answer, another server has the pool, and may be anywhere.
+        found.extend(uses::leases(meaning, id).then_some(LeaseFault::NoServer));
         return;
     }
     if servers.len() > 1 {
@@ -99,21 +98,12 @@ fn lease_faults(
     if taken.router != Some(gateway) {
         found.push(LeaseFault::Router(taken.router, gateway));
     }
-    if answers_names(meaning, id, taken.address, gateway) && !taken.name_servers.contains(&gateway)
-    {
+    if uses::names_everywhere(meaning, id) && !taken.name_servers.contains(&gateway) {
         found.push(LeaseFault::NameServers(taken.name_servers.clone(), gateway));
     }
     if taken.seconds.is_none_or(|seconds| seconds == 0 || seconds == u32::MAX) {
         found.push(LeaseFault::Time(taken.seconds));
     }
-}
-
-/// Whether a network may ask the gateway for names.
-fn answers_names(meaning: &Meaning<'_>, id: NetworkId, from: Ipv4Addr, gateway: Ipv4Addr) -> bool {
-    let Some(ends) = Ends::new(from.into(), gateway.into()) else { return false };
-    let asks = ServicePoint::port(Protocol::UDP, 53);
-    let packet = Packet::new(meaning.plan().network_interface(id), ends, asks);
-    meaning.decide(&packet).verdict == Verdict::Allow
 }
 
 fn router_faults(
@@ -133,7 +123,9 @@ fn router_faults(
     }
     match default.len() {
         // Where nothing is leased, addresses and routers are set by hand.
-        0 if network.pool.is_some() => found.push(LeaseFault::NoRouter),
+        0 if network.pool.is_some() && uses::leases(meaning, id) => {
+            found.push(LeaseFault::NoRouter)
+        }
         0 => {}
         1 => {}
         _ => found.push(LeaseFault::SecondRouter(default)),

@@ -2,20 +2,14 @@
 
 use super::lanes::Lanes;
 use crate::cable::{Advertised, Ends, Found, Leased, Pace};
-use bastium_core::meaning::Meaning;
+use bastium_core::meaning::{Meaning, uses};
 use bastium_core::plan::{NetworkId, Plan};
 use bastium_core::rules::RuleSet;
 use bastium_core::space::Minute;
 use bastium_core::sweep::{self, End};
 use std::collections::{BTreeMap, BTreeSet};
 use std::io;
-use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
-
-/// Who outside is spoken to, where the plan names nobody (RFC 5737, RFC 3849).
-const OUTSIDE: [IpAddr; 2] = [
-    IpAddr::V4(Ipv4Addr::new(192, 0, 2, 10)),
-    IpAddr::V6(Ipv6Addr::new(0x2001, 0xdb8, 0, 0, 0, 0, 0, 0x10)),
-];
+use std::net::IpAddr;
 
 /// For which absent hosts the tester stands in.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -169,7 +163,7 @@ impl<'m, 'p> Stand<'m, 'p> {
         let plan = self.plan();
         let pool = |lane: &usize| {
             let id = plan.network_on(self.lanes.interfaces[*lane]);
-            id.is_some_and(|id| plan.network(id).pool.is_some())
+            id.is_some_and(|id| plan.network(id).pool.is_some() && uses::leases(self.meaning, id))
         };
         let v6 = |lane: &usize| self.lanes.lanes[*lane].gateway.iter().any(IpAddr::is_ipv6);
         let (leasing, not): (Vec<usize>, Vec<usize>) = self.inside().into_iter().partition(pool);
@@ -247,10 +241,10 @@ impl<'m, 'p> Stand<'m, 'p> {
     pub(super) fn outside(&self) -> Vec<End> {
         let lanes = self.lanes.lanes.iter().enumerate().filter(|(_, lane)| lane.outside);
         let ends = lanes.flat_map(|(number, _)| {
-            let families = OUTSIDE.iter().copied();
-            let known =
-                families.filter(move |own| self.ends.gateway_of(number, own.is_ipv6()).is_some());
-            known.map(move |address| End { interface: self.lanes.interfaces[number], address })
+            let families = [false, true].into_iter();
+            let known = families.filter(move |v6| self.ends.gateway_of(number, *v6).is_some());
+            let strangers = known.filter_map(|v6| sweep::stranger(self.plan(), v6));
+            strangers.map(move |address| End { interface: self.lanes.interfaces[number], address })
         });
         ends.collect()
     }

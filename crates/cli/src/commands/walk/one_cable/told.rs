@@ -153,6 +153,7 @@ fn why(why: Why) -> &'static str {
         Why::NotSent => "the gateway does not answer there",
         Why::NoControl => "silent, but the gateway did not answer before and after either",
         Why::NobodyAnswers => "nothing need answer at the gateway",
+        Why::Limited => "the gateway refuses others like it, and sends only so many notices",
     }
 }
 
@@ -176,7 +177,12 @@ fn untried_words(plan: &Plan, untried: &Untried) -> String {
         Untried::OtherHour => "it is for another hour".to_owned(),
         Untried::Person => "it takes a person".to_owned(),
         Untried::Unspoken => "a real device would have to understand it".to_owned(),
-        Untried::UnknownOutside => "the gateway's address outside is not known".to_owned(),
+        Untried::OtherUplink(address) => {
+            format!("what comes from {address} by another uplink is answered by its own")
+        }
+        Untried::UnknownOutside => {
+            "the gateway has no address outside that is known, in that family".to_owned()
+        }
     }
 }
 

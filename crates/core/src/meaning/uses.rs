@@ -1,11 +1,9 @@
 //! What networks may ask the gateway for: the meaning is asked, exceptions and hours included.
 
-use bastium_core::meaning::Meaning;
-use bastium_core::plan::NetworkId;
-use bastium_core::space::{
-    AddressSet, Interface, IntervalSet, Match, PacketSet, Protocol, ServiceSet,
-};
-use bastium_core::verdict::Verdict;
+use super::Meaning;
+use crate::plan::NetworkId;
+use crate::space::{AddressSet, Interface, IntervalSet, Match, PacketSet, Protocol, ServiceSet};
+use crate::verdict::Verdict;
 use std::net::{IpAddr, Ipv4Addr};
 
 const DNS: u16 = 53;
@@ -14,7 +12,7 @@ const NTP: u16 = 123;
 const DHCP: u16 = 67;
 
 /// Whether somebody there may ask the gateway for names, at some hour.
-pub(super) fn names(meaning: &Meaning<'_>, interface: Interface) -> bool {
+pub fn names(meaning: &Meaning<'_>, interface: Interface) -> bool {
     let service = ServiceSet::ports(Protocol::UDP, DNS, DNS).union(&ServiceSet::ports(
         Protocol::TCP,
         DNS,
@@ -29,7 +27,7 @@ pub(super) fn names(meaning: &Meaning<'_>, interface: Interface) -> bool {
 }
 
 /// Whether devices there are leased addresses.
-pub(super) fn leases(meaning: &Meaning<'_>, id: NetworkId) -> bool {
+pub fn leases(meaning: &Meaning<'_>, id: NetworkId) -> bool {
     let network = meaning.plan().network(id);
     let any: IpAddr = Ipv4Addr::UNSPECIFIED.into();
     let everyone: IpAddr = Ipv4Addr::BROADCAST.into();
@@ -37,12 +35,12 @@ pub(super) fn leases(meaning: &Meaning<'_>, id: NetworkId) -> bool {
 }
 
 /// Whether every device there may ask the gateway for names, at all hours.
-pub(super) fn names_everywhere(meaning: &Meaning<'_>, id: NetworkId) -> bool {
+pub fn names_everywhere(meaning: &Meaning<'_>, id: NetworkId) -> bool {
     own_gateway(meaning, id, DNS)
 }
 
 /// The same for the time.
-pub(super) fn time_everywhere(meaning: &Meaning<'_>, id: NetworkId) -> bool {
+pub fn time_everywhere(meaning: &Meaning<'_>, id: NetworkId) -> bool {
     own_gateway(meaning, id, NTP)
 }
 

@@ -1,0 +1,92 @@
+//! Generated plans, each on a gateway that does what the plan says: nothing is found.
+
+use crate::model::{TODAY, any_draft, wired};
+use crate::practice::Gateway;
+use bastium_core::checklist;
+use bastium_core::meaning::Meaning;
+use bastium_core::plan::{Form, resolve};
+use bastium_core::proof;
+use bastium_core::rules;
+use bastium_core::space::Minute;
+use bastium_gateway::nftables::{self, NftOptions};
+use bastium_testbed::cable::{Ends, Pace, Port};
+use bastium_testbed::trunk::{Lanes, Shown, Stand, StandIn, faults};
+use proptest::strategy::{Strategy, ValueTree};
+use proptest::test_runner::{Config, RngSeed, TestRunner};
+use std::collections::HashMap;
+use std::time::Instant;
+
+/// Tries so many plans.
+pub(crate) fn all(wanted: usize) {
+    let begun = Instant::now();
+    let seed = std::env::var("BASTIUM_CABLE_SEED").ok().and_then(|words| words.parse().ok());
+    let rng_seed = RngSeed::Fixed(seed.unwrap_or(20_261_129));
+    let mut runner = TestRunner::new(Config { rng_seed, ..Config::default() });
+    let (mut plans, mut tried, mut found) = (0, 0, Vec::new());
+    while plans < wanted {
+        let draft = any_draft().new_tree(&mut runner).expect("a draft").current();
+        let Ok(plan) = resolve(wired(draft)) else { continue };
+        let Ok(meaning) = Meaning::new(&plan, TODAY) else { continue };
+        plans += 1;
+        // Another minute of the week each time; rules for hours are written for just that one.
+        let at = Minute::new((plans * 487 % 10_080) as u16);
+        let (count, wrong) = one(&meaning, at);
+        tried += count;
+        found.extend(wrong.into_iter().map(|says| format!("plan {plans} at {at}: {says}")));
+        if found.len() > 20 {
+            break;
+        }
+    }
+    println!(
+        "{tried} conversations on {plans} plans in {:.1?}, {} false alarms",
+        begun.elapsed(),
+        found.len()
+    );
+    found.truncate(20);
+    assert!(found.is_empty(), "{}", found.join("\n"));
+}
+
+/// Tries one: how many conversations there were, and what was found.
+fn one(meaning: &Meaning<'_>, at: Minute) -> (usize, Vec<String>) {
+    let plan = meaning.plan();
+    let rules = rules::in_form(meaning, Form::PerPair).expect("this form says everything");
+    let proved = proof::proved(meaning, &rules).expect("the rules do what the plan says");
+    let list = checklist::build(meaning, proved);
+    let file = nftables::proven(meaning, &rules, NftOptions::at(at)).expect("the file is proved");
+    let served = bastium_gateway::dnsmasq(meaning).expect("it serves as the plan says");
+    let mut gateway = Gateway::new(plan, |_| {}, None, &[]);
+    gateway.load(file.text());
+    gateway.serve(served.text());
+    let mut names = vec!["trunk".to_owned()];
+    names.extend((0..plan.uplinks().len()).map(|place| match place {
+        0 => "outside".to_owned(),
+        place => format!("outside{}", place + 1),
+    }));
+    let ports = gateway.trunk.tester.within(|| names.iter().map(|name| Port::open(name)).collect());
+    let outside: Vec<(usize, usize)> =
+        (0..plan.uplinks().len()).map(|place| (place, place + 1)).collect();
+    let lanes = Lanes::of(plan, Some(0), &HashMap::new(), &outside);
+    let ends = Ends::new(ports.expect("the cables"), lanes.lanes.clone(), None);
+    let pace = (Pace(100_000), at);
+    let stand = Stand::take((meaning, &rules), (ends, lanes), &StandIn::Everyone, pace);
+    let mut stand = stand.expect("a place");
+    let tried = stand.list(&list.stands, &mut |_, _| {}).expect("the list");
+    let swept = stand.sweep(&mut |_, _| {}).expect("a sweep");
+    stand.leave().expect("an end");
+    let mut found = Vec::new();
+    for one in tried.iter().filter(|one| matches!(one.shown, Ok(Shown::Wrong(_)))) {
+        let check = &list.stands[one.stand].checks[one.check];
+        let words = plan.packet_words(&check.packet);
+        found.push(format!("{}: {words}: {:?} {:?}", check.id, one.shown, one.came));
+    }
+    for one in &swept.surprises {
+        let (words, cause) = (plan.packet_words(&one.packet), one.decision.cause.words(plan));
+        found.push(format!("{words}: {:?} {:?} {cause}", one.wrong, one.came));
+    }
+    for (lane, network) in stand.networks.iter().enumerate() {
+        let Some(id) = stand.network(lane) else { continue };
+        let wrong = faults(meaning, id, network.leased.as_ref(), &network.routers);
+        found.extend(wrong.iter().map(|fault| format!("{}: {fault:?}", stand.name(lane))));
+    }
+    (swept.tried + tried.len(), found)
+}
