@@ -1,7 +1,9 @@
 //! A gateway in the kernel, tried by the built program from one cable that carries every network tagged: with the exported
 //! rules as they are, and with faults in them.
 //!
-//! Short by default: `BASTIUM_CABLE_PLANS=200` tries so many generated plans, `BASTIUM_CABLE_FAULTS=150` seeds so many faults.
+//! Short by default: `BASTIUM_CABLE_PLANS=200` tries so many generated plans (`BASTIUM_CABLE_PLAN=23`
+//! only the one of that number), `BASTIUM_CABLE_FAULTS=150` seeds so
+//! many faults, and `BASTIUM_CABLE_SHOWN=FILE` writes down what is printed of some.
 
 #![allow(
     clippy::print_stderr,

@@ -367,6 +367,7 @@ impl Sweep<'_> {
                 }
             }
         }
+        self.posing(plain);
         for ((own, _), packet) in allowed {
             let alike = outside.iter().filter(|end| end.address.is_ipv6() == own.address.is_ipv6());
             let others: BTreeSet<Interface> =
@@ -376,6 +377,23 @@ impl Sweep<'_> {
                 if reaches.is_none_or(|id| self.plan.network_interface(id) != enters) {
                     self.found.insert(Packet { enters, ..packet });
                 }
+            }
+        }
+    }
+
+    /// From each network once with an address of another, to a third: what lets sources through without looking lets that through.
+    fn posing(&mut self, plain: &[End]) {
+        let interfaces: BTreeSet<Interface> = plain.iter().map(|end| end.interface).collect();
+        let ping = |v6: bool| match v6 {
+            true => ServicePoint::icmp(Protocol::ICMP_V6, 128, 0),
+            false => ServicePoint::icmp(Protocol::ICMP, 8, 0),
+        };
+        for (enters, v6) in interfaces.iter().flat_map(|one| [(*one, false), (*one, true)]) {
+            let mut others =
+                plain.iter().filter(|end| end.interface != enters && end.address.is_ipv6() == v6);
+            let (Some(owner), Some(to)) = (others.next(), others.next_back()) else { continue };
+            if let Some(ends) = Ends::new(owner.address, to.address) {
+                self.found.insert(Packet { enters, ends, service: ping(v6), at: self.at });
             }
         }
     }

@@ -23,8 +23,17 @@ fn first(text: &str, list: &str, line: &str) -> String {
     with(text, list, &format!("{list}\t\t{line}\n"))
 }
 
-/// Several faults that have nothing to do with each other, in one gateway: each of them is told.
-pub(crate) fn several() {
+/// What the program prints of several faults, in colour.
+pub(crate) fn shown() -> String {
+    let practice = damaged();
+    let mut command = practice.command(&format!("{ALL} --color always"));
+    command.env("COLUMNS", "127");
+    let done = practice.gateway.trunk.tester.within(|| command.output()).expect("the program");
+    String::from_utf8(done.stdout).expect("text")
+}
+
+/// Several faults that have nothing to do with each other, in one gateway.
+fn damaged() -> Practice {
     let mut practice = Practice::new("clinic.toml");
     let rules = practice.export("nftables");
     let lines = [
@@ -55,7 +64,12 @@ pub(crate) fn several() {
     let served = practice.export("dnsmasq");
     let served = with(&served, "10.44.48.1\n", "10.44.48.254\n");
     practice.gateway.serve(&served);
-    let (sheet, code) = practice.tried(ALL);
+    practice
+}
+
+/// Each of several faults at once is told.
+pub(crate) fn several() {
+    let (sheet, code) = damaged().tried(ALL);
     assert_eq!(code, 1);
     let found = differences(&sheet);
     for (wrong, from, to, service) in [

@@ -31,6 +31,10 @@ pub(crate) fn main() {
         crate::faults::measure(wanted.parse().expect("a number"));
         return;
     }
+    if let Ok(file) = std::env::var("BASTIUM_CABLE_SHOWN") {
+        std::fs::write(file, crate::faults::shown()).expect("a file to write to");
+        return;
+    }
     let plans = std::env::var("BASTIUM_CABLE_PLANS").ok().and_then(|words| words.parse().ok());
     crate::wild::all(plans.unwrap_or(FEW_PLANS));
     if plans.is_some() {
@@ -38,6 +42,7 @@ pub(crate) fn main() {
     }
     for (name, test) in [
         ("a faultless gateway", faultless as fn()),
+        ("other faultless gateways", others_faultless),
         ("several faults at once", crate::faults::several),
         ("cables that are not as planned", crate::faults::cables),
         ("devices that are there", others),
@@ -75,6 +80,20 @@ fn faultless() {
     assert!(practice.walk("--status").code == 0);
     has_all_keys(&sheet);
     quiet_devices(&practice);
+}
+
+/// Leased uplinks, networks without IPv6, and hosts behind routers: nothing is found there either.
+fn others_faultless() {
+    for plan in ["farm.toml", "bare.toml"] {
+        let practice = Practice::faultless(plan);
+        let (sheet, code) = practice.tried(ALL);
+        assert_eq!(code, 0, "{plan}: {:#}", differences(&sheet));
+        assert!(
+            sheet["sweep"]["tried"].as_u64() > Some(1_000),
+            "{plan}: {}",
+            sheet["sweep"]["tried"]
+        );
+    }
 }
 
 /// What is printed is what the schema says.

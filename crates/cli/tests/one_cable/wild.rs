@@ -22,12 +22,18 @@ pub(crate) fn all(wanted: usize) {
     let seed = std::env::var("BASTIUM_CABLE_SEED").ok().and_then(|words| words.parse().ok());
     let rng_seed = RngSeed::Fixed(seed.unwrap_or(20_261_129));
     let mut runner = TestRunner::new(Config { rng_seed, ..Config::default() });
+    let only: Option<usize> =
+        std::env::var("BASTIUM_CABLE_PLAN").ok().and_then(|words| words.parse().ok());
     let (mut plans, mut tried, mut found) = (0, 0, Vec::new());
     while plans < wanted {
         let draft = any_draft().new_tree(&mut runner).expect("a draft").current();
         let Ok(plan) = resolve(wired(draft)) else { continue };
         let Ok(meaning) = Meaning::new(&plan, TODAY) else { continue };
         plans += 1;
+        // Of many, a single one can be looked at.
+        if only.is_some_and(|only| only != plans) {
+            continue;
+        }
         // Another minute of the week each time; rules for hours are written for just that one.
         let at = Minute::new((plans * 487 % 10_080) as u16);
         let (count, wrong) = one(&meaning, at);

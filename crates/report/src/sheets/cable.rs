@@ -8,6 +8,9 @@ use bastium_core::verdict::Cause;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+/// How many services are named in a sentence.
+const MOST_SERVICES: usize = 8;
+
 /// What came of standing in every network at once.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct CableSheet {
@@ -163,20 +166,20 @@ impl CableNetwork {
 impl SurpriseRow {
     /// What is wrong, in a sentence.
     pub fn says(&self) -> String {
-        let what = self.services.join(" ");
+        let what = self.what();
         let (from, to) = (&self.from, &self.to);
         let at = self.arrived_at.as_deref().unwrap_or("somewhere else");
         let seen = self.arrived_as.as_deref().unwrap_or("another address");
         match self.wrong {
-            "gets_through" => format!("{what} gets from {from} to {to}; the plan blocks it"),
+            "gets_through" => format!("{what} from {from} reaches {to}; the plan blocks it"),
             "refused" => {
                 format!(
                     "{what} from {from} to {to} is refused with an answer; the plan drops it silently"
                 )
             }
-            "stopped" => format!("{what} does not get from {from} to {to}; the plan allows it"),
+            "stopped" => format!("{what} from {from} does not reach {to}; the plan allows it"),
             "no_way_back" => {
-                format!("{what} gets from {from} to {to}, but the answer does not come back")
+                format!("{what} from {from} reaches {to}, but the answer does not come back")
             }
             "elsewhere" => format!("{what} from {from} to {to} arrives at {at}"),
             "not_translated" => {
@@ -184,6 +187,17 @@ impl SurpriseRow {
             }
             "translated" => format!("{what} from {from} arrives at {to} as {seen}"),
             _ => format!("{what} from {from} to {to} vanishes; the plan refuses it with an answer"),
+        }
+    }
+
+    /// What was asked for, the first few of many.
+    fn what(&self) -> String {
+        let more = self.services.len().saturating_sub(MOST_SERVICES);
+        let first = self.services.iter().take(MOST_SERVICES);
+        let first: Vec<&str> = first.map(String::as_str).collect();
+        match more {
+            0 => first.join(", "),
+            more => format!("{} and {more} more services", first.join(", ")),
         }
     }
 

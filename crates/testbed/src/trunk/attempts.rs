@@ -1,23 +1,19 @@
 //! From packets to conversations, and from what came of these to what is wrong.
 
-use super::judge::{Expected, Far, Shown, Source, Why, Wrong, is_private, judge};
+use super::judge::{Expected, Far, Shown, Source, Why, Wrong, is_private};
+use super::rounds::Outcome;
 use super::stand::Stand;
-use crate::cable::{Ask, Came, Conversation, Pace, Words};
+use crate::cable::{Ask, Came, Conversation, Words};
 use bastium_core::checklist::{self, Check, Probe};
 use bastium_core::space::{Ends, Packet, Protocol, ServicePoint};
 use bastium_core::sweep;
 use bastium_core::verdict::{Decision, Verdict};
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::io;
 use std::net::IpAddr;
 
-/// How often a surprise is tried.
-const TRIES: u32 = 3;
 /// How far from the border of an hour something is tried, in minutes: it takes a while, and clocks differ.
 const MINUTES: i16 = 10;
-/// How much slower it is tried again: a gateway may have limits of its own.
-const SLOWER: u32 = 4;
-
 /// Why something was not tried.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Untried {
@@ -42,10 +38,6 @@ pub enum Untried {
     /// The gateway's address outside is not known.
     UnknownOutside,
 }
-
-/// So many are tried again as slowly as notices may be limited, and that is so many a second.
-const FEW: usize = 10;
-const SLOWEST: u32 = 1;
 
 /// A check, and what it has shown.
 #[derive(Clone, Debug)]
@@ -91,18 +83,10 @@ pub struct Swept {
 }
 
 /// A packet that can be tried.
-struct Attempt {
-    number: usize,
-    conversation: Conversation,
-    expected: Expected,
-}
-
-/// What came of it so far.
-#[derive(Clone, Debug)]
-struct Outcome {
-    shown: Shown,
-    came: Came,
-    tries: u32,
+pub(super) struct Attempt {
+    pub(super) number: usize,
+    pub(super) conversation: Conversation,
+    pub(super) expected: Expected,
 }
 
 impl Stand<'_, '_> {
@@ -173,86 +157,6 @@ impl Stand<'_, '_> {
         Ok(swept)
     }
 
-    /// Where others from the same end were refused for the same reason, one that was not is no surprise: notices are limited.
-    fn excuse(&self, packets: &[Packet], outcomes: &mut [(usize, Outcome)]) {
-        let like = |number: usize| {
-            let packet = &packets[number];
-            let notice = packet.service.protocol() != Protocol::TCP;
-            notice.then(|| (packet.enters, packet.source(), self.meaning.decide(packet).cause))
-        };
-        let refused: BTreeSet<_> = outcomes
-            .iter()
-            .filter(|(_, outcome)| outcome.came.answer.is_some() && outcome.came.arrived.is_none())
-            .filter_map(|(number, _)| like(*number))
-            .collect();
-        for (number, outcome) in outcomes {
-            let excused = || like(*number).is_some_and(|like| refused.contains(&like));
-            if outcome.shown == Shown::Wrong(Wrong::Silent) && excused() {
-                outcome.shown = Shown::Nothing(Why::Limited);
-            }
-        }
-    }
-
-    /// Makes attempts; what surprises, and what could not be controlled, once more and slower.
-    fn make(
-        &mut self,
-        mut attempts: Vec<Attempt>,
-        sweeps: bool,
-        progress: &mut dyn FnMut(usize, usize),
-    ) -> io::Result<Vec<(usize, Outcome)>> {
-        // One control is good for many that have their ends in common.
-        attempts.sort_by_key(|one| {
-            let Conversation { lane, from, far, to, .. } = &one.conversation;
-            (*lane, *from, *far, *to, one.number)
-        });
-        let total = attempts.len();
-        let mut outcomes: Vec<Option<Outcome>> = attempts.iter().map(|_| None).collect();
-        let mut left: Vec<usize> = (0..total).collect();
-        for round in 0..TRIES {
-            let pace = self.pace_of(round, &left, &outcomes, sweeps);
-            let conversations: Vec<Conversation> =
-                left.iter().map(|place| attempts[*place].conversation.clone()).collect();
-            let came = self.ends.make(&conversations, pace, |done| {
-                if round == 0 {
-                    progress(done, total);
-                }
-            })?;
-            for (place, came) in left.iter().zip(came) {
-                let shown = judge(&attempts[*place].expected, &came);
-                let known = &mut outcomes[*place];
-                *known = Some(after(known.take(), shown, came));
-            }
-            left.retain(|place| outcomes[*place].as_ref().is_none_or(is_open));
-            if left.is_empty() {
-                break;
-            }
-        }
-        let outcomes = attempts.iter().zip(outcomes);
-        Ok(outcomes.filter_map(|(attempt, outcome)| Some((attempt.number, outcome?))).collect())
-    }
-
-    /// How fast a round goes: those after the first one slower, and slowest where a notice of the gateway may have been one too
-    /// many for its own limit (RFC 4443 2.4 f).
-    fn pace_of(
-        &self,
-        round: u32,
-        left: &[usize],
-        outcomes: &[Option<Outcome>],
-        sweeps: bool,
-    ) -> Pace {
-        let silent = |place: &usize| {
-            let shown = outcomes[*place].as_ref().map(|outcome| outcome.shown);
-            shown == Some(Shown::Wrong(Wrong::Silent))
-        };
-        match round {
-            0 => self.pace,
-            _ if !sweeps && left.len() <= FEW && left.iter().any(silent) => {
-                Pace(SLOWEST.min(self.pace.0))
-            }
-            _ => Pace((self.pace.0 / SLOWER).max(20)),
-        }
-    }
-
     /// The packet of a check, as it can be sent from here and now.
     fn check(&self, check: &Check) -> Result<Packet, Untried> {
         match check.probe {
@@ -298,6 +202,11 @@ impl Stand<'_, '_> {
     /// The conversation that a packet begins, and what is expected of it.
     fn attempt(&mut self, number: usize, packet: &Packet) -> Result<Attempt, Untried> {
         let plan = self.plan();
+        let named =
+            |address| plan.domains().iter().any(|one| one.placeholder.set().contains(address));
+        if named(packet.source()) || named(packet.destination()) {
+            return Err(Untried::ByName);
+        }
         let lane = self.lane(packet.enters)?;
         let from = packet.source();
         if self.lanes.lanes[lane].outside && self.ends.gateway_of(lane, from.is_ipv6()).is_none() {
@@ -392,9 +301,6 @@ impl Stand<'_, '_> {
             let serves = own.is_some() && spoken(inner.service).is_some();
             return Ok(Far::Gateway { answers: serves || is_echo(inner.service) });
         }
-        if plan.domains().iter().any(|domain| domain.placeholder.set().contains(to)) {
-            return Err(Untried::ByName);
-        }
         let port = inner.service.destination_port();
         let route = plan.routes().iter().find(|route| route.reach.contains(to));
         let network = plan.network_of(to).or(route.map(|route| route.network));
@@ -436,27 +342,6 @@ impl Stand<'_, '_> {
         let known =
             known.filter(|own| !matches!(own, IpAddr::V6(own) if own.is_unicast_link_local()));
         known.ok_or(Untried::UnknownOutside)
-    }
-}
-
-/// What is known after one more try: what gets through once does, and what is as planned once is, if nothing gets through.
-fn after(known: Option<Outcome>, shown: Shown, came: Came) -> Outcome {
-    let Some(known) = known else { return Outcome { shown, came, tries: 1 } };
-    let tries = known.tries + 1;
-    let stays = match (known.shown, shown) {
-        (Shown::Wrong(Wrong::GetsThrough), _) => true,
-        (_, Shown::Wrong(Wrong::GetsThrough) | Shown::AsPlanned) => false,
-        (Shown::Wrong(_), Shown::Nothing(_)) => false,
-        _ => false,
-    };
-    if stays { Outcome { tries, ..known } } else { Outcome { shown, came, tries } }
-}
-
-/// Whether it is worth another try.
-fn is_open(outcome: &Outcome) -> bool {
-    match outcome.shown {
-        Shown::AsPlanned | Shown::Nothing(Why::NobodyAnswers) => false,
-        Shown::Nothing(_) | Shown::Wrong(_) => true,
     }
 }
 

@@ -8,6 +8,7 @@ mod attempts;
 mod judge;
 mod lanes;
 mod leases;
+mod rounds;
 mod stand;
 
 pub use attempts::{Surprise, Swept, Tried, Untried};

@@ -1,10 +1,10 @@
 //! Through the list, and through a sweep, from one cable that carries every network.
 
+mod lines;
 mod ports;
 mod told;
 
 use super::{Tour, words};
-use crate::commands::count;
 use crate::failure::{Exit, Failure};
 use crate::session::{self, Session};
 use crate::show::{self, style};
@@ -41,7 +41,7 @@ pub(super) fn run(
     let tried = stand.list(&tour.stands, &mut |done, all| session.progress(done, all));
     let tried = tried.map_err(|error| broken(&error))?;
     keep(tour, &stand, &tried)?;
-    let carried = carried(tour, proved, &mut stand)?;
+    carried(tour, proved, &mut stand)?;
     let swept = match tour.args.no_sweep {
         true => None,
         false => {
@@ -55,7 +55,7 @@ pub(super) fn run(
     stand.leave().map_err(|error| broken(&error))?;
     let mut sheet = CableSheet::new(tour.sheet());
     told::tell(&mut sheet, &stand, swept.as_ref());
-    sheet.not_tried = told::untried(tour, &tried, carried);
+    sheet.not_tried = told::untried(tour, &tried);
     sheet.took_ms = begun.elapsed().as_millis() as u64;
     show(&sheet, tour, session)
 }
@@ -91,13 +91,13 @@ fn carried(
     tour: &mut Tour<'_, '_>,
     proved: Proved<'_>,
     stand: &mut Stand<'_, '_>,
-) -> Result<usize, Failure> {
+) -> Result<(), Failure> {
     let list = checklist::carried(tour.meaning, proved);
     let tried = stand.list(&list.stands, &mut |_, _| {}).map_err(|error| broken(&error))?;
     let whole = std::mem::replace(&mut tour.stands, list.stands);
     let kept = keep(tour, stand, &tried);
     tour.stands = whole;
-    kept.map(|()| tried.len())
+    kept
 }
 
 /// Keeps what the checks have shown.
@@ -149,7 +149,7 @@ fn seen(check: &Check, shown: Shown, came: &Came) -> String {
 }
 
 fn note(shown: Shown, tried: &Tried) -> Option<String> {
-    let tries = count(tried.tries as usize, "try").replace("trys", "tries");
+    let tries = format!("{} tries", tried.tries);
     match shown {
         Shown::Wrong(Wrong::GetsThrough) if tried.tries > 1 => {
             Some(format!("it got through in at least one of {tries}"))
@@ -198,12 +198,12 @@ fn show(
     if show::for_programs(session, sheet, || sheet.tables(), "part")? {
         return Ok(exit);
     }
-    for (mood, line) in told::lines(sheet) {
+    for (mood, line) in lines::lines(sheet) {
         session.prose(mood, &line)?;
     }
     session.print("\n")?;
     tour.show(session)?;
-    let (mood, says) = told::answer(sheet);
+    let (mood, says) = lines::answer(sheet);
     session.prose(if mood { style::GOOD } else { style::BAD }, &says)?;
     Ok(exit)
 }

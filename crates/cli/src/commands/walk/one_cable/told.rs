@@ -1,10 +1,7 @@
 //! What was found, in words.
 
 use super::super::Tour;
-use super::NOT_BY_CABLE;
 use crate::commands::count;
-use crate::show::style;
-use anstyle::Style;
 use bastium_core::checklist::{Probe, Target};
 use bastium_core::plan::Plan;
 use bastium_core::rules::RuleSet;
@@ -187,7 +184,7 @@ fn untried_words(plan: &Plan, untried: &Untried) -> String {
 }
 
 /// The checks of the list that were not tried, and why.
-pub(super) fn untried(tour: &Tour<'_, '_>, tried: &[Tried], _carried: usize) -> Vec<Counted> {
+pub(super) fn untried(tour: &Tour<'_, '_>, tried: &[Tried]) -> Vec<Counted> {
     let plan = tour.meaning.plan();
     let mut all: BTreeMap<String, usize> = BTreeMap::new();
     for one in tried {
@@ -325,7 +322,12 @@ fn over_v6(services: &ServiceSet) -> Vec<String> {
 }
 
 fn source(plan: &Plan, packet: &Packet) -> String {
-    match plan.network_on(packet.enters) {
+    let (here, owner) = (plan.network_on(packet.enters), plan.network_of(packet.source()));
+    if let Some(owner) = owner.filter(|owner| Some(*owner) != here) {
+        let here = plan.interface_name(packet.enters);
+        return format!("{here} with an address of {}", plan.network(owner).name);
+    }
+    match here {
         Some(id) => match plan.host_at(packet.source()) {
             Some(host) => host.name.to_string(),
             None => plan.network(id).name.to_string(),
@@ -378,83 +380,4 @@ pub(super) fn short(wrong: Wrong, came: &Came) -> Option<String> {
 /// Whether more gets through than the plan allows.
 fn opens(wrong: Wrong) -> bool {
     matches!(wrong, Wrong::GetsThrough | Wrong::Elsewhere | Wrong::NotTranslated)
-}
-
-/// The report, a line each.
-pub(super) fn lines(sheet: &CableSheet) -> Vec<(Style, String)> {
-    let mut lines = Vec::new();
-    let inside = sheet.networks.iter().filter(|network| !network.gateway.is_empty()).count();
-    let sum = |of: fn(&CableNetwork) -> &Vec<String>| -> usize {
-        sheet.networks.iter().map(|network| of(network).len()).sum()
-    };
-    let (own, stood_in, present) =
-        (sum(|one| &one.own), sum(|one| &one.stood_in), sum(|one| &one.present));
-    lines.push((
-        style::PLAIN,
-        format!(
-            "stood in {} at once: {own} own addresses, {stood_in} in place of absent hosts; {present} of hosts that are there",
-            count(inside, "network"),
-        ),
-    ));
-    for network in &sheet.networks {
-        for at in &network.silent {
-            lines.push((
-                style::BAD,
-                format!("{}: the gateway does not answer at {at}", network.name),
-            ));
-        }
-        for fault in &network.faults {
-            lines.push((style::BAD, format!("{}: {fault}", network.name)));
-        }
-    }
-    for reason in &sheet.not_reached {
-        lines.push((style::WARN, format!("{} was not reached: {}", reason.what, reason.why)));
-    }
-    lines.extend(sheet.warnings.iter().map(|says| (style::WARN, says.clone())));
-    if let Some(sweep) = &sheet.sweep {
-        sweep_lines(sweep, &mut lines);
-    }
-    if !sheet.not_tried.is_empty() {
-        lines.push((style::PLAIN, "of the list not tried, or not shown:".to_owned()));
-        lines.extend(
-            sheet
-                .not_tried
-                .iter()
-                .map(|one| (style::FAINT, format!("- {}: {}", one.count, one.why))),
-        );
-    }
-    lines
-}
-
-fn sweep_lines(sweep: &SweepPart, lines: &mut Vec<(Style, String)>) {
-    let tried = count(sweep.tried, "conversation");
-    lines.push((style::PLAIN, format!("sweep: {tried} tried, {} as planned", sweep.as_planned)));
-    for row in &sweep.surprises {
-        let mood = if row.opens { style::BAD } else { style::WARN };
-        lines.push((mood, row.says()));
-        lines.push((style::PLAIN, format!("- {}", row.against())));
-        lines.push((style::FAINT, format!("- {}", row.example())));
-    }
-    for one in &sweep.not_shown {
-        lines.push((style::FAINT, format!("- {} show nothing: {}", one.count, one.why)));
-    }
-    for one in &sweep.not_tried {
-        lines.push((style::FAINT, format!("- {} not tried: {}", one.count, one.why)));
-    }
-}
-
-/// What it all comes to, and whether that is good.
-pub(super) fn answer(sheet: &CableSheet) -> (bool, String) {
-    if sheet.finds_something() {
-        let found = sheet.sweep.as_ref().map_or(0, |sweep| sweep.surprises.len());
-        let wrong = sheet.networks.iter().filter(|network| network.has_fault()).count();
-        let says = format!(
-            "not as planned: {} of the list, {} of the sweep, {}; {NOT_BY_CABLE}",
-            count(sheet.walk.failed, "check"),
-            count(found, "difference"),
-            count(wrong, "network"),
-        );
-        return (false, says);
-    }
-    (true, format!("nothing that was tried is otherwise than planned; {NOT_BY_CABLE}"))
 }

@@ -1,0 +1,91 @@
+//! What was found, as it is read on a screen.
+
+use super::NOT_BY_CABLE;
+use crate::commands::count;
+use crate::show::style;
+use anstyle::Style;
+use bastium_report::sheets::{CableNetwork, CableSheet, SweepPart};
+
+/// The report, a line each.
+pub(super) fn lines(sheet: &CableSheet) -> Vec<(Style, String)> {
+    let mut lines = Vec::new();
+    let inside = sheet.networks.iter().filter(|network| !network.gateway.is_empty()).count();
+    let sum = |of: fn(&CableNetwork) -> &Vec<String>| -> usize {
+        sheet.networks.iter().map(|network| of(network).len()).sum()
+    };
+    let (own, stood_in, present) =
+        (sum(|one| &one.own), sum(|one| &one.stood_in), sum(|one| &one.present));
+    lines.push((
+        style::PLAIN,
+        format!(
+            "stood in {} at once, with {own} addresses of its own and {stood_in} of absent hosts; {}",
+            count(inside, "network"),
+            match present {
+                0 => "no host of the plan is there itself".to_owned(),
+                1 => "1 address of the plan's hosts is in use".to_owned(),
+                many => format!("{many} addresses of the plan's hosts are in use"),
+            },
+        ),
+    ));
+    for network in &sheet.networks {
+        for at in &network.silent {
+            lines.push((
+                style::BAD,
+                format!("{}: the gateway does not answer at {at}", network.name),
+            ));
+        }
+        for fault in &network.faults {
+            lines.push((style::BAD, format!("{}: {fault}", network.name)));
+        }
+    }
+    for reason in &sheet.not_reached {
+        lines.push((style::WARN, format!("{} was not reached: {}", reason.what, reason.why)));
+    }
+    lines.extend(sheet.warnings.iter().map(|says| (style::WARN, says.clone())));
+    if let Some(sweep) = &sheet.sweep {
+        sweep_lines(sweep, &mut lines);
+    }
+    if !sheet.not_tried.is_empty() {
+        lines.push((style::PLAIN, "of the list not tried, or not shown:".to_owned()));
+        lines.extend(
+            sheet
+                .not_tried
+                .iter()
+                .map(|one| (style::FAINT, format!("- {}: {}", one.count, one.why))),
+        );
+    }
+    lines
+}
+
+fn sweep_lines(sweep: &SweepPart, lines: &mut Vec<(Style, String)>) {
+    let tried = count(sweep.tried, "conversation");
+    lines.push((style::PLAIN, format!("sweep: {tried} tried, {} as planned", sweep.as_planned)));
+    for row in &sweep.surprises {
+        let mood = if row.opens { style::BAD } else { style::WARN };
+        lines.push((mood, row.says()));
+        lines.push((style::PLAIN, format!("- {}", row.against())));
+        lines.push((style::FAINT, format!("- {}", row.example())));
+    }
+    for one in &sweep.not_shown {
+        lines.push((style::FAINT, format!("- {} show nothing: {}", one.count, one.why)));
+    }
+    for one in &sweep.not_tried {
+        lines.push((style::FAINT, format!("- {} not tried: {}", one.count, one.why)));
+    }
+}
+
+/// What it all comes to, and whether that is good.
+pub(super) fn answer(sheet: &CableSheet) -> (bool, String) {
+    if sheet.finds_something() {
+        let found = sheet.sweep.as_ref().map_or(0, |sweep| sweep.surprises.len());
+        let wrong = sheet.networks.iter().filter(|network| network.has_fault()).count();
+        let says = format!(
+            "not as planned: {} of the list, {} of the sweep, {}; {NOT_BY_CABLE}",
+            count(sheet.walk.failed, "check"),
+            count(found, "difference"),
+            count(wrong, "network"),
+        );
+        return (false, says);
+    }
+    (true, format!("nothing that was tried is otherwise than planned; {NOT_BY_CABLE}"))
+}
