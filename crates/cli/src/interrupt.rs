@@ -16,9 +16,17 @@ type Wish = Box<dyn FnOnce() + Send>;
 
 /// Remembers what is to be done if the program is interrupted before [`no_last_wish`].
 #[cfg(target_os = "linux")]
-pub(crate) fn last_wish(wish: impl FnOnce() + Send + 'static) {
+pub(crate) fn last_wish(wish: Wish) {
     watch();
-    *LAST_WISH.lock().unwrap_or_else(PoisonError::into_inner) = Some(Box::new(wish));
+    *LAST_WISH.lock().unwrap_or_else(PoisonError::into_inner) = Some(wish);
+}
+
+/// Does it now.
+#[cfg(target_os = "linux")]
+pub(crate) fn last_wish_now() {
+    if let Some(wish) = LAST_WISH.lock().unwrap_or_else(PoisonError::into_inner).take() {
+        wish();
+    }
 }
 
 /// Nothing is left to be done.

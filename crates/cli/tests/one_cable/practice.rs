@@ -11,6 +11,7 @@ use std::io::Write;
 use std::net::{IpAddr, UdpSocket};
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
+use tempfile::TempDir;
 
 /// A gateway in the kernel, and the cables from it to a tester.
 pub(crate) struct Gateway {
@@ -20,6 +21,8 @@ pub(crate) struct Gateway {
     /// Its addresses.
     own: Vec<IpAddr>,
     tells_time: bool,
+    /// What its server for leases writes down.
+    log: TempDir,
 }
 
 impl Gateway {
@@ -43,7 +46,8 @@ impl Gateway {
         let mut cables = carried(plan);
         change(&mut cables);
         let trunk = site.trunk(&cables, joined, devices).expect("a cable");
-        Self { trunk, site, names: None, own, tells_time: false }
+        let log = TempDir::new().expect("a temporary folder");
+        Self { trunk, site, names: None, own, tells_time: false, log }
     }
 
     /// Gives it rules.
@@ -57,7 +61,8 @@ impl Gateway {
         let mut command = Command::new("dnsmasq");
         command
             .args(["--no-daemon", "--conf-file=-", "--leasefile-ro", "--no-ping", "--no-hosts"])
-            .args(["--no-resolv", "--user=root", "--group=root"])
+            .args(["--no-resolv", "--user=root", "--group=root", "--log-dhcp"])
+            .arg(format!("--log-facility={}", self.log.path().join("leases").display()))
             .env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin")
             .stdin(Stdio::piped())
             .stdout(Stdio::null())
@@ -72,6 +77,11 @@ impl Gateway {
         if !std::mem::replace(&mut self.tells_time, true) {
             self.tell_time();
         }
+    }
+
+    /// What its server for leases has written down.
+    pub(crate) fn log(&self) -> String {
+        std::fs::read_to_string(self.log.path().join("leases")).unwrap_or_default()
     }
 
     /// Lets it tell the time (RFC 5905): whoever asks gets his question back, as an answer.

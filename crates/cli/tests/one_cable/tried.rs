@@ -12,7 +12,7 @@ use std::time::{Duration, Instant};
 const ALL: &str = "--trunk trunk --outside outside --stand-in * --rate 100000";
 
 /// How many generated plans are tried where nobody says.
-const FEW_PLANS: usize = 6;
+const FEW_PLANS: usize = 3;
 
 pub(crate) fn main() {
     match space::enter() {
@@ -46,6 +46,7 @@ pub(crate) fn main() {
         ("several faults at once", crate::faults::several),
         ("cables that are not as planned", crate::faults::cables),
         ("devices that are there", others),
+        ("an interruption", interrupted),
         ("what may not be taken", not_taken),
         ("a cable to nowhere", dead),
     ] {
@@ -153,6 +154,29 @@ fn others() {
     let from = |row: &&Value| row["place"] == "paper-printer" && row["outcome"] != "open";
     assert!(!results.iter().any(|row| from(&row)), "nothing comes from its address");
     assert_eq!(row("network.trainees/lease")["outcome"], "fail");
+}
+
+/// Whoever interrupts a walk leaves no lease behind.
+fn interrupted() {
+    let practice = Practice::faultless("bare.toml");
+    let released = || practice.gateway.log().matches("DHCPRELEASE").count();
+    let mut command = practice.command("--trunk trunk --rate 1");
+    command.stdout(Stdio::null()).stderr(Stdio::null());
+    let walk = practice.gateway.trunk.tester.within(|| command.spawn());
+    let mut walk = walk.expect("the program");
+    let given = || practice.gateway.log().matches("DHCPACK").count();
+    let until = Instant::now() + Duration::from_secs(20);
+    while given() < 2 && Instant::now() < until {
+        std::thread::sleep(Duration::from_millis(100));
+    }
+    std::thread::sleep(Duration::from_millis(500));
+    assert_eq!((given(), released()), (2, 0), "{}", practice.gateway.log());
+    let killed = Command::new("kill").args(["-INT", &walk.id().to_string()]).status();
+    assert!(killed.is_ok_and(|status| status.success()));
+    let status = walk.wait().expect("an end");
+    assert!(!status.success());
+    std::thread::sleep(Duration::from_millis(300));
+    assert_eq!(released(), 2, "{}", practice.gateway.log());
 }
 
 /// Interfaces that are not there, and options that have no meaning.

@@ -74,7 +74,7 @@ fn one(meaning: &Meaning<'_>, at: Minute) -> (usize, Vec<String>) {
     let lanes = Lanes::of(plan, Some(0), &HashMap::new(), &outside);
     let ends = Ends::new(ports.expect("the cables"), lanes.lanes.clone(), None);
     let pace = (Pace(100_000), at);
-    let stand = Stand::take((meaning, &rules), (ends, lanes), &StandIn::Everyone, pace);
+    let stand = Stand::take((meaning, &rules), (ends, lanes), &StandIn::Everyone, pace, drop);
     let mut stand = stand.expect("a place");
     let tried = stand.list(&list.stands, &mut |_, _| {}).expect("the list");
     let swept = stand.sweep(&mut |_, _| {}).expect("a sweep");

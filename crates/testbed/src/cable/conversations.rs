@@ -391,3 +391,6 @@ impl Conversation {
         [Some((self.lane, self.near)), self.far].into_iter().flatten()
     }
 }
+
+#[cfg(test)]
+mod tests;

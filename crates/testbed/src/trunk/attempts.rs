@@ -12,8 +12,12 @@ use std::collections::BTreeMap;
 use std::io;
 use std::net::IpAddr;
 
-/// How far from the border of an hour something is tried, in minutes: it takes a while, and clocks differ.
-const MINUTES: i16 = 10;
+/// How far from the border of an hour something is tried, in minutes, at the least: clocks differ.
+const MINUTES: u32 = 10;
+/// And so many conversations it takes, at most, until all are tried.
+const CONVERSATIONS: u32 = 100_000;
+/// The longest that is asked about, in minutes.
+const DAY: u32 = 24 * 60;
 /// Why something was not tried.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Untried {
@@ -235,7 +239,10 @@ impl Stand<'_, '_> {
 
     /// Whether what is decided of a packet stays so for as long as all of this may take.
     fn stays(&self, packet: &Packet, verdict: Verdict) -> Result<(), Untried> {
-        let beside = [-1, 1].into_iter().map(|way| self.at.moved(way * MINUTES));
+        let takes = CONVERSATIONS / (self.pace.0.max(1) * 60);
+        let until = (MINUTES + takes).min(DAY) as i16;
+        let near = (-(MINUTES as i16)..=until).step_by(MINUTES as usize);
+        let beside = near.chain([until]).map(|minutes| self.at.moved(minutes));
         let mut others = beside.map(|at| self.meaning.decide(&Packet { at, ..*packet }).verdict);
         if others.all(|other| other == verdict) { Ok(()) } else { Err(Untried::OtherHour) }
     }

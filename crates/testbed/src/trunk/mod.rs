@@ -15,4 +15,4 @@ pub use attempts::{Surprise, Swept, Tried, Untried};
 pub use judge::{Expected, Far, Shown, Source, Why, Wrong, judge};
 pub use lanes::{Lanes, Unplaced};
 pub use leases::{LeaseFault, faults};
-pub use stand::{Network, Stand, StandIn};
+pub use stand::{Farewell, Network, Stand, StandIn};

@@ -20,6 +20,9 @@ pub enum StandIn {
     These(Vec<String>),
 }
 
+/// What gives back all leases.
+pub type Farewell = Box<dyn FnOnce() + Send>;
+
 /// What was found in a network.
 #[derive(Clone, Debug, Default)]
 pub struct Network {
@@ -55,7 +58,8 @@ pub struct Stand<'m, 'p> {
 }
 
 impl<'m, 'p> Stand<'m, 'p> {
-    /// Takes the tester's place: asks who is there, for leases and for routers, and claims addresses that nobody has.
+    /// Takes the tester's place: asks who is there, for leases and for routers, and claims addresses that nobody has. As soon as
+    /// there are leases, `leased` is handed what gives them back, for an end that comes before [`leave`](Self::leave).
     ///
     /// # Errors
     /// When an interface is down or gone.
@@ -64,12 +68,14 @@ impl<'m, 'p> Stand<'m, 'p> {
         (ends, lanes): (Ends, Lanes),
         stand_in: &StandIn,
         (pace, at): (Pace, Minute),
+        leased: impl FnOnce(Farewell),
     ) -> io::Result<Self> {
         let networks = lanes.lanes.iter().map(|_| Network::default()).collect();
         let own = Vec::new();
         let mut stand = Self { meaning, rules, ends, lanes, pace, at, networks, own };
         stand.find_gateways()?;
         stand.get_addresses()?;
+        leased(Box::new(stand.ends.farewell()?));
         stand.find_hosts(stand_in)?;
         stand.claim()?;
         Ok(stand)
@@ -88,14 +94,6 @@ impl<'m, 'p> Stand<'m, 'p> {
     /// What a network is called.
     pub fn name(&self, lane: usize) -> String {
         self.plan().interface_name(self.lanes.interfaces[lane]).to_owned()
-    }
-
-    /// What gives back all leases without this, for an end that comes in between.
-    ///
-    /// # Errors
-    /// When the system has no room for it.
-    pub fn farewell(&self) -> io::Result<impl FnOnce() + Send + 'static> {
-        self.ends.farewell()
     }
 
     /// The plan's network that is reached so; `None` for the outside.

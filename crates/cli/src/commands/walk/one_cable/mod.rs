@@ -13,7 +13,7 @@ use bastium_core::proof::Proved;
 use bastium_report::sheets::CableSheet;
 use bastium_report::walk::Outcome;
 use bastium_testbed::cable::{Answer, Came, Ends, Pace};
-use bastium_testbed::trunk::{Shown, Stand, StandIn, Tried, Wrong, faults};
+use bastium_testbed::trunk::{Shown, Stand, StandIn, Swept, Tried, Wrong, faults};
 use std::io;
 use std::time::Instant;
 
@@ -34,30 +34,45 @@ pub(super) fn run(
     session.doing("looking who is there");
     let ends = Ends::new(ports.open, ports.lanes.lanes.clone(), ports.mac);
     let (meaning, rules) = (tour.meaning, tour.rules);
-    let taken = Stand::take((meaning, rules), (ends, ports.lanes), &stand_in, (pace, at));
-    let mut stand = taken.map_err(|error| broken(&error))?;
-    crate::interrupt::last_wish(stand.farewell().map_err(|error| broken(&error))?);
-    session.doing("trying the checks");
-    let tried = stand.list(&tour.stands, &mut |done, all| session.progress(done, all));
-    let tried = tried.map_err(|error| broken(&error))?;
-    keep(tour, &stand, &tried)?;
-    carried(tour, proved, &mut stand)?;
-    let swept = match tour.args.no_sweep {
-        true => None,
-        false => {
-            session.doing("sweeping");
-            let swept = stand.sweep(&mut |done, all| session.progress(done, all));
-            Some(swept.map_err(|error| broken(&error))?)
-        }
-    };
+    let place = ((meaning, rules), (ends, ports.lanes));
+    let remember = crate::interrupt::last_wish;
+    let taken = Stand::take(place.0, place.1, &stand_in, (pace, at), remember);
+    let mut stand = taken.map_err(|error| {
+        crate::interrupt::last_wish_now();
+        broken(&error)
+    })?;
+    let tried = try_all(tour, proved, &mut stand, session);
     session.progress_ends();
     crate::interrupt::no_last_wish();
-    stand.leave().map_err(|error| broken(&error))?;
+    // Whatever has come of it, leases are given back.
+    let left = stand.leave();
+    let (tried, swept) = tried?;
+    left.map_err(|error| broken(&error))?;
     let mut sheet = CableSheet::new(tour.sheet());
     told::tell(&mut sheet, &stand, swept.as_ref());
     sheet.not_tried = told::untried(tour, &tried);
     sheet.took_ms = begun.elapsed().as_millis() as u64;
     show(&sheet, tour, session)
+}
+
+/// Makes the lists and the sweep, and keeps what the checks have shown.
+fn try_all(
+    tour: &mut Tour<'_, '_>,
+    proved: Proved<'_>,
+    stand: &mut Stand<'_, '_>,
+    session: &mut Session<'_>,
+) -> Result<(Vec<Tried>, Option<Swept>), Failure> {
+    session.doing("trying the checks");
+    let tried = stand.list(&tour.stands, &mut |done, all| session.progress(done, all));
+    let tried = tried.map_err(|error| broken(&error))?;
+    keep(tour, stand, &tried)?;
+    carried(tour, proved, stand)?;
+    if tour.args.no_sweep {
+        return Ok((tried, None));
+    }
+    session.doing("sweeping");
+    let swept = stand.sweep(&mut |done, all| session.progress(done, all));
+    Ok((tried, Some(swept.map_err(|error| broken(&error))?)))
 }
 
 /// For whom the tester stands in.
