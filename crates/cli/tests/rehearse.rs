@@ -221,6 +221,30 @@ fn whatever_is_broken_in_the_rules_is_noticed() {
     }
 }
 
+/// A line from testing that no check of the list looks for is found by a sweep; without it nothing is.
+#[test]
+fn a_sweep_finds_what_nobody_meant() {
+    let bench = Bench::new();
+    let Some(run) = rehearse(&bench, "bare.toml", &["--sweep", "--format", "json"]) else { return };
+    let json = run.json();
+    assert_eq!((run.code, &json["agrees"]), (0, &true.into()), "{}", json["sweep"]);
+    assert!(json["sweep"]["tried"].as_u64() > Some(1_000), "{}", json["sweep"]["tried"]);
+    assert!(rows(&json["sweep"], "surprises").is_empty(), "{}", json["sweep"]);
+    // Nothing that is allowed need answer at the gateway here.
+    let nothing: u64 =
+        rows(&json["sweep"], "not_shown").iter().filter_map(|one| one["count"].as_u64()).sum();
+    let shown = json["sweep"]["as_planned"].as_u64().map(|shown| shown + nothing);
+    assert_eq!(json["sweep"]["tried"].as_u64(), shown);
+    let policy = "type filter hook forward priority filter; policy drop\n";
+    changed(&bench, "bare.toml", |text| {
+        text.replacen(policy, &format!("{policy}tcp dport 4444 accept\n"), 1)
+    });
+    let words = ["--sweep", "--rules", "changed.nft"];
+    let Some(run) = rehearse(&bench, "bare.toml", &words) else { return };
+    assert_eq!(run.code, 1);
+    assert!(run.out.contains("tcp/4444 from"), "{}", run.out);
+}
+
 #[test]
 fn rules_that_cannot_be_loaded_are_reported_with_the_reason() {
     let bench = Bench::new();

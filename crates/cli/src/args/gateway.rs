@@ -16,6 +16,9 @@ pub struct Rehearse {
     /// Show every check, not only failures
     #[arg(long)]
     pub all: bool,
+    /// Sweep as well: every pair of networks and the gateway, by everything that anyone could have left open
+    #[arg(long, conflicts_with = "on_paper")]
+    pub sweep: bool,
     /// The day
     #[command(flatten)]
     pub day: Day,

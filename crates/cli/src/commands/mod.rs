@@ -130,7 +130,7 @@ fn takes_time(command: &Command) -> Option<&'static str> {
 }
 
 /// `1 rule`, `2 rules`.
-fn count(number: usize, thing: &str) -> String {
+pub(crate) fn count(number: usize, thing: &str) -> String {
     let plural = if number == 1 { "" } else { "s" };
     format!("{number} {thing}{plural}")
 }

@@ -13,7 +13,9 @@ use bastium_core::rules::RuleSet;
 use bastium_core::space::Minute;
 use bastium_gateway::foreign::{NotAList, read_rules};
 use bastium_gateway::nftables::{self, NftOptions};
-use bastium_report::sheets::{HitRow, RehearsalFrame, RehearsalSheet, TriedRow, fault_sentences};
+use bastium_report::sheets::{
+    HitRow, RehearsalFrame, RehearsalSheet, SweepPart, TriedRow, fault_sentences,
+};
 use bastium_testbed::probe::Seen;
 use bastium_testbed::rehearse::{self, Report, Tried, Wrong};
 use std::time::Duration;
@@ -42,6 +44,10 @@ pub(super) fn run(args: &Rehearse, session: &mut Session<'_>) -> Result<Exit, Fa
     // Packets show what is tried; a line too many is found on paper.
     let differs = given.as_deref().map(|text| file_differs(&meaning, text)).unwrap_or_default();
     let sheet = sheet(&meaning, &report, args.on_paper, differs);
+    let sheet = sheet.swept(match args.sweep {
+        true => Some(sweep(given.as_deref(), &meaning, &rules, session)?),
+        false => None,
+    });
     if !show::for_programs(session, &sheet, || sheet.tables(), "part")? {
         print(&sheet, args.all, session)?;
     }
@@ -91,13 +97,7 @@ fn in_kernel(
     use bastium_testbed::site::Undone;
     // What cannot be written is said before anything is built.
     let written = super::export::nftables(meaning, rules, NftOptions::default())?;
-    let at_hours = |at: Minute| match given {
-        // Rules of one's own are tried at other hours with their conditions on day and hour answered.
-        Some(text) => nftables::at_minute(text, at),
-        None => super::export::nftables(meaning, rules, NftOptions::at(at))
-            .ok()
-            .map(|file| file.text().to_owned()),
-    };
+    let at_hours = |at: Minute| at_minute(given, meaning, rules, at);
     let served = super::export::names_and_leases(meaning)?;
     let tags = nftables::tags(rules).into_iter();
     let inputs = Inputs {
@@ -119,6 +119,64 @@ fn in_kernel(
         }
         why => unable(&why.to_string()),
     })
+}
+
+/// The rules as they are at a minute of the week.
+#[cfg(target_os = "linux")]
+fn at_minute(
+    given: Option<&str>,
+    meaning: &Meaning<'_>,
+    rules: &RuleSet,
+    at: Minute,
+) -> Option<String> {
+    match given {
+        // Rules of one's own are tried at other hours with their conditions on day and hour answered.
+        Some(text) => nftables::at_minute(text, at),
+        None => super::export::nftables(meaning, rules, NftOptions::at(at))
+            .ok()
+            .map(|file| file.text().to_owned()),
+    }
+}
+
+/// Sweeps a gateway with these rules, at this minute of the week.
+#[cfg(target_os = "linux")]
+fn sweep(
+    given: Option<&str>,
+    meaning: &Meaning<'_>,
+    rules: &RuleSet,
+    session: &mut Session<'_>,
+) -> Result<SweepPart, Failure> {
+    use super::walk::one_cable::told;
+    use bastium_testbed::cable::Pace;
+    use bastium_testbed::trunk::{Manner, Practice, Stand, StandIn};
+    let plan = meaning.plan();
+    let at = session::minute_of_week(plan);
+    let failed = |says: &dyn std::fmt::Display| unable(&says.to_string());
+    let text = at_minute(given, meaning, rules, at);
+    let text = text.ok_or_else(|| unable("hours in these rules are not understood"))?;
+    let made = Practice::new(plan, |_| {}, None, &[]).map_err(|why| failed(&why))?;
+    let mut made = made.ok_or_else(|| unable("not every interface has a name in the plan"))?;
+    made.site.load(&text).map_err(|why| failed(&why))?;
+    let place = made.ends(plan).map_err(|why| failed(&why))?;
+    let (stand_in, pace) = (StandIn::Everyone, Pace(u32::MAX));
+    let manner = Manner { stand_in, pace, at, serves: false };
+    let stand = Stand::take((meaning, rules), place, manner, drop);
+    let mut stand = stand.map_err(|why| failed(&why))?;
+    session.doing("sweeping");
+    let swept = stand.sweep(&mut |done, all| session.progress(done, all));
+    session.progress_ends();
+    let swept = swept.map_err(|why| failed(&why))?;
+    Ok(told::part(plan, rules, &stand, &swept))
+}
+
+#[cfg(not(target_os = "linux"))]
+fn sweep(
+    _: Option<&str>,
+    _: &Meaning<'_>,
+    _: &RuleSet,
+    _: &mut Session<'_>,
+) -> Result<SweepPart, Failure> {
+    Err(unable("a sweep needs a Linux kernel"))
 }
 
 #[cfg(not(target_os = "linux"))]
@@ -259,6 +317,9 @@ fn print(sheet: &RehearsalSheet, all: bool, session: &mut Session<'_>) -> Result
         for says in &sheet.file_differs {
             session.prose(style::BAD, &format!("- {says}"))?;
         }
+    }
+    for (mood, says) in sheet.sweep.iter().flat_map(show::sweep::lines) {
+        session.prose(mood, &says)?;
     }
     let left = sheet.checks.iter().filter(|check| check.agrees.is_none());
     for (reason, number) in reasons(left.filter_map(|check| check.says.as_deref())) {

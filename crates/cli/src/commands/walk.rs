@@ -4,7 +4,7 @@ mod by_hand;
 mod by_itself;
 mod keys;
 #[cfg(target_os = "linux")]
-mod one_cable;
+pub(super) mod one_cable;
 mod results;
 
 use super::checklist::keep_place;

@@ -2,6 +2,7 @@
 
 pub(crate) mod diagnostic;
 pub(crate) mod style;
+pub(crate) mod sweep;
 pub(crate) mod table;
 
 use crate::args::Format;

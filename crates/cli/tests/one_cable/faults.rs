@@ -28,7 +28,7 @@ pub(crate) fn shown() -> String {
     let practice = damaged();
     let mut command = practice.command(&format!("{ALL} --color always"));
     command.env("COLUMNS", "127");
-    let done = practice.gateway.trunk.tester.within(|| command.output()).expect("the program");
+    let done = practice.gateway.made.trunk.tester.within(|| command.output()).expect("the program");
     String::from_utf8(done.stdout).expect("text")
 }
 

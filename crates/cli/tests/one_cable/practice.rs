@@ -2,24 +2,19 @@
 
 use crate::common::{Bench, Run};
 use bastium_core::plan::Plan;
-use bastium_core::space::Interface;
-use bastium_testbed::layout::Layout;
-use bastium_testbed::site::{Carried, Site, Trunk};
+use bastium_testbed::site::Carried;
 use ipnet::IpNet;
 use serde_json::Value;
 use std::io::Write;
-use std::net::{IpAddr, UdpSocket};
+use std::net::UdpSocket;
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 use tempfile::TempDir;
 
 /// A gateway in the kernel, and the cables from it to a tester.
 pub(crate) struct Gateway {
-    pub(crate) trunk: Trunk,
-    site: Site,
+    pub(crate) made: bastium_testbed::trunk::Practice,
     names: Option<Child>,
-    /// Its addresses.
-    own: Vec<IpAddr>,
     tells_time: bool,
     /// What its server for leases writes down.
     log: TempDir,
@@ -34,25 +29,15 @@ impl Gateway {
         joined: Option<[u16; 2]>,
         devices: &[(u16, IpNet)],
     ) -> Self {
-        let layout = Layout::of(plan, []).expect("all interfaces have names");
-        let mut wires = layout.wires;
-        for wire in &mut wires {
-            wire.devices.clear();
-            wire.beyond.clear();
-        }
-        let own = wires.iter().flat_map(|wire| &wire.gateway).map(|own| own.addr()).collect();
-        let mut site = Site::build(&wires).expect("a site");
-        site.answer_by_uplink(&wires).expect("answers by the uplink that was asked");
-        let mut cables = carried(plan);
-        change(&mut cables);
-        let trunk = site.trunk(&cables, joined, devices).expect("a cable");
+        let made = bastium_testbed::trunk::Practice::new(plan, change, joined, devices);
+        let made = made.expect("a site").expect("all interfaces have names");
         let log = TempDir::new().expect("a temporary folder");
-        Self { trunk, site, names: None, own, tells_time: false, log }
+        Self { made, names: None, tells_time: false, log }
     }
 
     /// Gives it rules.
     pub(crate) fn load(&mut self, rules: &str) {
-        self.site.load(rules).expect("rules that can be loaded");
+        self.made.site.load(rules).expect("rules that can be loaded");
     }
 
     /// Lets it give leases and answer for names, by that file, and tell the time.
@@ -67,7 +52,7 @@ impl Gateway {
             .stdin(Stdio::piped())
             .stdout(Stdio::null())
             .stderr(Stdio::null());
-        let mut child = self.site.gateway.within(|| command.spawn()).expect("dnsmasq");
+        let mut child = self.made.site.gateway.within(|| command.spawn()).expect("dnsmasq");
         let mut stdin = child.stdin.take().expect("its input");
         stdin.write_all(file.as_bytes()).expect("it reads");
         drop(stdin);
@@ -86,8 +71,8 @@ impl Gateway {
 
     /// Lets it tell the time (RFC 5905): whoever asks gets his question back, as an answer.
     fn tell_time(&self) {
-        for own in self.own.clone() {
-            let bound = self.site.gateway.within(|| UdpSocket::bind((own, 123)));
+        for own in self.made.gateway.clone() {
+            let bound = self.made.site.gateway.within(|| UdpSocket::bind((own, 123)));
             let socket = bound.expect("a socket for the time");
             let limit = Some(Duration::from_secs(120));
             socket.set_read_timeout(limit).expect("a limit");
@@ -114,18 +99,6 @@ impl Drop for Gateway {
     fn drop(&mut self) {
         self.stop_serving();
     }
-}
-
-/// How each cable of a plan comes to the tester.
-fn carried(plan: &Plan) -> Vec<Carried> {
-    let interfaces = (0..plan.gateway_interface().0).map(Interface);
-    interfaces
-        .map(|interface| match plan.network_on(interface) {
-            Some(id) if plan.network(id).tunnel.is_some() => Carried::Not,
-            Some(id) => Carried::Together(plan.network(id).vlan),
-            None => Carried::Alone,
-        })
-        .collect()
 }
 
 /// A gateway of a demo plan, and the built program at the tester's place.
@@ -199,7 +172,7 @@ impl Practice {
     /// Runs it.
     pub(crate) fn walk(&self, words: &str) -> Run {
         let mut command = self.command(words);
-        let done = self.gateway.trunk.tester.within(|| command.output()).expect("the program");
+        let done = self.gateway.made.trunk.tester.within(|| command.output()).expect("the program");
         Run {
             out: String::from_utf8_lossy(&done.stdout).into_owned(),
             err: String::from_utf8_lossy(&done.stderr).into_owned(),

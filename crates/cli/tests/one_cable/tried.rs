@@ -127,7 +127,7 @@ fn others() {
     let devices = [(48, "10.44.48.10/24"), (84, "10.44.84.200/24")];
     let mut practice = Practice::wired("clinic.toml", |_| {}, None, &devices);
     practice.set_up();
-    let trunk = &practice.gateway.trunk;
+    let trunk = &practice.gateway.made.trunk;
     let printer = trunk.devices[0].within(|| TcpListener::bind("0.0.0.0:631")).expect("a printer");
     std::thread::spawn(move || printer.incoming().for_each(drop));
     let mut second = Command::new("dnsmasq");
@@ -162,7 +162,7 @@ fn interrupted() {
     let released = || practice.gateway.log().matches("DHCPRELEASE").count();
     let mut command = practice.command("--trunk trunk --rate 1");
     command.stdout(Stdio::null()).stderr(Stdio::null());
-    let walk = practice.gateway.trunk.tester.within(|| command.spawn());
+    let walk = practice.gateway.made.trunk.tester.within(|| command.spawn());
     let mut walk = walk.expect("the program");
     let given = || practice.gateway.log().matches("DHCPACK").count();
     let until = Instant::now() + Duration::from_secs(20);

@@ -9,11 +9,10 @@ use bastium_core::proof;
 use bastium_core::rules;
 use bastium_core::space::Minute;
 use bastium_gateway::nftables::{self, NftOptions};
-use bastium_testbed::cable::{Ends, Pace, Port};
-use bastium_testbed::trunk::{Lanes, Shown, Stand, StandIn, faults};
+use bastium_testbed::cable::Pace;
+use bastium_testbed::trunk::{Manner, Shown, Stand, StandIn, faults};
 use proptest::strategy::{Strategy, ValueTree};
 use proptest::test_runner::{Config, RngSeed, TestRunner};
-use std::collections::HashMap;
 use std::time::Instant;
 
 /// Tries so many plans.
@@ -63,18 +62,10 @@ fn one(meaning: &Meaning<'_>, at: Minute) -> (usize, Vec<String>) {
     let mut gateway = Gateway::new(plan, |_| {}, None, &[]);
     gateway.load(file.text());
     gateway.serve(served.text());
-    let mut names = vec!["trunk".to_owned()];
-    names.extend((0..plan.uplinks().len()).map(|place| match place {
-        0 => "outside".to_owned(),
-        place => format!("outside{}", place + 1),
-    }));
-    let ports = gateway.trunk.tester.within(|| names.iter().map(|name| Port::open(name)).collect());
-    let outside: Vec<(usize, usize)> =
-        (0..plan.uplinks().len()).map(|place| (place, place + 1)).collect();
-    let lanes = Lanes::of(plan, Some(0), &HashMap::new(), &outside);
-    let ends = Ends::new(ports.expect("the cables"), lanes.lanes.clone(), None);
-    let pace = (Pace(100_000), at);
-    let stand = Stand::take((meaning, &rules), (ends, lanes), &StandIn::Everyone, pace, drop);
+    let place = gateway.made.ends(plan).expect("the cables");
+    let (stand_in, pace) = (StandIn::Everyone, Pace(100_000));
+    let manner = Manner { stand_in, pace, at, serves: true };
+    let stand = Stand::take((meaning, &rules), place, manner, drop);
     let mut stand = stand.expect("a place");
     let tried = stand.list(&list.stands, &mut |_, _| {}).expect("the list");
     let swept = stand.sweep(&mut |_, _| {}).expect("a sweep");

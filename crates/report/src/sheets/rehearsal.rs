@@ -1,6 +1,6 @@
 //! What came of a rehearsal.
 
-use super::EDITION;
+use super::{EDITION, SweepPart};
 use crate::{Cell, Column, Table, Tone};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -24,6 +24,8 @@ pub struct RehearsalSheet {
     pub checks: Vec<TriedRow>,
     /// Every rule, with how often it was hit.
     pub rules: Vec<HitRow>,
+    /// What came of a sweep; none where none was made.
+    pub sweep: Option<SweepPart>,
     /// How long it took to build the site, in milliseconds.
     pub set_up_ms: u64,
     /// How long the rest took, in milliseconds.
@@ -101,9 +103,17 @@ impl RehearsalSheet {
             file_differs,
             checks,
             rules,
+            sweep: None,
             set_up_ms,
             took_ms,
         }
+    }
+
+    /// The same with what came of a sweep: what it has found does not agree.
+    #[must_use]
+    pub fn swept(self, sweep: Option<SweepPart>) -> Self {
+        let finds = sweep.as_ref().is_some_and(|sweep| !sweep.surprises.is_empty());
+        Self { agrees: self.agrees && !finds, sweep, ..self }
     }
 
     /// The rules that could match and were never hit.

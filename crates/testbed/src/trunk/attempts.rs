@@ -132,7 +132,7 @@ impl Stand<'_, '_> {
     /// When an interface is down or gone.
     pub fn sweep(&mut self, progress: &mut dyn FnMut(usize, usize)) -> io::Result<Swept> {
         let outside = self.outside();
-        let packets = sweep::packets(self.meaning, self.rules, &self.own, &outside, self.at);
+        let packets = sweep::packets(self.meaning, self.rules, &self.own, &outside, self.manner.at);
         let mut swept = Swept::default();
         let mut attempts = Vec::new();
         for (number, packet) in packets.iter().enumerate() {
@@ -168,7 +168,7 @@ impl Stand<'_, '_> {
             Probe::Lease => return Err(Untried::Person),
             _ => {}
         }
-        let packet = Packet { at: self.at, ..check.packet };
+        let packet = Packet { at: self.manner.at, ..check.packet };
         let verdict = |packet: &Packet| self.meaning.decide(packet).verdict;
         if check.when.is_some() && verdict(&packet) != verdict(&check.packet) {
             return Err(Untried::OtherHour);
@@ -239,10 +239,10 @@ impl Stand<'_, '_> {
 
     /// Whether what is decided of a packet stays so for as long as all of this may take.
     fn stays(&self, packet: &Packet, verdict: Verdict) -> Result<(), Untried> {
-        let takes = CONVERSATIONS / (self.pace.0.max(1) * 60);
+        let takes = CONVERSATIONS / self.manner.pace.0.max(1) / 60;
         let until = (MINUTES + takes).min(DAY) as i16;
         let near = (-(MINUTES as i16)..=until).step_by(MINUTES as usize);
-        let beside = near.chain([until]).map(|minutes| self.at.moved(minutes));
+        let beside = near.chain([until]).map(|minutes| self.manner.at.moved(minutes));
         let mut others = beside.map(|at| self.meaning.decide(&Packet { at, ..*packet }).verdict);
         if others.all(|other| other == verdict) { Ok(()) } else { Err(Untried::OtherHour) }
     }
@@ -305,7 +305,7 @@ impl Stand<'_, '_> {
         if plan.gateway_inside().contains(to) || plan.gateway_outside().contains(to) {
             // Names and the time are there for whoever asks in his own network.
             let own = plan.network_on(packet.enters).filter(|id| plan.network_of(to) == Some(*id));
-            let serves = own.is_some() && spoken(inner.service).is_some();
+            let serves = self.manner.serves && own.is_some() && spoken(inner.service).is_some();
             return Ok(Far::Gateway { answers: serves || is_echo(inner.service) });
         }
         let port = inner.service.destination_port();

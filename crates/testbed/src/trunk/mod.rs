@@ -8,6 +8,7 @@ mod attempts;
 mod judge;
 mod lanes;
 mod leases;
+mod practice;
 mod rounds;
 mod stand;
 
@@ -15,4 +16,5 @@ pub use attempts::{Surprise, Swept, Tried, Untried};
 pub use judge::{Expected, Far, Shown, Source, Why, Wrong, judge};
 pub use lanes::{Lanes, Unplaced};
 pub use leases::{LeaseFault, faults};
-pub use stand::{Farewell, Network, Stand, StandIn};
+pub use practice::Practice;
+pub use stand::{Farewell, Manner, Network, Stand, StandIn};

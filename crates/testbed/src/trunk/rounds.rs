@@ -101,11 +101,11 @@ impl Stand<'_, '_> {
             shown == Some(Shown::Wrong(Wrong::Silent))
         };
         match round {
-            0 => self.pace,
-            _ if !left.iter().any(silent) => Pace((self.pace.0 / SLOWER).max(20)),
-            _ if !sweeps && left.len() <= FEW => Pace(SLOWEST.min(self.pace.0)),
-            _ if left.len() <= MANY => Pace(SLOW.min(self.pace.0)),
-            _ => Pace((self.pace.0 / SLOWER).max(20)),
+            0 => self.manner.pace,
+            _ if !left.iter().any(silent) => Pace((self.manner.pace.0 / SLOWER).max(20)),
+            _ if !sweeps && left.len() <= FEW => Pace(SLOWEST.min(self.manner.pace.0)),
+            _ if left.len() <= MANY => Pace(SLOW.min(self.manner.pace.0)),
+            _ => Pace((self.manner.pace.0 / SLOWER).max(20)),
         }
     }
 }

@@ -20,6 +20,19 @@ pub enum StandIn {
     These(Vec<String>),
 }
 
+/// How a tester goes about it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Manner {
+    /// For whom he stands in.
+    pub stand_in: StandIn,
+    /// How fast he goes.
+    pub pace: Pace,
+    /// The minute of the week that it is.
+    pub at: Minute,
+    /// Whether the gateway serves: leases, names, the time. If not, nobody is asked for leases, and nothing has to answer.
+    pub serves: bool,
+}
+
 /// What gives back all leases.
 pub type Farewell = Box<dyn FnOnce() + Send>;
 
@@ -48,9 +61,7 @@ pub struct Stand<'m, 'p> {
     pub(super) rules: &'m RuleSet,
     pub(super) ends: Ends,
     pub(super) lanes: Lanes,
-    pub(super) pace: Pace,
-    /// The minute at which all of this happens.
-    pub(super) at: Minute,
+    pub(super) manner: Manner,
     /// What was found, by network as it is reached.
     pub networks: Vec<Network>,
     /// The own ends, in each network and family the one that stands for all like it first.
@@ -66,17 +77,18 @@ impl<'m, 'p> Stand<'m, 'p> {
     pub fn take(
         (meaning, rules): (&'m Meaning<'p>, &'m RuleSet),
         (ends, lanes): (Ends, Lanes),
-        stand_in: &StandIn,
-        (pace, at): (Pace, Minute),
+        manner: Manner,
         leased: impl FnOnce(Farewell),
     ) -> io::Result<Self> {
         let networks = lanes.lanes.iter().map(|_| Network::default()).collect();
         let own = Vec::new();
-        let mut stand = Self { meaning, rules, ends, lanes, pace, at, networks, own };
+        let mut stand = Self { meaning, rules, ends, lanes, manner, networks, own };
         stand.find_gateways()?;
-        stand.get_addresses()?;
+        if stand.manner.serves {
+            stand.get_addresses()?;
+        }
         leased(Box::new(stand.ends.farewell()?));
-        stand.find_hosts(stand_in)?;
+        stand.find_hosts()?;
         stand.claim()?;
         Ok(stand)
     }
@@ -179,14 +191,14 @@ impl<'m, 'p> Stand<'m, 'p> {
     }
 
     /// Looks which hosts of the plan are there, and takes the addresses of those that are not and that the tester stands in for.
-    fn find_hosts(&mut self, stand_in: &StandIn) -> io::Result<()> {
+    fn find_hosts(&mut self) -> io::Result<()> {
         let plan = self.plan();
         let mut hosts: Vec<((usize, IpAddr), bool)> = Vec::new();
         for host in plan.hosts() {
             let Some(lane) = self.lanes.lane_of(plan.network_interface(host.network)) else {
                 continue;
             };
-            let wanted = match stand_in {
+            let wanted = match &self.manner.stand_in {
                 StandIn::Everyone => true,
                 StandIn::These(these) => these.iter().any(|name| host.name.as_str() == name),
             };

@@ -2,9 +2,9 @@
 
 use super::NOT_BY_CABLE;
 use crate::commands::count;
-use crate::show::style;
+use crate::show::{self, style};
 use anstyle::Style;
-use bastium_report::sheets::{CableNetwork, CableSheet, SweepPart};
+use bastium_report::sheets::{CableNetwork, CableSheet};
 
 /// The report, a line each.
 pub(super) fn lines(sheet: &CableSheet) -> Vec<(Style, String)> {
@@ -43,7 +43,7 @@ pub(super) fn lines(sheet: &CableSheet) -> Vec<(Style, String)> {
     }
     lines.extend(sheet.warnings.iter().map(|says| (style::WARN, says.clone())));
     if let Some(sweep) = &sheet.sweep {
-        sweep_lines(sweep, &mut lines);
+        lines.extend(show::sweep::lines(sweep));
     }
     if !sheet.not_tried.is_empty() {
         lines.push((style::PLAIN, "of the list not tried, or not shown:".to_owned()));
@@ -55,23 +55,6 @@ pub(super) fn lines(sheet: &CableSheet) -> Vec<(Style, String)> {
         );
     }
     lines
-}
-
-fn sweep_lines(sweep: &SweepPart, lines: &mut Vec<(Style, String)>) {
-    let tried = count(sweep.tried, "conversation");
-    lines.push((style::PLAIN, format!("sweep: {tried} tried, {} as planned", sweep.as_planned)));
-    for row in &sweep.surprises {
-        let mood = if row.opens { style::BAD } else { style::WARN };
-        lines.push((mood, row.says()));
-        lines.push((style::PLAIN, format!("- {}", row.against())));
-        lines.push((style::FAINT, format!("- {}", row.example())));
-    }
-    for one in &sweep.not_shown {
-        lines.push((style::FAINT, format!("- {} show nothing: {}", one.count, one.why)));
-    }
-    for one in &sweep.not_tried {
-        lines.push((style::FAINT, format!("- {} not tried: {}", one.count, one.why)));
-    }
 }
 
 /// What it all comes to, and whether that is good.

@@ -2,7 +2,7 @@
 
 mod lines;
 mod ports;
-mod told;
+pub(in crate::commands) mod told;
 
 use super::{Tour, words};
 use crate::failure::{Exit, Failure};
@@ -13,7 +13,7 @@ use bastium_core::proof::Proved;
 use bastium_report::sheets::CableSheet;
 use bastium_report::walk::Outcome;
 use bastium_testbed::cable::{Answer, Came, Ends, Pace};
-use bastium_testbed::trunk::{Shown, Stand, StandIn, Swept, Tried, Wrong, faults};
+use bastium_testbed::trunk::{Manner, Shown, Stand, StandIn, Swept, Tried, Wrong, faults};
 use std::io;
 use std::time::Instant;
 
@@ -34,9 +34,9 @@ pub(super) fn run(
     session.doing("looking who is there");
     let ends = Ends::new(ports.open, ports.lanes.lanes.clone(), ports.mac);
     let (meaning, rules) = (tour.meaning, tour.rules);
-    let place = ((meaning, rules), (ends, ports.lanes));
-    let remember = crate::interrupt::last_wish;
-    let taken = Stand::take(place.0, place.1, &stand_in, (pace, at), remember);
+    let manner = Manner { stand_in, pace, at, serves: true };
+    let place = (ends, ports.lanes);
+    let taken = Stand::take((meaning, rules), place, manner, crate::interrupt::last_wish);
     let mut stand = taken.map_err(|error| {
         crate::interrupt::last_wish_now();
         broken(&error)

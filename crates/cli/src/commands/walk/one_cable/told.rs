@@ -207,7 +207,13 @@ fn counted(all: BTreeMap<String, usize>) -> Vec<Counted> {
     all
 }
 
-fn part(plan: &Plan, rules: &RuleSet, stand: &Stand<'_, '_>, swept: &Swept) -> SweepPart {
+/// What came of a sweep, for a sheet.
+pub(in crate::commands) fn part(
+    plan: &Plan,
+    rules: &RuleSet,
+    stand: &Stand<'_, '_>,
+    swept: &Swept,
+) -> SweepPart {
     let mut not_shown: BTreeMap<String, usize> = BTreeMap::new();
     for (reason, count) in &swept.nothing {
         *not_shown.entry(why(*reason).to_owned()).or_default() += count;
