@@ -6,7 +6,7 @@ use bastium_testbed::site::Carried;
 use ipnet::IpNet;
 use serde_json::Value;
 use std::io::Write;
-use std::net::UdpSocket;
+use std::net::{TcpListener, UdpSocket};
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 use tempfile::TempDir;
@@ -61,6 +61,17 @@ impl Gateway {
         self.names = Some(child);
         if !std::mem::replace(&mut self.tells_time, true) {
             self.tell_time();
+        }
+    }
+
+    /// Lets it be managed: somebody listens at these TCP ports.
+    pub(crate) fn manage(&self, ports: &[u16]) {
+        for (own, port) in
+            self.made.gateway.iter().flat_map(|own| ports.iter().map(move |port| (*own, *port)))
+        {
+            let bound = self.made.site.gateway.within(|| TcpListener::bind((own, port)));
+            let listener = bound.expect("a socket for management");
+            std::thread::spawn(move || listener.incoming().for_each(drop));
         }
     }
 
@@ -149,6 +160,7 @@ impl Practice {
     pub(crate) fn set_up(&mut self) {
         self.gateway.load(&self.export("nftables"));
         self.gateway.serve(&self.export("dnsmasq"));
+        self.gateway.manage(&[22, 443]);
     }
 
     /// What the program exports.

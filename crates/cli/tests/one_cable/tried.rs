@@ -45,6 +45,7 @@ pub(crate) fn main() {
         ("other faultless gateways", others_faultless),
         ("several faults at once", crate::faults::several),
         ("cables that are not as planned", crate::faults::cables),
+        ("a gateway on which nothing listens", refused),
         ("devices that are there", others),
         ("an interruption", interrupted),
         ("what may not be taken", not_taken),
@@ -68,7 +69,13 @@ fn faultless() {
     // What is not tried is only what no cable carries, and what is for another hour.
     for left in sheet["not_tried"].as_array().expect("reasons") {
         let why = left["why"].as_str().expect("words");
-        let known = ["home-visits is not reached", "it takes a person", "DNS name", "another hour"];
+        let known = [
+            "home-visits is not reached",
+            "it takes a person",
+            "DNS name",
+            "another hour",
+            "nothing need answer",
+        ];
         assert!(known.iter().any(|known| why.contains(known)), "{left}");
     }
     let none: Vec<&Value> = networks(&sheet).filter(|one| one["leased"].is_null()).collect();
@@ -107,6 +114,19 @@ fn has_all_keys(sheet: &Value) {
     for key in sheet.as_object().expect("an object").keys() {
         assert!(schema["properties"].get(key).is_some(), "{key}");
     }
+}
+
+/// A refusal is no pass: where nobody listens for management, checks that expect a reply fail, and say why they may.
+fn refused() {
+    let mut idle = Practice::new("bare.toml");
+    idle.gateway.load(&idle.export("nftables"));
+    idle.gateway.serve(&idle.export("dnsmasq"));
+    let (sheet, code) = idle.tried("--trunk trunk --rate 100000 --no-sweep --stand-in *");
+    assert_eq!(code, 1);
+    let results = sheet["walk"]["results"].as_array().expect("rows");
+    let managed = results.iter().find(|row| row["id"] == "manage/itself").expect("the check");
+    assert_eq!(managed["outcome"], "fail", "{managed}");
+    assert!(managed["note"].as_str().is_some_and(|note| note.contains("nothing listens there")));
 }
 
 /// Nobody answers for hosts that the tester does not stand in for, and nothing of theirs is tried then.

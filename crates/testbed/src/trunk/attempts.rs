@@ -3,9 +3,9 @@
 use super::judge::{Expected, Far, Shown, Source, Why, Wrong, is_private};
 use super::rounds::Outcome;
 use super::stand::Stand;
-use crate::cable::{Ask, Came, Conversation, Words};
-use bastium_core::checklist::{self, Check, Probe};
-use bastium_core::space::{Ends, Packet, Protocol, ServicePoint};
+use crate::cable::{Answer, Ask, Came, Conversation, Words};
+use bastium_core::checklist::{self, Check, Expect, Probe};
+use bastium_core::space::{Ends, Interface, Packet, Protocol, ServicePoint};
 use bastium_core::sweep;
 use bastium_core::verdict::{Decision, Verdict};
 use std::collections::BTreeMap;
@@ -93,6 +93,20 @@ pub(super) struct Attempt {
     pub(super) expected: Expected,
 }
 
+impl Attempt {
+    /// The same as what a check of a list expects: where that is a reply of the gateway in a language that is spoken here, a
+    /// refusal is none.
+    fn of_check(mut self, check: &Check) -> Self {
+        let service = check.packet.service;
+        let is_tcp = service.protocol() == Protocol::TCP;
+        if let Far::Gateway { answers } = &mut self.expected.far {
+            let spoken = is_tcp || is_echo(service) || spoken(service).is_some();
+            *answers = spoken && check.expect == Expect::Reply;
+        }
+        self
+    }
+}
+
 impl Stand<'_, '_> {
     /// Makes the checks of a list that can be made from here.
     ///
@@ -109,6 +123,7 @@ impl Stand<'_, '_> {
             for (check, one) in at.checks.iter().enumerate() {
                 let number = tried.len();
                 let made = self.check(one).and_then(|packet| self.attempt(number, &packet));
+                let made = made.map(|attempt| attempt.of_check(one));
                 let shown = match made {
                     Ok(attempt) => {
                         attempts.push(attempt);
@@ -121,7 +136,15 @@ impl Stand<'_, '_> {
         }
         for (number, outcome) in self.make(attempts, false, progress)? {
             let one = &mut tried[number];
-            (one.shown, one.came, one.tries) = (Ok(outcome.shown), outcome.came, outcome.tries);
+            let check = &stands[one.stand].checks[one.check];
+            let replied =
+                check.expect != Expect::Reply || outcome.came.answer == Some(Answer::Reply);
+            // A pass is a reply, and not only that nothing speaks against one.
+            let shown = match outcome.shown {
+                Shown::AsPlanned if !replied => Shown::Nothing(Why::NobodyAnswers),
+                shown => shown,
+            };
+            (one.shown, one.came, one.tries) = (Ok(shown), outcome.came, outcome.tries);
         }
         Ok(tried)
     }
@@ -247,7 +270,7 @@ impl Stand<'_, '_> {
         if others.all(|other| other == verdict) { Ok(()) } else { Err(Untried::OtherHour) }
     }
 
-    fn lane(&self, interface: bastium_core::space::Interface) -> Result<usize, Untried> {
+    fn lane(&self, interface: Interface) -> Result<usize, Untried> {
         let plan = self.plan();
         self.lanes.lane_of(interface).ok_or_else(|| match plan.network_on(interface) {
             Some(id) => Untried::Unreached(plan.network(id).name.to_string()),

@@ -165,14 +165,19 @@ fn seen(check: &Check, shown: Shown, came: &Came) -> String {
 
 fn note(shown: Shown, tried: &Tried) -> Option<String> {
     let tries = format!("{} tries", tried.tries);
+    let mut notes = Vec::new();
     match shown {
         Shown::Wrong(Wrong::GetsThrough) if tried.tries > 1 => {
-            Some(format!("it got through in at least one of {tries}"))
+            notes.push(format!("it got through in at least one of {tries}"));
         }
-        Shown::Wrong(_) if tried.tries > 1 => Some(format!("the same in {tries}")),
-        Shown::AsPlanned if tried.tries > 1 => Some(format!("only in the last of {tries}")),
-        _ => None,
+        Shown::Wrong(_) if tried.tries > 1 => notes.push(format!("the same in {tries}")),
+        Shown::AsPlanned if tried.tries > 1 => notes.push(format!("only in the last of {tries}")),
+        _ => {}
     }
+    if (shown, tried.came.answer) == (Shown::Wrong(Wrong::Stopped), Some(Answer::Refused)) {
+        notes.push("either nothing listens there, or the gateway rejects it".to_owned());
+    }
+    (!notes.is_empty()).then(|| notes.join("; "))
 }
 
 /// Keeps what came of asking for a lease.
