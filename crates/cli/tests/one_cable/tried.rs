@@ -210,6 +210,7 @@ fn not_taken() {
         ("--trunk trunk --outside trunk", 2, "is used already"),
         ("--trunk trunk --mac 03:00:00:00:00:01", 2, "is no hardware address"),
         ("--outside outside", 2, "alone reaches no network"),
+        ("--trunk lo", 2, "leads back to this machine"),
     ] {
         let run = practice.walk(words);
         assert_eq!(run.code, code, "{words}: {}{}", run.out, run.err);

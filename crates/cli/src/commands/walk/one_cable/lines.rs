@@ -18,8 +18,9 @@ pub(super) fn lines(sheet: &CableSheet) -> Vec<(Style, String)> {
     lines.push((
         style::PLAIN,
         format!(
-            "stood in {} at once, with {own} addresses of its own and {stood_in} of absent hosts; {}",
+            "stood in {} at once for {}, with {own} addresses of its own and {stood_in} of absent hosts; {}",
             count(inside, "network"),
+            took(sheet.took_ms),
             match present {
                 0 => "no host of the plan is there itself".to_owned(),
                 1 => "1 address of the plan's hosts is in use".to_owned(),
@@ -55,6 +56,15 @@ pub(super) fn lines(sheet: &CableSheet) -> Vec<(Style, String)> {
         );
     }
     lines
+}
+
+/// How long it took.
+fn took(millis: u64) -> String {
+    match millis / 1_000 {
+        0 => "less than a second".to_owned(),
+        seconds @ 1..120 => count(seconds as usize, "second"),
+        seconds => count((seconds / 60) as usize, "minute"),
+    }
 }
 
 /// What it all comes to, and whether that is good.

@@ -5,6 +5,7 @@ mod ports;
 pub(in crate::commands) mod told;
 
 use super::{Tour, words};
+use crate::commands::count;
 use crate::failure::{Exit, Failure};
 use crate::session::{self, Session};
 use crate::show::{self, style};
@@ -16,6 +17,11 @@ use bastium_testbed::cable::{Answer, Came, Ends, Pace};
 use bastium_testbed::trunk::{Manner, Shown, Stand, StandIn, Swept, Tried, Wrong, faults};
 use std::io;
 use std::time::Instant;
+
+/// How many conversations are begun a second, where nobody says.
+const RATE: u32 = 200;
+/// Whatever takes longer is said beforehand, in seconds.
+const LONG: usize = 20;
 
 /// Stands for all hosts that are not there.
 const EVERYONE: &str = "*";
@@ -29,7 +35,7 @@ pub(super) fn run(
     let plan = tour.meaning.plan();
     let stand_in = stand_in(tour)?;
     let ports = ports::open(tour.args, plan)?;
-    let pace = Pace(tour.args.rate.unwrap_or(200));
+    let pace = Pace(tour.args.rate.unwrap_or(RATE));
     let at = session::minute_of_week(plan);
     session.doing("looking who is there");
     let ends = Ends::new(ports.open, ports.lanes.lanes.clone(), ports.mac);
@@ -71,8 +77,27 @@ fn try_all(
         return Ok((tried, None));
     }
     session.doing("sweeping");
-    let swept = stand.sweep(&mut |done, all| session.progress(done, all));
+    let rate = tour.args.rate.unwrap_or(RATE);
+    let mut told = false;
+    let swept = stand.sweep(&mut |done, all| {
+        if !std::mem::replace(&mut told, true) {
+            foretell(all, rate, session);
+        }
+        session.progress(done, all);
+    });
     Ok((tried, Some(swept.map_err(|error| broken(&error))?)))
+}
+
+/// Says how long a sweep will take, if that is long.
+fn foretell(all: usize, rate: u32, session: &mut Session<'_>) {
+    let seconds = all / rate.max(1) as usize;
+    if seconds > LONG {
+        let minutes = seconds.div_ceil(60);
+        session.remark(&format!(
+            "{all} conversations at {rate} a second take about {} (--rate)",
+            count(minutes, "minute")
+        ));
+    }
 }
 
 /// For whom the tester stands in.

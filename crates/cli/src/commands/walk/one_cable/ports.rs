@@ -11,6 +11,9 @@ use std::fs;
 use std::io::ErrorKind;
 use std::path::Path;
 
+/// `ARPHRD_LOOPBACK`, as the kernel writes it.
+const LOOPBACK: &str = "772";
+
 /// All ports, open, and the networks behind them.
 pub(super) struct Ports {
     pub(super) open: Vec<Port>,
@@ -161,10 +164,13 @@ fn is_free(name: &str, untagged: bool) -> Result<(), Failure> {
                 .to_owned(),
         })
     };
+    let known = Path::new("/sys/class/net").join(name);
+    if fs::read_to_string(known.join("type")).is_ok_and(|kind| kind.trim() == LOOPBACK) {
+        return used("leads back to this machine");
+    }
     if has_default_route(name) {
         return used("carries this machine's default route");
     }
-    let known = Path::new("/sys/class/net").join(name);
     let is = |what: &str| known.join(what).exists();
     if is("brport") || is("bridge") || is("master") {
         return used("belongs to a bridge, or to an aggregate");
