@@ -12,7 +12,7 @@ use std::time::{Duration, Instant};
 const ALL: &str = "--trunk trunk --outside outside --stand-in * --rate 100000";
 
 /// How many generated plans are tried where nobody says.
-const FEW_PLANS: usize = 3;
+const FEW_PLANS: usize = 2;
 
 pub(crate) fn main() {
     match space::enter() {
@@ -42,7 +42,7 @@ pub(crate) fn main() {
     }
     for (name, test) in [
         ("a faultless gateway", faultless as fn()),
-        ("other faultless gateways", others_faultless),
+        ("another faultless gateway", another_faultless),
         ("several faults at once", crate::faults::several),
         ("cables that are not as planned", crate::faults::cables),
         ("a gateway on which nothing listens", refused),
@@ -90,18 +90,12 @@ fn faultless() {
     quiet_devices(&practice);
 }
 
-/// Leased uplinks, networks without IPv6, and hosts behind routers: nothing is found there either.
-fn others_faultless() {
-    for plan in ["farm.toml", "bare.toml"] {
-        let practice = Practice::faultless(plan);
-        let (sheet, code) = practice.tried(ALL);
-        assert_eq!(code, 0, "{plan}: {:#}", differences(&sheet));
-        assert!(
-            sheet["sweep"]["tried"].as_u64() > Some(1_000),
-            "{plan}: {}",
-            sheet["sweep"]["tried"]
-        );
-    }
+/// A leased uplink, networks without IPv6, and hosts behind a router: nothing is found there either.
+fn another_faultless() {
+    let practice = Practice::faultless("farm.toml");
+    let (sheet, code) = practice.tried(ALL);
+    assert_eq!(code, 0, "{:#}", differences(&sheet));
+    assert!(sheet["sweep"]["tried"].as_u64() > Some(20_000), "{}", sheet["sweep"]["tried"]);
 }
 
 /// What is printed is what the schema says.
