@@ -3,7 +3,8 @@
 //!
 //! Short by default: `BASTIUM_CABLE_PLANS=200` tries so many generated plans (`BASTIUM_CABLE_PLAN=23`
 //! only the one of that number), `BASTIUM_CABLE_FAULTS=150` seeds so
-//! many faults, and `BASTIUM_CABLE_SHOWN=FILE` writes down what is printed of some.
+//! many faults, `BASTIUM_CABLE_ONLY=WORD` runs only tests with that word in
+//! their name, and `BASTIUM_CABLE_SHOWN=FILE` writes down what is printed of some faults.
 
 #![allow(
     clippy::print_stderr,

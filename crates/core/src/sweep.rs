@@ -164,6 +164,7 @@ impl Points {
         }
     }
 
+    /// Adds the ends of what is meant, and what lies just beside them.
     fn add(&mut self, set: &ServiceSet) {
         for (line, points) in [(&set.v4, &mut self.v4), (&set.v6, &mut self.v6)] {
             for (low, high) in line.spans().iter().copied() {
@@ -304,7 +305,8 @@ fn nowhere(plan: &Plan) -> impl Iterator<Item = IpAddr> {
     let in_family = |v6: bool| {
         let private = NOWHERE.iter().filter_map(|word| AddressSet::from_word(word));
         let free: AddressSet = private.map(|one| one.difference(&known)).collect();
-        spans(&free, v6).last().map(|(_, high)| address(high - 1, v6))
+        let last = spans(&free, v6).last();
+        last.map(|(low, high)| address(high.saturating_sub(1).max(low), v6))
     };
     [false, true].into_iter().filter_map(in_family).collect::<Vec<_>>().into_iter()
 }

@@ -146,7 +146,7 @@ fn sweep(
     rules: &RuleSet,
     session: &mut Session<'_>,
 ) -> Result<SweepPart, Failure> {
-    use super::walk::one_cable::told;
+    use super::walk::one_cable::found;
     use bastium_testbed::cable::Pace;
     use bastium_testbed::trunk::{Manner, Practice, Stand, StandIn};
     let plan = meaning.plan();
@@ -166,7 +166,7 @@ fn sweep(
     let swept = stand.sweep(&mut |done, all| session.progress(done, all));
     session.progress_ends();
     let swept = swept.map_err(|why| failed(&why))?;
-    Ok(told::part(plan, rules, &stand, &swept))
+    Ok(found::part(plan, rules, &stand, &swept))
 }
 
 #[cfg(not(target_os = "linux"))]

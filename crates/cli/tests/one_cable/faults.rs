@@ -67,7 +67,7 @@ fn damaged() -> Practice {
     practice
 }
 
-/// Each of several faults at once is told.
+/// Each of several faults at once is reported.
 pub(crate) fn several() {
     let (sheet, code) = damaged().tried(ALL);
     assert_eq!(code, 1);
@@ -139,6 +139,19 @@ pub(crate) fn cables() {
         let says = network["faults"].to_string();
         assert!(says.contains(&format!("this is {other}")), "{says}");
     }
+    // A VLAN that the port does not carry: that is said, and all others are tried.
+    let missing = |cables: &mut Vec<Carried>| {
+        let at = |id: u16| Carried::Together(Some(id));
+        cables.iter_mut().filter(|cable| **cable == at(48)).for_each(|cable| *cable = at(999));
+    };
+    let mut practice = Practice::wired("bare.toml", missing, None, &[]);
+    practice.set_up();
+    let (sheet, code) = practice.tried("--trunk trunk --rate 100000 --stand-in *");
+    assert_eq!(code, 1);
+    let silent =
+        networks(&sheet).filter(|one| one["silent"].as_array().is_some_and(|all| !all.is_empty()));
+    assert_eq!(silent.count(), 1);
+    assert!(sheet["sweep"]["as_planned"].as_u64() > Some(100), "{}", sheet["sweep"]["as_planned"]);
     let mut practice = Practice::wired("clinic.toml", |_| {}, Some([80, 84]), &[]);
     practice.set_up();
     let (sheet, code) = practice.tried("--trunk trunk --rate 100000 --no-sweep");

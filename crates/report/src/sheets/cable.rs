@@ -24,6 +24,8 @@ pub struct CableSheet {
     pub warnings: Vec<String>,
     /// How many checks of the list were not tried, or showed nothing, and why.
     pub not_tried: Vec<Counted>,
+    /// How many checks and conversations showed nothing, since the gateway did not answer before and after.
+    pub without_control: usize,
     /// What came of the sweep; none where none was made.
     pub sweep: Option<SweepPart>,
     /// How long it took, in milliseconds.
@@ -130,6 +132,7 @@ impl CableSheet {
             not_reached: Vec::new(),
             warnings: Vec::new(),
             not_tried: Vec::new(),
+            without_control: 0,
             sweep: None,
             took_ms: 0,
             walk,

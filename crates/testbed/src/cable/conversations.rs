@@ -1,4 +1,4 @@
-//! Conversations between our own ends, by way of the gateway: many at a time, each told from all others by a number in its
+//! Conversations between our own ends, by way of the gateway: many at a time, each known from all others by a number in its
 //! first packet.
 //!
 //! Both ends are here, so that what gets through is seen where it arrives. What does not is only believed of a network that
@@ -13,6 +13,8 @@ use std::time::{Duration, Instant};
 
 /// So many are under way at once; silence is believed between one control before them and one behind.
 const AT_ONCE: usize = 200;
+/// After so many of these, one after the other, in which no end of ours was answered, no more are begun.
+const MOST_SILENT: u32 = 2;
 /// How long is waited for what comes late, once all controls are answered.
 const GRACE: Duration = Duration::from_millis(30);
 /// How long a control may take, each time that it is tried.
@@ -122,6 +124,8 @@ pub(super) struct Trials {
     alive: HashSet<End>,
     /// Who has answered whom about neighbours.
     gateways: HashSet<(usize, IpAddr)>,
+    /// In how many batches, one after the other, no end of ours was answered.
+    silent: u32,
 }
 
 impl Trials {
@@ -136,6 +140,7 @@ impl Trials {
             by_port: HashMap::new(),
             alive: HashSet::new(),
             gateways: HashSet::new(),
+            silent: 0,
         }
     }
 
@@ -303,6 +308,11 @@ impl Ends {
             .collect();
         let mut alive: HashSet<End> = HashSet::new();
         for batch in conversations.chunks(AT_ONCE) {
+            // Whoever has heard nothing for so long is not connected any more; the rest is not begun.
+            if self.is_cut_off() {
+                break;
+            }
+            let lost = self.lost();
             let ends: HashSet<End> = batch.iter().flat_map(Conversation::ends).collect();
             let unknown = ends.difference(&alive).copied().collect();
             alive = &alive | &self.alive(&unknown)?;
@@ -312,16 +322,29 @@ impl Ends {
             let is_done =
                 |ends: &Self| ends.trials.came[begins..].iter().all(|came| came.answer.is_some());
             self.attend_until(Instant::now() + GRACE, is_done)?;
+            // What was lost on this machine may be just what got through.
+            let whole = self.lost() == lost;
             for (conversation, came) in batch.iter().zip(&mut self.trials.came[begins..]) {
                 let both = |end: End| alive.contains(&end) && lives.contains(&end);
-                came.controlled = conversation.ends().all(both);
+                came.controlled = whole && conversation.ends().all(both);
+            }
+            // Where no gateway was ever heard, silence is nothing new.
+            if ends.iter().any(|end| self.has_gateway(*end)) {
+                self.trials.silent = if lives.is_empty() { self.trials.silent + 1 } else { 0 };
             }
             alive = lives;
             done(self.trials.came.len() - first);
         }
         // What is late counts all the same.
         self.attend(GRACE)?;
-        Ok(self.trials.came[first..].to_vec())
+        let mut came = self.trials.came[first..].to_vec();
+        came.resize(conversations.len(), Came::default());
+        Ok(came)
+    }
+
+    /// Whether no gateway has answered any end of ours for so long that nothing more is begun.
+    pub fn is_cut_off(&self) -> bool {
+        self.trials.silent >= MOST_SILENT
     }
 
     fn send_all(&mut self, batch: &[Conversation], pace: Pace) -> io::Result<()> {
@@ -342,15 +365,18 @@ impl Ends {
         Ok(())
     }
 
+    /// Whether a gateway was heard where an end of ours is, and can be asked for in its family.
+    fn has_gateway(&self, (lane, own): End) -> bool {
+        let v6 = own.is_ipv6();
+        self.gateway_mac(lane, v6).is_some() && self.gateway_of(lane, v6).is_some()
+    }
+
     /// Which of our ends the gateway answers: by ARP, or neighbour discovery.
     fn alive(&mut self, ends: &HashSet<End>) -> io::Result<HashSet<End>> {
         self.trials.alive.clear();
         // Where no gateway was ever heard, none is waited for.
-        let heard = |(lane, own): &&End| {
-            let v6 = own.is_ipv6();
-            self.gateway_mac(*lane, v6).is_some() && self.gateway_of(*lane, v6).is_some()
-        };
-        let ends: &HashSet<End> = &ends.iter().filter(heard).copied().collect();
+        let heard = ends.iter().filter(|end| self.has_gateway(**end));
+        let ends: &HashSet<End> = &heard.copied().collect();
         let answered = |all: &Self, end: &End| all.trials.alive.contains(&all.asker(*end));
         for patience in CONTROL {
             let left: HashSet<End> = ends

@@ -10,7 +10,7 @@ use std::io;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::time::{Duration, Instant};
 
-/// How many devices are told apart outside, where there is to be one.
+/// How many devices are distinguished outside, where there is to be one.
 const MOST_HEARD: usize = 100;
 
 /// A network, as it is reached from here.

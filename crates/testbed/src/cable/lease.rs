@@ -18,7 +18,7 @@ const ACCEPTED: Duration = Duration::from_millis(1_500);
 const TRIES: u32 = 2;
 /// The options that are asked for: mask, router, name servers, domain, lease time, server.
 const WANTED: [u8; 6] = [1, 3, 6, 15, 51, 54];
-/// So many servers are told apart in a network, and so many routers in all of them.
+/// So many servers are distinguished in a network, and so many routers in all of them.
 const MOST_SERVERS: usize = 8;
 const MOST_ROUTERS: usize = 1_000;
 /// What distinguishes our questions.
@@ -210,7 +210,7 @@ impl Ends {
         }
         Ok(move || {
             for ((port, tag), frame) in last {
-                // Nobody is there any more to be told.
+                // Nobody is there any more to hear of it.
                 let _ = port.send(tag, &frame);
             }
         })

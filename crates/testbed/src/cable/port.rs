@@ -102,7 +102,7 @@ impl Port {
     pub(crate) fn receive(&mut self) -> io::Result<Option<Received>> {
         let mut control = [MaybeUninit::<u8>::uninit(); 128];
         self.buffer.clear();
-        let (length, told) = {
+        let (length, beside) = {
             let mut parts = [MaybeUninitSlice::new(self.buffer.spare_capacity_mut())];
             let mut message = MsgHdrMut::new().with_buffers(&mut parts).with_control(&mut control);
             match self.socket.recvmsg(&mut message, libc::MSG_DONTWAIT) {
@@ -117,11 +117,11 @@ impl Port {
             reason = "the crate does not say how much of the control part it filled"
         )]
         // SAFETY: the kernel has filled that many bytes of both, and no more than there is room for.
-        let told: &[u8] = unsafe {
+        let beside: &[u8] = unsafe {
             self.buffer.set_len(length.min(self.buffer.capacity()));
-            std::slice::from_raw_parts(control.as_ptr().cast(), told.min(control.len()))
+            std::slice::from_raw_parts(control.as_ptr().cast(), beside.min(control.len()))
         };
-        let stripped = tag_beside(told);
+        let stripped = tag_beside(beside);
         Ok(Some(match stripped {
             Some(tci) => (Some(tci & ID), self.buffer.clone()),
             None => untagged(&self.buffer),

@@ -26,6 +26,7 @@ pub struct Trunk {
     /// Devices that are there themselves, in the order in which they were named.
     pub devices: Vec<Space>,
     over: Arc<AtomicBool>,
+    pulled: Arc<AtomicBool>,
     carrying: Option<JoinHandle<io::Result<()>>>,
 }
 
@@ -83,7 +84,9 @@ impl Site {
             });
             opened.map_err(|error| Undone::Kernel("take hold of a cable", error))
         };
-        let mut carrier = Carrier { legs: Vec::new(), ports: Vec::new(), joined };
+        let pulled = Arc::new(AtomicBool::new(false));
+        let mut carrier =
+            Carrier { legs: Vec::new(), ports: Vec::new(), joined, pulled: Arc::clone(&pulled) };
         carrier.ports.push(open(&switch, "port0")?);
         let mut next = 1;
         for (carried, end) in carried.iter().zip(&self.ends) {
@@ -109,7 +112,7 @@ impl Site {
         let over = Arc::new(AtomicBool::new(false));
         let ends = Arc::clone(&over);
         let carrying = std::thread::spawn(move || carrier.carry(&ends));
-        Ok(Trunk { tester, devices: spaces, over, carrying: Some(carrying) })
+        Ok(Trunk { tester, devices: spaces, over, pulled, carrying: Some(carrying) })
     }
 }
 
@@ -156,6 +159,7 @@ struct Carrier {
     legs: Vec<(Port, (usize, Option<u16>))>,
     ports: Vec<Port>,
     joined: Option<[u16; 2]>,
+    pulled: Arc<AtomicBool>,
 }
 
 impl Carrier {
@@ -186,6 +190,9 @@ impl Carrier {
     fn pass(&mut self) -> io::Result<()> {
         for number in 0..self.legs.len() {
             while let Some((_, mut frame)) = self.legs[number].0.receive()? {
+                if self.pulled.load(Ordering::Relaxed) {
+                    continue;
+                }
                 finish(&mut frame);
                 let (port, tag) = self.legs[number].1;
                 for tag in [Some(tag), self.other(tag).map(Some)].into_iter().flatten() {
@@ -196,6 +203,9 @@ impl Carrier {
         }
         for number in 0..self.ports.len() {
             while let Some((tag, frame)) = self.ports[number].receive()? {
+                if self.pulled.load(Ordering::Relaxed) {
+                    continue;
+                }
                 self.to_legs((number, tag), None, &frame);
                 if let Some(other) = self.other(tag) {
                     put(&self.ports[number], Some(other), &frame);
@@ -268,6 +278,13 @@ fn put(port: &Port, tag: Option<u16>, frame: &[u8]) {
             }
             _ => return,
         }
+    }
+}
+
+impl Trunk {
+    /// Pulls the cable somewhere on its way: nothing is carried any more, and the tester's interface does not notice.
+    pub fn pull(&self) {
+        self.pulled.store(true, Ordering::Relaxed);
     }
 }
 

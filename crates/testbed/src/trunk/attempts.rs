@@ -336,6 +336,8 @@ impl Stand<'_, '_> {
         let network = plan.network_of(to).or(route.map(|route| route.network));
         let Some(id) = network else {
             let lane = self.way_out(to)?;
+            // Without an address there, the gateway sends nothing out in that family, and answers nobody.
+            self.ends.gateway_of(lane, to.is_ipv6()).ok_or(Untried::UnknownOutside)?;
             let source = match is_private(packet.source()) {
                 true => Source::Gateway(self.ends.gateway_of(lane, false)),
                 false => Source::Kept(packet.source()),

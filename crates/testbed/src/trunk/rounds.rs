@@ -79,7 +79,7 @@ impl Stand<'_, '_> {
                 *known = Some(after(known.take(), shown, came));
             }
             left.retain(|place| outcomes[*place].as_ref().is_none_or(is_open));
-            if left.is_empty() {
+            if left.is_empty() || self.ends.is_cut_off() {
                 break;
             }
         }

@@ -80,5 +80,12 @@ pub(super) fn answer(sheet: &CableSheet) -> (bool, String) {
         );
         return (false, says);
     }
+    if sheet.without_control > 0 {
+        let says = format!(
+            "no all-clear: {} showed nothing, since the gateway did not answer before and after; is the cable in?",
+            count(sheet.without_control, "conversation")
+        );
+        return (false, says);
+    }
     (true, format!("nothing that was tried is otherwise than planned; {NOT_BY_CABLE}"))
 }

@@ -1,8 +1,8 @@
 //! Through the list, and through a sweep, from one cable that carries every network.
 
+pub(in crate::commands) mod found;
 mod lines;
 mod ports;
-pub(in crate::commands) mod told;
 
 use super::{Tour, words};
 use crate::commands::count;
@@ -55,8 +55,9 @@ pub(super) fn run(
     let (tried, swept) = tried?;
     left.map_err(|error| broken(&error))?;
     let mut sheet = CableSheet::new(tour.sheet());
-    told::tell(&mut sheet, &stand, swept.as_ref());
-    sheet.not_tried = told::untried(tour, &tried);
+    found::fill(&mut sheet, &stand, swept.as_ref());
+    sheet.not_tried = found::untried(tour, &tried);
+    sheet.without_control = found::without_control(&tried, swept.as_ref());
     sheet.took_ms = begun.elapsed().as_millis() as u64;
     show(&sheet, tour, session)
 }
@@ -78,9 +79,9 @@ fn try_all(
     }
     session.doing("sweeping");
     let rate = tour.args.rate.unwrap_or(RATE);
-    let mut told = false;
+    let mut said = false;
     let swept = stand.sweep(&mut |done, all| {
-        if !std::mem::replace(&mut told, true) {
+        if !std::mem::replace(&mut said, true) {
             foretell(all, rate, session);
         }
         session.progress(done, all);
@@ -179,7 +180,7 @@ fn seen(check: &Check, shown: Shown, came: &Came) -> String {
         None => Expect::Silence,
     };
     let detail = match shown {
-        Shown::Wrong(wrong) => told::short(wrong, came),
+        Shown::Wrong(wrong) => found::short(wrong, came),
         _ => None,
     };
     match detail {
@@ -219,7 +220,7 @@ fn lease(
         return Ok(());
     };
     let found = faults(tour.meaning, id, network.leased.as_ref(), &network.routers);
-    let says: Vec<String> = found.iter().map(|one| told::fault(plan, one)).collect();
+    let says: Vec<String> = found.iter().map(|one| found::fault(plan, one)).collect();
     let leased = network.leased.as_ref().and_then(|leased| leased.taken.as_ref());
     match (leased, says.is_empty()) {
         (Some(offer), true) => {
@@ -239,7 +240,8 @@ fn show(
     tour: &Tour<'_, '_>,
     session: &mut Session<'_>,
 ) -> Result<Exit, Failure> {
-    let exit = if sheet.finds_something() { Exit::No } else { Exit::Fine };
+    let fine = !sheet.finds_something() && sheet.without_control == 0;
+    let exit = if fine { Exit::Fine } else { Exit::No };
     if show::for_programs(session, sheet, || sheet.tables(), "part")? {
         return Ok(exit);
     }

@@ -9,13 +9,13 @@ use bastium_core::space::{IntervalSet, Packet, ServiceSet};
 use bastium_report::sheets::{CableNetwork, CableSheet, Counted, Reason, SurpriseRow, SweepPart};
 use bastium_testbed::cable::Came;
 use bastium_testbed::trunk::{
-    LeaseFault, Stand, Surprise, Swept, Tried, Unplaced, Untried, Why, Wrong, faults,
+    LeaseFault, Shown, Stand, Surprise, Swept, Tried, Unplaced, Untried, Why, Wrong, faults,
 };
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 
 /// Fills a sheet with what was found.
-pub(super) fn tell(sheet: &mut CableSheet, stand: &Stand<'_, '_>, swept: Option<&Swept>) {
+pub(super) fn fill(sheet: &mut CableSheet, stand: &Stand<'_, '_>, swept: Option<&Swept>) {
     let (meaning, rules) = stand.subject();
     let plan = meaning.plan();
     for (lane, network) in stand.networks.iter().enumerate() {
@@ -192,12 +192,22 @@ pub(super) fn untried(tour: &Tour<'_, '_>, tried: &[Tried]) -> Vec<Counted> {
         let says = match &one.shown {
             _ if check.probe == Probe::Lease => continue,
             Err(untried) => untried_words(plan, untried),
-            Ok(bastium_testbed::trunk::Shown::Nothing(reason)) => why(*reason).to_owned(),
+            Ok(Shown::Nothing(reason)) => why(*reason).to_owned(),
             Ok(_) => continue,
         };
         *all.entry(says).or_default() += 1;
     }
     counted(all)
+}
+
+/// How much showed nothing, since the gateway did not answer.
+pub(super) fn without_control(tried: &[Tried], swept: Option<&Swept>) -> usize {
+    let is = |why: &Why| matches!(why, Why::NoControl | Why::NotSent);
+    let listed =
+        tried.iter().filter(|one| matches!(&one.shown, Ok(Shown::Nothing(why)) if is(why)));
+    let swept = swept.into_iter().flat_map(|swept| &swept.nothing);
+    let swept: usize = swept.filter(|(why, _)| is(why)).map(|(_, count)| *count).sum();
+    listed.count() + swept
 }
 
 fn counted(all: BTreeMap<String, usize>) -> Vec<Counted> {
