@@ -5,7 +5,7 @@
 //! So a rule becomes as many entries as it takes. What the module has no words for is said, and where
 //! leaving it out would open something, nothing is written.
 
-mod held;
+pub(crate) mod held;
 pub(crate) mod read;
 mod rest;
 mod services;

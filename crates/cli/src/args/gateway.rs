@@ -32,8 +32,8 @@ pub struct Worksheet {
     /// Show what to type into a gateway that has the rules of this plan: a file, or a commit of git
     #[arg(long, value_name = "OLD")]
     pub since: Option<PathBuf>,
-    /// Show what to type into a gateway that has the rules of this worksheet or table of rules, which Bastium wrote: as CSV, or
-    /// a workbook
+    /// Show what to type into a gateway that has the rules of this file: a worksheet or table of rules that Bastium wrote, or
+    /// rules that somebody else wrote, as `bastium audit` reads them
     #[arg(long, value_name = "RULES", conflicts_with = "since")]
     pub since_gateway: Option<PathBuf>,
     /// Write a page to tick off, which works offline, to this file

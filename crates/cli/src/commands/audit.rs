@@ -31,7 +31,7 @@ pub(super) fn run(args: &Audit, session: &mut Session<'_>) -> Result<Exit, Failu
         let rules = session::in_form(&meaning, Form::PerPair)?;
         let foreign = match typed::read(&args.rules, &meaning)? {
             Some(typed) => own(&plan, typed),
-            None => read_rules(&text(&args.rules)?, Some(&plan)),
+            None => Ok(foreign(&args.rules, &plan)?),
         };
         let foreign = foreign.map_err(|problem| not_a_list(&args.rules, &problem))?;
         AuditSheet::new(&foreign, Some((&meaning, &rules)))
@@ -43,6 +43,14 @@ pub(super) fn run(args: &Audit, session: &mut Session<'_>) -> Result<Exit, Failu
         print(&sheet, session)?;
     }
     Ok(exit)
+}
+
+/// Rules that somebody else wrote.
+///
+/// # Errors
+/// When the file has none.
+pub(super) fn foreign(path: &Path, plan: &Plan) -> Result<Foreign, Failure> {
+    read_rules(&text(path)?, Some(plan)).map_err(|problem| not_a_list(path, &problem))
 }
 
 /// The rules of a sheet of this program.

@@ -1,6 +1,8 @@
 //! `bastium worksheet`
 
-use super::{count, typed};
+mod since_gateway;
+
+use super::count;
 use crate::args::Worksheet as Args;
 use crate::failure::{Exit, Failure};
 use crate::session::{self, Session};
@@ -22,7 +24,7 @@ pub(super) fn run(args: &Args, session: &mut Session<'_>) -> Result<Exit, Failur
     let proved = session::proved(&meaning, &rules)?;
     let mut sheet = match (&args.since, &args.since_gateway) {
         (Some(old), _) => since(old, &meaning, proved, session)?,
-        (_, Some(typed)) => since_gateway(typed, &meaning, proved)?,
+        (_, Some(rules)) => since_gateway::sheet(rules, &meaning, proved)?,
         _ => checked(&meaning, proved)?,
     };
     let all = sheet.steps.len();
@@ -69,32 +71,6 @@ fn since(
     Worksheet::since(&name, (&before, &rules), (meaning, proved)).map_err(|one| misread(&one))
 }
 
-/// The worksheet of a change of a gateway that has what a sheet says.
-fn since_gateway(
-    path: &Path,
-    meaning: &Meaning<'_>,
-    proved: Proved<'_>,
-) -> Result<Worksheet, Failure> {
-    let name = clean(&path.display().to_string()).into_owned();
-    let refused = |says: String| {
-        Failure::Call {
-        says: format!("{name} {says}"),
-        help: "give it the worksheet or the rules that were typed, as CSV of `bastium worksheet` or `bastium rules`, or the \
-               workbook of `bastium export xlsx`"
-            .to_owned(),
-    }
-    };
-    let typed = typed::read(path, meaning)?;
-    let typed =
-        typed.ok_or_else(|| refused("is no sheet of rules that Bastium wrote".to_owned()))?;
-    if let Some((at, what)) = typed.not_understood.first() {
-        let more = typed.not_understood.len() - 1;
-        let more = if more == 0 { String::new() } else { format!(", and {more} more") };
-        return Err(refused(format!("has what is not understood: {what} ({at}){more}")));
-    }
-    Worksheet::since_typed(&name, &typed, (meaning, proved)).map_err(|one| misread(&one))
-}
-
 /// Rows that do not say what they shall.
 pub(super) fn misread(misread: &[Misread]) -> Failure {
     Failure::Unproved { faults: misread.iter().map(ToString::to_string).collect() }
@@ -122,7 +98,7 @@ fn only(sheet: &mut Worksheet, word: &str) -> Result<(), Failure> {
 
 /// From where it goes, and whether that is safe: each with what it means.
 fn since_lines(since: &Since) -> Vec<(anstyle::Style, String)> {
-    let Since { old, edits, kept, safe } = since;
+    let Since { old, edits, kept, safe, assumed } = since;
     let kept = match kept {
         1 => "1 stays as it is".to_owned(),
         kept => format!("{kept} stay as they are"),
@@ -140,6 +116,7 @@ fn since_lines(since: &Since) -> Vec<(anstyle::Style, String)> {
             "not safe at every step: see the rows marked `at once`, and what stands below them".to_owned(),
         )),
     }
+    lines.extend(assumed.iter().map(|says| (style::FAINT, format!("on trust: {says}"))));
     lines
 }
 

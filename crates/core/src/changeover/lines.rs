@@ -256,25 +256,25 @@ impl Lines {
 /// The lines of a row: one, or several where its list is asked about other packets in other surroundings.
 fn lines_of(merged: &Merged<'_>, number: usize, row: &Row<'_>) -> Vec<Line> {
     let list = &merged.lists[row.list];
-    let (packets, effect, from) = match (row.rule(), row.end) {
-        (_, Some(action)) => (PacketSet::full(), Effect::silent(action), None),
-        (Some(rule), None) => match row.packets(merged, rule) {
-            Some(packets) => (packets, Effect::of(rule), rule.replies_from().cloned()),
-            None => return Vec::new(),
-        },
+    let (parts, effect) = match (row.rule(), row.end) {
+        (_, Some(action)) => (vec![(PacketSet::full(), None)], Effect::silent(action)),
+        (Some(rule), None) => (row.parts(merged, rule), Effect::of(rule)),
         (None, None) => return Vec::new(),
     };
     let covers = [&list.old, &list.both, &list.new];
     let mut lines: Vec<Line> = Vec::new();
-    for (place, covers) in covers.into_iter().enumerate() {
-        let own = packets.intersection(covers);
-        match lines.iter_mut().find(|line| line.packets.is_same(&own)) {
-            Some(line) => line.there[place] = true,
-            None => {
-                let mut there = [false; 3];
-                there[place] = true;
-                let from = from.clone();
-                lines.push(Line { row: number, there, packets: own, effect, from });
+    for (packets, from) in &parts {
+        for (place, covers) in covers.into_iter().enumerate() {
+            let own = packets.intersection(covers);
+            let same = |line: &&mut Line| line.from == *from && line.packets.is_same(&own);
+            match lines.iter_mut().find(same) {
+                Some(line) => line.there[place] = true,
+                None => {
+                    let mut there = [false; 3];
+                    there[place] = true;
+                    let from = from.clone();
+                    lines.push(Line { row: number, there, packets: own, effect, from });
+                }
             }
         }
     }
@@ -282,12 +282,25 @@ fn lines_of(merged: &Merged<'_>, number: usize, row: &Row<'_>) -> Vec<Line> {
 }
 
 impl Row<'_> {
-    /// The packets of a rule, by the numbers of both plans.
-    fn packets(&self, merged: &Merged<'_>, rule: &Rule) -> Option<PacketSet> {
-        if self.temporary.is_some() {
-            return rule.packets().map(PacketSet::from);
-        }
+    /// The packets of a rule, by the numbers of both plans: those that come from certain ports each by themselves.
+    fn parts(&self, merged: &Merged<'_>, rule: &Rule) -> Vec<(PacketSet, Option<ServiceSet>)> {
         let entry = if self.new.is_some() { &merged.new } else { &merged.old };
-        entry.packets(rule).map(PacketSet::from)
+        let products = match self.temporary.is_some() {
+            true => rule
+                .matches
+                .products()
+                .into_iter()
+                .map(|(own, from)| (own.clone(), from.cloned()))
+                .collect(),
+            false => entry.products(rule),
+        };
+        let mut parts: Vec<(PacketSet, Option<ServiceSet>)> = Vec::new();
+        for (packets, from) in products {
+            match parts.iter_mut().find(|(_, known)| *known == from) {
+                Some((part, _)) => part.add(packets.into()),
+                None => parts.push((packets.into(), from)),
+            }
+        }
+        parts
     }
 }

@@ -61,8 +61,7 @@ pub(super) struct Merged<'r> {
 /// What a row does, without its name, its number and its reasons.
 #[derive(Clone, PartialEq, Eq, Hash)]
 struct Content {
-    packets: Option<Match>,
-    from: Option<ServiceSet>,
+    products: Vec<(Match, Option<ServiceSet>)>,
     effect: Effect,
 }
 
@@ -95,10 +94,62 @@ impl<'r> Merged<'r> {
             (entry(joint.old_side(), old, old_rules), entry(joint.new_side(), new, new_rules));
         let (old, new) = (before, after);
         let mut merged = Self { joint, old, new, lists, rows, uplinks, stateless, shared };
-        for (before, after) in paired(&old_rules.lists, &new_rules.lists) {
+        let as_one = new_rules.stood_for_in(old_rules);
+        let whole = old_rules.list(Stage::Whole);
+        if let Some(whole) = whole {
+            let lists = as_one.iter().map(|place| &new_rules.lists[*place]);
+            merged.add_to_one(whole, &lists.collect::<Vec<_>>(), at_the_end);
+        }
+        let left = |list: &&RuleList| list.stage != Stage::Whole;
+        let old: Vec<&RuleList> = old_rules.lists.iter().filter(left).collect();
+        let new = new_rules.lists.iter().enumerate();
+        let new: Vec<&RuleList> =
+            new.filter(|(place, _)| !as_one.contains(place)).map(|(_, list)| list).collect();
+        for (before, after) in paired(&old, &new) {
             merged.add(before, after, at_the_end);
         }
         merged
+    }
+
+    /// A single list that stands for several of the new form: their rows are put into it one after the other, each for
+    /// what its own list is asked about.
+    fn add_to_one(&mut self, old: &'r RuleList, new: &[&'r RuleList], at_the_end: bool) {
+        let first = self.lists.len();
+        let list = |covers: PacketSet| List {
+            name: old.name.clone(),
+            implied: false,
+            in_old: true,
+            in_new: true,
+            old: covers.clone(),
+            both: covers.clone(),
+            new: covers,
+        };
+        self.lists.push(list(self.old.side().joined(&old.covers)));
+        let covers = new.iter().map(|list| self.new.side().joined(&list.covers));
+        let covers: Vec<List> = covers.map(list).collect();
+        self.lists.extend(covers);
+        let before: Vec<&'r Rule> = old.rules.iter().collect();
+        let after: Vec<&'r Rule> = new.iter().flat_map(|list| &list.rules).collect();
+        let mut of = new.iter().zip(first + 1..).flat_map(|(list, at)| vec![at; list.rules.len()]);
+        let begins = self.rows.len();
+        self.add_rows(first, &before, &after, at_the_end);
+        for row in self.rows[begins..].iter_mut().filter(|row| row.new.is_some()) {
+            row.list = of.next().unwrap_or(first);
+        }
+        // What nothing lets pass is blocked in the end: an end that does so can stay.
+        let row = |list, end, ends| Row { list, end: Some(end), ends, ..Row::default() };
+        for (list, at) in new.iter().zip(first + 1..) {
+            let allows = end_of(list).filter(|end| *end == Action::Allow);
+            self.rows.extend(allows.map(|end| row(at, end, (false, true))));
+        }
+        let end = end_of(old);
+        self.rows.extend(end.map(|end| row(first, end, (true, end == Action::Block))));
+    }
+
+    /// Whether two rows stand in one list of the gateway.
+    pub(super) fn in_one_list(&self, one: usize, other: usize) -> bool {
+        let (one, other) = (self.rows[one].list, self.rows[other].list);
+        one == other || self.lists[one].name == self.lists[other].name
     }
 
     /// The same lists, with other rows.
@@ -224,12 +275,7 @@ impl<'r> Merged<'r> {
 
     /// What a list does with the rest.
     fn add_ends(&mut self, list: usize, old: Option<&RuleList>, new: Option<&RuleList>) {
-        let end = |list: Option<&RuleList>| match list?.otherwise {
-            Otherwise::GoOn => None,
-            Otherwise::Allow => Some(Action::Allow),
-            Otherwise::Block => Some(Action::Block),
-        };
-        let (before, after) = (end(old), end(new));
+        let (before, after) = (old.and_then(end_of), new.and_then(end_of));
         let row = |end, ends| Row { list, end: Some(end), ends, ..Row::default() };
         match (before, after) {
             (Some(one), Some(other)) if one == other => self.rows.push(row(one, (true, true))),
@@ -258,11 +304,16 @@ impl<'r> Row<'r> {
 
 impl Content {
     fn of(entry: &Entry, rule: &Rule) -> Self {
-        Self {
-            packets: entry.packets(rule),
-            from: rule.replies_from().cloned(),
-            effect: Effect::of(rule),
-        }
+        Self { products: entry.products(rule), effect: Effect::of(rule) }
+    }
+}
+
+/// What a list does with the rest, if it decides that.
+fn end_of(list: &RuleList) -> Option<Action> {
+    match list.otherwise {
+        Otherwise::GoOn => None,
+        Otherwise::Allow => Some(Action::Allow),
+        Otherwise::Block => Some(Action::Block),
     }
 }
 
@@ -270,24 +321,24 @@ impl Content {
 /// the one that it stood below. Lists for pairs and for interfaces share no packet, so that their order does not count;
 /// all others are always in the same order.
 fn paired<'r>(
-    old: &'r [RuleList],
-    new: &'r [RuleList],
+    old: &[&'r RuleList],
+    new: &[&'r RuleList],
 ) -> Vec<(Option<&'r RuleList>, Option<&'r RuleList>)> {
     fn key(list: &RuleList) -> (Stage, &str) {
         (list.stage, list.name.as_str())
     }
     let same = |one: &RuleList| new.iter().position(|other| key(other) == key(one));
-    let mut all: Vec<_> = new
+    let mut all: Vec<(Option<&'r RuleList>, Option<&'r RuleList>)> = new
         .iter()
-        .map(|list| (old.iter().find(|other| key(other) == key(list)), Some(list)))
+        .map(|list| (old.iter().find(|other| key(other) == key(list)).copied(), Some(*list)))
         .collect();
     for (place, list) in old.iter().enumerate().filter(|(_, list)| same(list).is_none()) {
-        let above = place.checked_sub(1).map(|above| key(&old[above]));
+        let above = place.checked_sub(1).map(|above| key(old[above]));
         let is_above = |(one, other): &(Option<&RuleList>, Option<&RuleList>)| {
             one.or(*other).map(key) == above
         };
         let place = all.iter().position(is_above).map_or(0, |place| place + 1);
-        all.insert(place, (Some(list), None));
+        all.insert(place, (Some(*list), None));
     }
     all
 }

@@ -331,9 +331,8 @@ impl<'r> Way<'_, 'r> {
     }
 
     fn above_in(&self, place: usize, state: &State) -> Option<Row<'r>> {
-        let list = self.merged.rows[place].list;
         let below = (place + 1..self.merged.rows.len())
-            .take_while(|row| self.merged.rows[*row].list == list);
+            .take_while(|row| self.merged.in_one_list(*row, place));
         let mut there =
             below.filter(|row| state.rows[*row] && self.merged.rows[*row].end.is_none());
         there.next().and_then(|row| self.entered(row, false))
@@ -356,7 +355,7 @@ impl<'r> Way<'_, 'r> {
                 number += 10;
             }
             (shared, list) = (shares, row.list);
-            in_list += usize::from(row.list == own && other < place);
+            in_list += usize::from(self.merged.in_one_list(other, place) && other < place);
         }
         Spot { list: self.merged.lists[own].name.clone(), place: in_list, number }
     }

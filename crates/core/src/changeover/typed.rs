@@ -3,8 +3,8 @@
 
 use crate::plan::Plan;
 use crate::proof::Side;
-use crate::rules::{Rule, RuleId, RuleSet};
-use crate::space::{Interface, IntervalSet, Match};
+use crate::rules::{Matches, Rule, RuleId, RuleSet};
+use crate::space::{Interface, IntervalSet, Match, ServiceSet};
 use std::collections::HashSet;
 
 /// What is needed to say where packets of one plan's rules come in.
@@ -33,11 +33,17 @@ impl Entry {
         &self.side
     }
 
-    /// The packets of a rule by the numbers of both plans.
-    pub(super) fn packets(&self, rule: &Rule) -> Option<Match> {
-        let packets = rule.packets()?;
-        let enters = self.enters(&packets.enters, self.tell_forwarded.contains(&rule.id));
-        Some(self.side.readdressed(Match { enters, ..packets.clone() }))
+    /// The products of a rule by the numbers of both plans, each with the ports that it comes from where it is for
+    /// replies.
+    pub(super) fn products(&self, rule: &Rule) -> Vec<(Match, Option<ServiceSet>)> {
+        let tells =
+            matches!(rule.matches, Matches::Written(_)) || self.tell_forwarded.contains(&rule.id);
+        let product = |(packets, from): (&Match, Option<&ServiceSet>)| {
+            let enters = self.enters(&packets.enters, tells);
+            let packets = self.side.readdressed(Match { enters, ..packets.clone() });
+            (packets, from.cloned())
+        };
+        rule.matches.products().into_iter().map(product).collect()
     }
 
     fn enters(&self, enters: &IntervalSet<Interface>, tells: bool) -> IntervalSet<Interface> {

@@ -18,6 +18,8 @@ pub enum Stage {
     FromGateway,
     /// Everything that comes in by an interface, be it for the gateway or not.
     Interface,
+    /// All traffic in a single list, as somebody else has written it. No form of a plan has one.
+    Whole,
 }
 
 impl Stage {
@@ -29,6 +31,7 @@ impl Stage {
             Self::Through => "through",
             Self::FromGateway => "from-gateway",
             Self::Interface => "interface",
+            Self::Whole => "all",
         }
     }
 
@@ -40,6 +43,7 @@ impl Stage {
             Self::Through => "for traffic that the gateway passes on",
             Self::FromGateway => "for connections that the gateway opens itself",
             Self::Interface => "for all traffic that enters there",
+            Self::Whole => "for all traffic",
         }
     }
 }

@@ -10,6 +10,7 @@
 mod effect;
 pub mod fewest;
 mod forwarded;
+mod held;
 mod id;
 mod implicit_traffic;
 mod index;
@@ -34,6 +35,7 @@ mod translation;
 mod writer;
 
 pub use effect::Effect;
+pub use held::HeldList;
 pub use id::RuleId;
 pub use index::RuleIndex;
 pub use list::{Applies, Otherwise, Outcome, RuleList, RuleSet, Stage};

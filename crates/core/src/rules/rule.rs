@@ -64,6 +64,9 @@ pub enum Matches {
         /// The ports that they come from.
         from: ServiceSet,
     },
+    /// A row that somebody else wrote, which no single product describes: any of these packets, each with the ports that
+    /// they come from where the row is for replies. No plan has such a rule; a changeover can begin with one.
+    Written(Vec<(Match, Option<ServiceSet>)>),
 }
 
 /// What a rule says about one end of a connection.
@@ -117,11 +120,23 @@ impl fmt::Display for Endpoint {
 
 impl Matches {
     /// The packets, whether first packets or replies; `None` for those of established connections, which no set of
-    /// first packets describes.
+    /// first packets describes, and for a row that somebody else wrote.
     pub fn packets(&self) -> Option<&Match> {
         match self {
-            Self::Established => None,
+            Self::Established | Self::Written(_) => None,
             Self::First(packets) | Self::Replies { packets, .. } => Some(packets),
+        }
+    }
+
+    /// All products of it, each with the ports that it comes from where it is for replies.
+    pub fn products(&self) -> Vec<(&Match, Option<&ServiceSet>)> {
+        match self {
+            Self::Established => Vec::new(),
+            Self::First(packets) => vec![(packets, None)],
+            Self::Replies { packets, from } => vec![(packets, Some(from))],
+            Self::Written(products) => {
+                products.iter().map(|(packets, from)| (packets, from.as_ref())).collect()
+            }
         }
     }
 }
@@ -174,7 +189,7 @@ impl Rule {
     pub fn first_packets(&self) -> Option<&Match> {
         match &self.matches {
             Matches::First(packets) => Some(packets),
-            Matches::Established | Matches::Replies { .. } => None,
+            Matches::Established | Matches::Replies { .. } | Matches::Written(_) => None,
         }
     }
 
@@ -182,7 +197,7 @@ impl Rule {
     pub fn replies_from(&self) -> Option<&ServiceSet> {
         match &self.matches {
             Matches::Replies { from, .. } => Some(from),
-            Matches::Established | Matches::First(_) => None,
+            Matches::Established | Matches::First(_) | Matches::Written(_) => None,
         }
     }
 
@@ -214,7 +229,7 @@ impl Rule {
 
     pub(super) fn packets_mut(&mut self) -> Option<&mut Match> {
         match &mut self.matches {
-            Matches::Established => None,
+            Matches::Established | Matches::Written(_) => None,
             Matches::First(packets) | Matches::Replies { packets, .. } => Some(packets),
         }
     }

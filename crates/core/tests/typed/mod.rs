@@ -3,7 +3,7 @@
 use bastium_core::changeover::{Changeover, Edit, Spot};
 use bastium_core::plan::{Action, Plan};
 use bastium_core::rules::{Matches, Otherwise, Rule, RuleList, RuleSet};
-use bastium_core::space::{Ends, Packet, Protocol, ServicePoint};
+use bastium_core::space::{Ends, Match, Packet, Protocol, ServicePoint, ServiceSet};
 use std::net::IpAddr;
 
 /// A packet with what else of it lists without state look at.
@@ -212,13 +212,19 @@ fn matches(rule: &Rule, asked: &Asked) -> bool {
     match &rule.matches {
         Matches::Established => false,
         Matches::First(packets) => packets.contains(&asked.packet),
-        Matches::Replies { packets, from } => {
-            let Some(point) = asked.from else { return false };
-            let v4 = asked.packet.source().is_ipv4();
-            let line = if v4 { &from.v4 } else { &from.v6 };
-            packets.contains(&asked.packet) && line.contains(point.coordinate())
-        }
+        Matches::Replies { packets, from } => is_reply(packets, from, asked),
+        Matches::Written(products) => products.iter().any(|(packets, from)| match from {
+            None => packets.contains(&asked.packet),
+            Some(from) => is_reply(packets, from, asked),
+        }),
     }
+}
+
+fn is_reply(packets: &Match, from: &ServiceSet, asked: &Asked) -> bool {
+    let Some(point) = asked.from else { return false };
+    let v4 = asked.packet.source().is_ipv4();
+    let line = if v4 { &from.v4 } else { &from.v6 };
+    packets.contains(&asked.packet) && line.contains(point.coordinate())
 }
 
 /// A way of one insertion and one deletion below it, the other way round: what many do.

@@ -5,6 +5,9 @@
 //! the rules themselves let through; and where the module has no words for a rule, they may be stricter.
 
 mod lines;
+mod listed;
+
+pub(crate) use listed::{Listed, listed};
 
 use super::read::{Acls, Entry};
 use super::{AclFile, Unsaid, Why};

@@ -84,7 +84,14 @@ impl Reader {
             let number = self.lines.len() as u32 + 1;
             let matches = vec![self.product(&entry, here)];
             let bare = PlanlessLine::new(&entry.name, number, matches, action, entry.log);
-            self.lines.push(ForeignLine { bare, at, sure, hits: entry.hits, end: false });
+            self.lines.push(ForeignLine {
+                bare,
+                at,
+                sure,
+                hits: entry.hits,
+                limit: None,
+                end: false,
+            });
         }
     }
 
@@ -113,6 +120,13 @@ impl Reader {
         let rest = vec![Match { enters: here, ..Match::everything() }];
         let bare =
             PlanlessLine::new("the end", self.lines.len() as u32 + 1, rest, Action::Block, false);
-        self.lines.push(ForeignLine { bare, at: at.to_owned(), sure: true, hits: None, end: true });
+        self.lines.push(ForeignLine {
+            bare,
+            at: at.to_owned(),
+            sure: true,
+            hits: None,
+            limit: None,
+            end: true,
+        });
     }
 }

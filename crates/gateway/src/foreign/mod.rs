@@ -6,11 +6,13 @@
 
 mod acl;
 mod alike;
+mod held;
 mod nft;
 mod sheet;
 mod typed;
 
 pub use alike::Alike;
+pub use held::{HeldRules, NotHeld};
 
 use crate::acl_json::read::{self as acl_json, Acls};
 use crate::acl_json::{HeldLists, held as held_lists};
@@ -40,8 +42,17 @@ pub struct ForeignLine {
     pub sure: bool,
     /// How many packets have hit it, where that is counted.
     pub hits: Option<u64>,
+    /// At most so many bytes a second of what it lets pass, where it is limited.
+    pub limit: Option<u64>,
     /// Whether it is the end of a list, and no line of its own.
     pub end: bool,
+}
+
+impl ForeignLine {
+    /// Its limit, in megabits a second.
+    pub fn limit_mbps(&self) -> Option<f64> {
+        self.limit.map(|bytes| bytes as f64 * 8.0 / 1_000_000.0)
+    }
 }
 
 /// Something that was not understood.

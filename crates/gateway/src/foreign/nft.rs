@@ -56,6 +56,7 @@ fn foreign(number: usize, line: &Line) -> ForeignLine {
         at: line.at.clone(),
         sure: line.sure,
         hits: line.hits,
+        limit: line.limit,
         end: line.end,
     }
 }

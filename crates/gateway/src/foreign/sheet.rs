@@ -56,7 +56,7 @@ pub(super) fn read(text: &str, plan: Option<&Plan>) -> Result<Foreign, NotAList>
         PlanlessLine::new("the end", sheet.lines.len() as u32 + 1, rest, Action::Block, false);
     if !sheet.lines.is_empty() {
         let at = "the end".to_owned();
-        sheet.lines.push(ForeignLine { bare, at, sure: true, hits: None, end: true });
+        sheet.lines.push(ForeignLine { bare, at, sure: true, hits: None, limit: None, end: true });
     }
     let rules = sheet.lines.iter().filter(|line| !line.end).count();
     Ok(Foreign {
@@ -87,11 +87,18 @@ impl Sheet<'_> {
                 .push(NotUnderstood { at, what: format!("the action `{}`", cell(0)) });
             return;
         };
-        let source = self.addresses(&cell(1), "source", &mut unclear);
-        let destination = self.addresses(&cell(2), "destination", &mut unclear);
+        // The gateway stands in either place: where packets go to, or its addresses.
+        let is_gateway = |column: usize| cell(column).eq_ignore_ascii_case(super::GATEWAY);
+        let end = |column: usize, way: usize| match is_gateway(column) && is_any(&cell(way)) {
+            true => (String::new(), super::GATEWAY.to_owned()),
+            false => (cell(column), cell(way)),
+        };
+        let ((source, from), (destination, to)) = (end(1, 5), end(2, 6));
+        let source = self.addresses(&source, "source", &mut unclear);
+        let destination = self.addresses(&destination, "destination", &mut unclear);
         let service = self.service(&cell(3), &cell(4), &mut unclear);
-        let from = self.interfaces(&cell(5), true, &mut unclear);
-        let to = self.interfaces(&cell(6), false, &mut unclear);
+        let from = self.interfaces(&from, true, &mut unclear);
+        let to = self.interfaces(&to, false, &mut unclear);
         let product = Match {
             enters: from.intersection(&to),
             source,
@@ -106,7 +113,7 @@ impl Sheet<'_> {
         let (sure, hits) = (unclear.is_empty(), cell(9).parse().ok());
         self.not_understood
             .extend(unclear.into_iter().map(|what| NotUnderstood { at: at.clone(), what }));
-        self.lines.push(ForeignLine { bare, at, sure, hits, end: false });
+        self.lines.push(ForeignLine { bare, at, sure, hits, limit: None, end: false });
     }
 
     fn addresses(&self, words: &str, end: &str, unclear: &mut Vec<String>) -> AddressSet {

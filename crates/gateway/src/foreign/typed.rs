@@ -25,6 +25,7 @@ impl Foreign {
             at: format!("number {}", bare.number),
             sure: true,
             hits: None,
+            limit: None,
             end: bare.number == 0,
             bare,
         });

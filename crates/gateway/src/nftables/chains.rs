@@ -101,7 +101,7 @@ impl Writer<'_, '_> {
                     interfaces.iter().map(|interface| around.gateway[index(interface)].clone());
                 (sources.cloned().collect(), gateway.collect())
             }
-            Stage::Through | Stage::Interface => {
+            Stage::Through | Stage::Interface | Stage::Whole => {
                 let to: AddressSet = packets.products().map(|p| p.destination).collect();
                 let reached: AddressSet = around.reached.iter().cloned().collect();
                 let to = to.intersection(&reached);

@@ -2,7 +2,7 @@
 
 use super::super::read::Entry;
 use super::super::{device_on, rule_of};
-use super::Pair;
+use super::{Listed, Pair};
 use bastium_core::plan::{Action, Plan};
 use bastium_core::rules::{Applies, Otherwise, PlanlessLine, Rule, RuleList};
 use bastium_core::space::{
@@ -106,6 +106,26 @@ pub(super) fn sides(plan: &Plan, pairs: &[Pair<'_>]) -> (Vec<Line>, Vec<Line>) {
         new.extend(end(list, &covers));
     }
     (old, new)
+}
+
+/// The lines of a list, and last what becomes of the rest.
+pub(super) fn lines_of<'e>(
+    plan: &'e Plan,
+    list: &'e RuleList,
+    entries: &'e [Entry],
+    covers: &'e [Match],
+) -> impl Iterator<Item = Line> + 'e {
+    let lines = entries.iter().map(|entry| Line::of_entry(plan, entry, covers));
+    let ends = list.otherwise != Otherwise::GoOn;
+    let rest = ends.then(|| Line::whole("the end", Action::Block, covers.to_vec()));
+    merged(lines).into_iter().chain(bare_families(list, entries, covers)).chain(rest)
+}
+
+impl From<Line> for Listed {
+    fn from(line: Line) -> Self {
+        let Line { id: name, action, log, back, ends: end, products } = line;
+        Self { name, action, log, back, end, products }
+    }
 }
 
 /// Lines that follow each other and do the same, as one each, of few products: a rule takes many entries.

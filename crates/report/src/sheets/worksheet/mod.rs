@@ -44,7 +44,7 @@ pub struct Worksheet {
 /// Where a change of a gateway begins.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct Since {
-    /// The old plan: a file, or a commit.
+    /// The old plan: a file, or a commit; or the file of what the gateway has.
     pub old: String,
     /// How many edits of rules there are.
     pub edits: usize,
@@ -52,6 +52,8 @@ pub struct Since {
     pub kept: usize,
     /// Whether every edit by itself leaves as it is whatever old and new rules agree on.
     pub safe: bool,
+    /// What is taken on trust, because the old rules say nothing of it.
+    pub assumed: Vec<String>,
 }
 
 /// One step: what to type, and what to see afterwards.

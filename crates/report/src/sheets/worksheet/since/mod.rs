@@ -6,6 +6,7 @@
 
 mod differences;
 mod edits;
+mod held;
 mod objects;
 mod replay;
 
@@ -19,12 +20,32 @@ use bastium_core::proof::{Proved, Wording};
 use bastium_core::rules::{Effect, RuleSet};
 use differences::Differences;
 use edits::Edits;
+use std::collections::HashMap;
 
 /// A plan with its rules.
 #[derive(Clone, Copy)]
 struct Version<'v> {
     plan: &'v Plan,
     rules: &'v RuleSet,
+}
+
+/// The rows of before and afterwards.
+struct Rows<'e> {
+    was: &'e Entered<'e>,
+    is: Entered<'e>,
+    /// The new rows in the lists of the plan's form, where the gateway has them in a single one.
+    plain: Option<Entered<'e>>,
+    /// What rows that stay are called by the plan, where the gateway calls them otherwise.
+    called: HashMap<String, String>,
+}
+
+impl<'e> Rows<'e> {
+    /// New rows that name what the gateway has already.
+    fn of(was: &'e Entered<'e>, (old, new): (&Plan, &'e Plan), proved: Proved<'_>) -> Self {
+        let objects = was.objects.for_rules_of(new, numbers_alike(old, new));
+        let is = Entered::with(objects, new, proved.rules());
+        Self { was, is, plain: None, called: HashMap::new() }
+    }
 }
 
 impl Worksheet {
@@ -38,7 +59,8 @@ impl Worksheet {
         (new, proved): (&Meaning<'_>, Proved<'_>),
     ) -> Result<Self, Vec<Misread>> {
         let was = Entered::new(old.plan(), old_rules);
-        Self::between(name, (old, old_rules, &was), (new, proved))
+        let rows = Rows::of(&was, (old.plan(), new.plan()), proved);
+        Self::between(name, (old, old_rules), (new, proved), rows)
     }
 
     /// The same for rules that were typed from a sheet of this program, into a gateway with the interfaces of the plan. Of a
@@ -60,25 +82,27 @@ impl Worksheet {
                 &assumed
             }
         };
-        Self::between(name, (meaning, &typed.rules, was), (meaning, proved))
+        let rows = Rows::of(was, (meaning.plan(), meaning.plan()), proved);
+        Self::between(name, (meaning, &typed.rules), (meaning, proved), rows)
     }
 
     fn between(
         name: &str,
-        (old, old_rules, was): (&Meaning<'_>, &RuleSet, &Entered<'_>),
+        (old, old_rules): (&Meaning<'_>, &RuleSet),
         (new, proved): (&Meaning<'_>, Proved<'_>),
+        mut rows: Rows<'_>,
     ) -> Result<Self, Vec<Misread>> {
         let rules = proved.rules();
         let way = changeover((old, old_rules), (new, rules));
         let before = Version { plan: old.plan(), rules: old_rules };
         let after = Version { plan: new.plan(), rules };
-        let alike = numbers_alike(before.plan, after.plan);
-        let objects = was.objects.for_rules_of(after.plan, alike);
-        let is = Entered::with(objects, after.plan, rules);
-        let edits = Edits::new(&way, was, &is);
-        let steps = all_steps(&way, (before, after), &is, &edits);
-        let kept = way.kept;
-        let since = Since { old: name.to_owned(), edits: way.edits(), kept, safe: way.is_safe() };
+        if rows.plain.is_some() {
+            held::only_what_is_typed(&mut rows.is, &way);
+        }
+        let edits = Edits::new(&way, rows.was, &rows.is);
+        let steps = all_steps(&way, (before, after), &rows.is, &edits);
+        let (old, kept, assumed) = (name.to_owned(), way.kept, Vec::new());
+        let since = Since { old, edits: way.edits(), kept, safe: way.is_safe(), assumed };
         let mut sheet = Self {
             bastium: EDITION,
             site: after.plan.site().name.clone(),
@@ -91,14 +115,15 @@ impl Worksheet {
         for (step, number) in sheet.steps.iter_mut().zip(1..) {
             step.number = number;
         }
-        let misread = sheet.misread_since(was, &is, after);
+        let misread = sheet.misread_since(&rows, after);
         if misread.is_empty() { Ok(sheet) } else { Err(misread) }
     }
 
     /// The rules that somebody would not have in the end who begins with the old ones and types this; and those that do
     /// not say what they shall.
-    fn misread_since(&self, was: &Entered<'_>, is: &Entered<'_>, new: Version<'_>) -> Vec<Misread> {
-        let mut misread = replay::misread(was, is, self);
+    fn misread_since(&self, rows: &Rows<'_>, new: Version<'_>) -> Vec<Misread> {
+        let mut misread = replay::misread(rows, self);
+        let is = rows.plain.as_ref().unwrap_or(&rows.is);
         let whole = Self {
             since: None,
             steps: vec![
@@ -376,10 +401,9 @@ mod tests {
         let proved = proof::proved(&new, &rules[1]).expect("proved");
         let sheet = Worksheet::since("old", (&old, &rules[0]), (&new, proved)).expect("a sheet");
         let was = Entered::new(old.plan(), &rules[0]);
-        let objects = was.objects.for_rules_of(new.plan(), true);
-        let is = Entered::with(objects, new.plan(), &rules[1]);
+        let rows = Rows::of(&was, (old.plan(), new.plan()), proved);
         let version = Version { plan: new.plan(), rules: &rules[1] };
-        assert!(sheet.misread_since(&was, &is, version).is_empty());
+        assert!(sheet.misread_since(&rows, version).is_empty());
         let mut tried = 0;
         for (s, step) in sheet.steps.iter().enumerate().filter(|(_, step)| step.name == "rules") {
             for (t, table) in step.tables.iter().enumerate() {
@@ -393,7 +417,7 @@ mod tests {
                         }
                         let mut other = sheet.clone();
                         other.steps[s].tables[t].rows[r][c] = one("71");
-                        let found = other.misread_since(&was, &is, version);
+                        let found = other.misread_since(&rows, version);
                         assert!(!found.is_empty(), "{} {cell:?}", table.columns[c]);
                         tried += 1;
                     }

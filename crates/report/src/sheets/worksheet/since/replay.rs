@@ -3,9 +3,10 @@
 
 use super::super::rules::{COLUMNS, Entered, EnteredList};
 use super::super::{Misread, Worksheet};
+use super::Rows as BothRows;
 use super::edits::word;
 use bastium_core::plan::Rows;
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 type Cells = Vec<Vec<String>>;
 
@@ -16,15 +17,18 @@ struct List {
 }
 
 /// All lists, in the order in which their rows are numbered.
-struct Lists {
+struct Lists<'b> {
     lists: Vec<List>,
     /// The names of rows that may share a number with those beside them.
     sharing: HashSet<String>,
+    /// What rows are called by the plan that the gateway calls otherwise.
+    called: &'b HashMap<String, String>,
 }
 
 /// The rows that are not those of the new rules in the end, or cannot be typed.
-pub(super) fn misread(was: &Entered<'_>, is: &Entered<'_>, sheet: &Worksheet) -> Vec<Misread> {
-    let mut lists = Lists::of(was, is);
+pub(super) fn misread(rows: &BothRows<'_>, sheet: &Worksheet) -> Vec<Misread> {
+    let (was, is) = (rows.was, &rows.is);
+    let mut lists = Lists::of(was, is, &rows.called);
     for step in sheet.steps.iter().filter(|step| step.name == "rules") {
         for table in &step.tables {
             for row in &table.rows {
@@ -35,6 +39,7 @@ pub(super) fn misread(was: &Entered<'_>, is: &Entered<'_>, sheet: &Worksheet) ->
             }
         }
     }
+    lists.call_as_the_plan_does();
     let mut misread = Vec::new();
     for list in lists.lists {
         let goal = is.lists.iter().find(|goal| goal.title == list.title);
@@ -63,8 +68,8 @@ fn sharing<'e>(entered: &'e Entered<'_>) -> impl Iterator<Item = String> + 'e {
     rules.filter(|rule| rule.shares).map(|rule| rule.name.clone())
 }
 
-impl Lists {
-    fn of(was: &Entered<'_>, is: &Entered<'_>) -> Self {
+impl<'b> Lists<'b> {
+    fn of(was: &Entered<'_>, is: &Entered<'_>, called: &'b HashMap<String, String>) -> Self {
         let titles = |entered: &Entered<'_>| -> Vec<String> {
             entered.lists.iter().map(|list| list.title.clone()).collect()
         };
@@ -85,7 +90,22 @@ impl Lists {
             Rows::Fewest => sharing(was).chain(sharing(is)).collect(),
             Rows::EveryCell => HashSet::new(),
         };
-        Self { lists: lists.collect(), sharing }
+        Self { lists: lists.collect(), sharing, called }
+    }
+
+    /// Rows that stay keep the names that the gateway has for them: they count as those of the plan.
+    fn call_as_the_plan_does(&mut self) {
+        for row in self.lists.iter_mut().flat_map(|list| &mut list.rows) {
+            let own = self.called.get(name(row)).cloned();
+            if let (Some(own), Some(cell)) = (own, row.last_mut()) {
+                *cell = vec![own];
+            }
+        }
+    }
+
+    /// Whether a row has a name, be it that of the plan.
+    fn is_called(&self, row: &Cells, wanted: &str) -> bool {
+        name(row) == wanted || self.called.get(name(row)).is_some_and(|own| own == wanted)
     }
 
     /// The rows of all lists with their numbers, as a gateway counts them: each by its list and its place there.
@@ -166,7 +186,7 @@ impl Lists {
             return self.insert(list, number, says.strip_prefix(word::MOVE), cells);
         }
         let old = says.strip_prefix(word::RENAME).unwrap_or(name(&cells)).to_owned();
-        let at = self.at(list, number, |row| name(row) == old)?;
+        let at = self.at(list, number, |row| self.is_called(row, &old))?;
         self.lists[list].rows[at] = cells;
         Some(())
     }
