@@ -78,15 +78,16 @@ fn written(rules: &RuleSet, among: &[usize], mut seed: u64) -> Vec<Rule> {
         for rule in &list.rules {
             let within = packets_of(rule).intersection(list.packets());
             let products = within.products().map(|product| (product, None)).collect();
-            let (matches, kind) = (Matches::Written(products), next(8));
+            let (matches, kind) = (Matches::Written(products), next(7));
             let name = rules::RuleId::new(format!("row {}", rows.len()));
             let effect = (rule.action, kind == 6, None);
             let row = Rule::typed(name, matches, effect, None, None);
-            let place = rows.len() - next(rows.len() + 1) * usize::from(kind == 2);
+            let place = rows.len() - next(rows.len() + 1) * usize::from([2, 4].contains(&kind));
             match kind {
                 0 => {}
                 // A row that says the plan's rule is that rule.
-                1 | 3..=5 => rows.push(rule.clone()),
+                1 | 3 => rows.push(rule.clone()),
+                4 => rows.insert(place, rule.clone()),
                 _ => rows.insert(place, row),
             }
         }

@@ -4,7 +4,7 @@ use super::typed::Entry;
 use crate::meaning::Meaning;
 use crate::plan::{Action, Form, Plan, Rows};
 use crate::proof::{Joint, Side};
-use crate::rules::{Effect, Otherwise, Rule, RuleId, RuleList, RuleSet, Stage};
+use crate::rules::{Effect, Matches, Otherwise, Rule, RuleId, RuleList, RuleSet, Stage};
 use crate::space::{Interface, IntervalSet, Match, PacketSet, ServiceSet};
 use similar::{Algorithm, DiffTag, capture_diff_slices};
 use std::collections::HashMap;
@@ -133,8 +133,19 @@ impl<'r> Merged<'r> {
         let mut of = new.iter().zip(first + 1..).flat_map(|(list, at)| vec![at; list.rules.len()]);
         let begins = self.rows.len();
         self.add_rows(first, &before, &after, at_the_end);
-        for row in self.rows[begins..].iter_mut().filter(|row| row.new.is_some()) {
-            row.list = of.next().unwrap_or(first);
+        // A rule of the plan is for what its own list is asked about, wherever the row stands.
+        let listed = new.iter().zip(first + 1..);
+        let listed =
+            listed.flat_map(|(list, at)| list.rules.iter().map(move |rule| (&rule.id, at)));
+        let listed: HashMap<&RuleId, usize> = listed.collect();
+        for row in &mut self.rows[begins..] {
+            row.list = match (row.new, row.old) {
+                (Some(_), _) => of.next().unwrap_or(first),
+                (None, Some(old)) if !matches!(old.matches, Matches::Written(_)) => {
+                    listed.get(&old.id).copied().unwrap_or(first)
+                }
+                _ => first,
+            };
         }
         // What nothing lets pass is blocked in the end: an end that does so can stay.
         let row = |list, end, ends| Row { list, end: Some(end), ends, ..Row::default() };

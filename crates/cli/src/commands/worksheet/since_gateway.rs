@@ -53,6 +53,11 @@ fn not_held(name: &str, problem: NotHeld) -> Failure {
             format!("has a row that is reached by several ways ({})", clean(&at)),
             whole_file(),
         ),
+        NotHeld::OneOfSeveralUplinks { at } => (
+            format!("has a row for what leaves by one of several uplinks ({})", clean(&at)),
+            "no order of rows decides by which uplink a packet leaves: let the row be for all of them, or load a whole file"
+                .to_owned(),
+        ),
         NotHeld::State { keeps: true } => (
             "keeps state, and the plan's rules are for a gateway that does not".to_owned(),
             "take another form, such as `--form one-list`".to_owned(),

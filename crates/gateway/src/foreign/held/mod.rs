@@ -52,6 +52,11 @@ pub enum NotHeld {
         /// Two of the lists.
         lists: [String; 2],
     },
+    /// A row is for what leaves by one of several interfaces to which the same addresses lead.
+    OneOfSeveralUplinks {
+        /// The row.
+        at: String,
+    },
     /// A row is reached by several ways, so that it stands in several places.
     ByManyWays {
         /// The row.

@@ -26,10 +26,12 @@ pub(super) fn rows(foreign: &Foreign, plan: &Plan) -> Result<Vec<Row>, NotHeld> 
         if deciding && !goes_on && !seen.insert(&line.at) {
             return Err(NotHeld::ByManyWays { at: line.at.clone() });
         }
-        let products = line.bare.matches.iter();
-        let products =
-            products.flat_map(|product| over_plan(plan, &around, &foreign.ways, product));
-        let products = products.map(|product| (product, None));
+        let mut products = Vec::new();
+        for product in &line.bare.matches {
+            let own = over_plan(plan, &around, &foreign.ways, product);
+            let own = own.ok_or_else(|| NotHeld::OneOfSeveralUplinks { at: line.at.clone() })?;
+            products.extend(own.into_iter().map(|product| (product, None)));
+        }
         if let Some(row) = rows.last_mut().filter(|_| goes_on) {
             row.products.extend(products);
             continue;
@@ -41,7 +43,7 @@ pub(super) fn rows(foreign: &Foreign, plan: &Plan) -> Result<Vec<Row>, NotHeld> 
             log: line.bare.log,
             limit_mbps: line.limit_mbps(),
             end: line.end,
-            products: products.collect(),
+            products,
         });
     }
     Ok(rows)
@@ -61,8 +63,14 @@ pub(super) fn short(name: &str) -> String {
     crate::clean(name).chars().take(MOST).collect()
 }
 
-/// A product over ways, over the plan's interfaces.
-fn over_plan(plan: &Plan, around: &Surroundings, ways: &Ways, product: &Match) -> Vec<Match> {
+/// A product over ways, over the plan's interfaces; `None` where it is for one of several interfaces to which the same
+/// addresses lead: which of them a packet leaves by is decided by no rule.
+fn over_plan(
+    plan: &Plan,
+    around: &Surroundings,
+    ways: &Ways,
+    product: &Match,
+) -> Option<Vec<Match>> {
     let outer = around.reached.len();
     let mut by_destination: HashMap<AddressSet, Vec<Interface>> = HashMap::new();
     let mut order = Vec::new();
@@ -74,8 +82,16 @@ fn over_plan(plan: &Plan, around: &Surroundings, ways: &Ways, product: &Match) -
         let destination = if to_gateway && (0..outer).all(wanted) {
             product.destination.clone()
         } else {
-            let leading = (0..outer).filter(|to| wanted(*to)).map(|to| around.reached[to].clone());
-            let mut reached: AddressSet = leading.collect();
+            let leading = |own: bool| -> AddressSet {
+                let to = (0..outer).filter(|to| wanted(*to) == own);
+                to.map(|to| around.reached[to].clone()).collect()
+            };
+            let mut reached = leading(true);
+            let others = leading(false).intersection(&product.destination);
+            let either = reached.intersection(&others);
+            if !gateway.map_or(either.clone(), |gateway| either.difference(gateway)).is_empty() {
+                return None;
+            }
             if let Some(gateway) = gateway {
                 reached = reached.difference(gateway);
                 reached = if wanted(ways.plain) { reached.union(gateway) } else { reached };
@@ -95,5 +111,5 @@ fn over_plan(plan: &Plan, around: &Surroundings, ways: &Ways, product: &Match) -
             by_destination.remove(&destination)?.into_iter().collect();
         Some(Match { enters, destination, ..product.clone() })
     };
-    order.into_iter().filter_map(of).filter(|one| !one.is_empty()).collect()
+    Some(order.into_iter().filter_map(of).filter(|one| !one.is_empty()).collect())
 }
