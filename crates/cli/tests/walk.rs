@@ -429,6 +429,14 @@ fn results_of_others_are_looked_at_before_they_count() {
         let found = status(&bench, "ben.jsonl").json();
         assert_eq!((&found[key], &found["passed"]), (&1.into(), &0.into()), "{key}");
     }
+    // It is named, and so is what is still to be made and what that takes.
+    let said = bench.clinic("walk --full --status --results none.jsonl --with ben.jsonl");
+    assert!(
+        said.out.contains("does not count, since this list has no such check: no-such-check, "),
+        "{}",
+        said.out
+    );
+    assert!(said.out.contains("at xray; needed: the address 10.44.36.10"), "{}", said.out);
     // Instants are compared, not how they are written: noon in Auckland is before noon in London.
     let early = line_with(good, &[("at", "2026-11-24T23:00:00+13:00".into())]);
     let late = line_with(

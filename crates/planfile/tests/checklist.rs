@@ -296,3 +296,41 @@ fn places_behind_routers_and_named_ones_outside_are_places_of_their_own() {
     let tries_it = |check: &Check| check.probe == Probe::Tcp(22) && check.expect == Expect::Silence;
     assert!(anyone.checks.iter().any(tries_it), "nobody else gets in");
 }
+
+/// Each way of checking is measured by itself, and nothing is counted twice or as shown that shows by luck.
+#[test]
+fn what_each_way_of_checking_notices_is_counted_by_kind() {
+    for plan in ["clinic", "farm", "bare"] {
+        let text = std::fs::read_to_string(format!("../../demo/{plan}.toml")).expect("the plan");
+        let plan = read(&text);
+        let meaning = Meaning::new(&plan, date(2026, 11, 25)).expect("a meaning");
+        let rules = rules::compile(&meaning);
+        let proved = proof::proved(&meaning, &rules).expect("proved");
+        let rows = checklist::noticed(&meaning, proved);
+        for row in &rows {
+            let most = row.made - row.hidden - row.by_none;
+            assert!(row.shown.iter().all(|shown| *shown <= most), "{row:?}");
+            assert!(row.shown.iter().sum::<usize>() >= most, "{row:?}");
+        }
+        // Of the rules, by hand and from laptops, it is what those lists say of themselves.
+        let lists = [checklist::carried(&meaning, proved), checklist::build(&meaning, proved)];
+        for (way, list) in lists.iter().enumerate() {
+            for (kind, tally) in &list.strength.kinds {
+                let row = rows.iter().find(|row| row.kind == kind.word()).expect("the kind");
+                assert_eq!((row.made, row.shown[way]), (tally.made, tally.caught), "{kind:?}");
+            }
+        }
+        let of = |kind: &str| rows.iter().find(|row| row.kind == kind);
+        let wired = plan.networks().iter().filter(|network| network.tunnel.is_none()).count();
+        let joined = of("networks-joined").expect("networks");
+        assert_eq!(
+            joined.shown,
+            [0, 0, wired - 1, 0],
+            "only who stands in both sees that they are one"
+        );
+        let wider = of("range-wider").expect("ranges");
+        assert_eq!((wider.hidden, wider.shown), (wider.made, [0; 4]));
+        let wide = of("translation-too-wide").expect("a site");
+        assert_eq!(wide.shown, [0, 0, 1, 1], "who asks does not see his own address as others do");
+    }
+}

@@ -1,7 +1,7 @@
 //! `bastium checklist`
 
 use super::count;
-use crate::args::{Checklist, Format};
+use crate::args::Checklist;
 use crate::failure::{Exit, Failure};
 use crate::files;
 use crate::session::{self, Session};
@@ -11,7 +11,7 @@ use bastium_core::meaning::Meaning;
 use bastium_core::name::nearest;
 use bastium_core::rules;
 use bastium_report::checklist_page;
-use bastium_report::sheets::{ChecklistSheet, System};
+use bastium_report::sheets::{ChecklistSheet, Strength, System};
 
 pub(super) fn run(args: &Checklist, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let plan = session.plan()?;
@@ -29,10 +29,13 @@ pub(super) fn run(args: &Checklist, session: &mut Session<'_>) -> Result<Exit, F
     let sheet = if full { ChecklistSheet::new } else { ChecklistSheet::carried };
     let mut sheet = sheet(&meaning, &compiled, &list);
     sheet.whole = full && args.within.is_none() && args.at_most.is_none() && args.stand.is_none();
-    if args.strength && session.options.format != Format::Text {
-        let strength = &sheet.strength;
-        show::for_programs(session, strength, || vec![strength.table()], "strength")?;
-        return Ok(Exit::Fine);
+    if args.strength {
+        let all = args.within.is_none() && args.at_most.is_none();
+        if all {
+            let proved = session::proved(&meaning, &compiled)?;
+            sheet.strength.add_ways(&checklist::noticed(&meaning, proved));
+        }
+        return strength(&sheet.strength, session);
     }
     if show::for_programs(session, &sheet, || sheet.tables(), "place")? {
         return Ok(Exit::Fine);
@@ -45,13 +48,22 @@ pub(super) fn run(args: &Checklist, session: &mut Session<'_>) -> Result<Exit, F
         session.remark(&format!("wrote {}", path.display()));
         return Ok(Exit::Fine);
     }
-    if args.strength {
-        session.print(&table::draw(&sheet.strength.table(), session.look(), 0))?;
-        session.print("\n")?;
-        session.prose(style::PLAIN, &sheet.strength.words())?;
+    print(args, &sheet, system, session)?;
+    Ok(Exit::Fine)
+}
+
+/// What is noticed: by each way of checking; of a part of the list, by that alone.
+fn strength(strength: &Strength, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    let (table, words) = match strength.ways.is_empty() {
+        true => (strength.table(), strength.words()),
+        false => (strength.ways_table(), strength.ways_words()),
+    };
+    if show::for_programs(session, strength, || vec![table.clone()], "strength")? {
         return Ok(Exit::Fine);
     }
-    print(args, &sheet, system, session)?;
+    session.print(&table::draw(&table, session.look(), 0))?;
+    session.print("\n")?;
+    session.prose(style::PLAIN, &words)?;
     Ok(Exit::Fine)
 }
 

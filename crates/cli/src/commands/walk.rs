@@ -17,8 +17,12 @@ use bastium_core::checklist::{self, Check, Expect, Stand};
 use bastium_core::meaning::Meaning;
 use bastium_core::proof::Proved;
 use bastium_core::rules::{self, RuleSet};
+use bastium_gateway::clean;
 use bastium_report::walk::{Outcome, Record, State, WalkSheet, junit};
 use results::Results;
+
+/// So many results that do not count are named one by one.
+const MOST_NAMED: usize = 10;
 
 /// A walk: the list, and what has come of it so far.
 struct Tour<'t, 'p> {
@@ -180,6 +184,7 @@ impl Tour<'_, '_> {
                 session.prose(style::PLAIN, &format!("- {line}"))?;
             }
         }
+        self.show_due(&sheet, session)?;
         let mood = match (sheet.failed, sheet.is_done()) {
             (0, true) => style::GOOD,
             (0, false) => style::PLAIN,
@@ -192,6 +197,34 @@ impl Tour<'_, '_> {
         }
         session.prose(style::FAINT, &format!("results are in {}", self.results.shown()))?;
         Ok(self.exit())
+    }
+}
+
+impl Tour<'_, '_> {
+    /// What is still to be made and what that takes, and which results do not count.
+    fn show_due(&self, sheet: &WalkSheet, session: &mut Session<'_>) -> Result<(), Failure> {
+        if self.args.status {
+            for (checks, takes) in sheet.due() {
+                let takes = if takes.is_empty() { takes } else { format!(", which take {takes}") };
+                session.prose(style::PLAIN, &format!("open: {checks}{takes}"))?;
+            }
+        }
+        for one in sheet.not_counted.iter().take(MOST_NAMED) {
+            let says = format!(
+                "does not count, since this list has no such check: {}, made at {} by {} ({})",
+                clean(&one.id),
+                clean(&one.place),
+                clean(&one.by),
+                one.at
+            );
+            session.prose(style::WARN, &says)?;
+        }
+        let more = sheet.not_counted.len().saturating_sub(MOST_NAMED);
+        if more > 0 {
+            session
+                .prose(style::WARN, &format!("{more} more do not count; JSON names all of them"))?;
+        }
+        Ok(())
     }
 }
 

@@ -118,6 +118,45 @@ fn spans(words: &str, service: &str) -> bool {
     }
 }
 
+/// What the checklist says that a cable shows of leases, names and translation, one in each of several networks.
+pub(crate) fn set_up() {
+    let mut practice = Practice::new("clinic.toml");
+    let served = practice.export("dnsmasq");
+    let is_range = |line: &&str| line.starts_with("dhcp-range=set:trainees,10.");
+    let range = served.lines().find(is_range).expect("the range").to_owned();
+    let served = with(&served, &format!("{range}\n"), "");
+    let (here, elsewhere) = ("cameras,10.44.64.100,", "cameras,10.44.64.60,");
+    let served = with(&served, here, elsewhere);
+    let served = with(
+        &served,
+        "tag:doors,option:dns-server,10.44.68.1\n",
+        "tag:doors,option:dns-server,10.44.68.254\n",
+    );
+    let desks = "dhcp-range=set:desks,fd6b:2f4e:91c0:24::,ra-stateless,64,12h\n";
+    let served = with(&served, desks, "");
+    // Offered outside, on to the port beside; and whatever goes to the printers comes from the gateway.
+    let rules = practice.export("nftables");
+    let rules = with(&rules, "dnat ip to 10.44.40.13", "dnat ip to 10.44.40.13:444");
+    let source = "type nat hook postrouting priority srcnat; policy accept\n";
+    let rules = with(&rules, source, &format!("{source}\t\toifname \"core.48\" masquerade\n"));
+    practice.gateway.load(&rules);
+    practice.gateway.serve(&served);
+    let (sheet, code) = practice.tried(&format!("{ALL} --no-sweep"));
+    assert_eq!(code, 1);
+    for (name, says) in [
+        ("trainees", "nobody offers an address"),
+        ("cameras", "is outside"),
+        ("phones", "10.44.52.254"),
+        ("desks", "no router advertises itself"),
+    ] {
+        let network = networks(&sheet).find(|one| one["name"] == name).expect("the network");
+        assert!(network["faults"].to_string().contains(says), "{name}: {:#}", network["faults"]);
+    }
+    let failed = sheet["walk"]["checks"].to_string();
+    println!("{:#}", sheet["walk"]);
+    println!("{failed}");
+}
+
 /// Two VLANs that are swapped, and two that are one.
 pub(crate) fn cables() {
     let swapped = |cables: &mut Vec<Carried>| {

@@ -45,6 +45,7 @@ pub(crate) fn main() {
         ("a faultless gateway", faultless as fn()),
         ("another faultless gateway", another_faultless),
         ("several faults at once", crate::faults::several),
+        ("leases and translation that are not as planned", crate::faults::set_up),
         ("cables that are not as planned", crate::faults::cables),
         ("a gateway on which nothing listens", refused),
         ("devices that are there", others),

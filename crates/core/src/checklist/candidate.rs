@@ -28,6 +28,8 @@ pub(super) struct Candidate {
 pub(super) enum Everyday {
     /// That a network gives addresses.
     Lease(NetworkId),
+    /// That its devices do not manage the gateway.
+    ManageInside(NetworkId),
     /// That the gateway answers a network's questions for names, or does not.
     Names(NetworkId),
     /// That a network has a way out, or has none.

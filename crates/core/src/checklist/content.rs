@@ -9,6 +9,7 @@ use crate::example;
 use crate::meaning::Meaning;
 use crate::plan::{Guarantee, NetworkId, Plan};
 use crate::space::{AddressSet, Ends, IntervalSet, Packet, PacketSet, Protocol, ServicePoint};
+use crate::verdict::Verdict;
 use std::collections::HashSet;
 use std::net::{IpAddr, Ipv4Addr};
 
@@ -80,8 +81,13 @@ impl Content<'_, '_> {
             for (what, service, probe) in tries {
                 let packet = packet_of(interface, source, gateway, service);
                 let id_of = format!("network.{name}/{what}{}", family(v6));
+                let denied =
+                    |packet: &Packet| self.meaning.decide(packet).verdict != Verdict::Allow;
                 match probe {
                     Probe::Dns => self.add_everyday(Everyday::Names(id), id_of, packet, probe),
+                    Probe::Tcp(_) if packet.as_ref().is_some_and(denied) => {
+                        self.add_everyday(Everyday::ManageInside(id), id_of, packet, probe);
+                    }
                     _ => self.add(id_of, packet, probe),
                 }
             }

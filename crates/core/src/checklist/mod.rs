@@ -16,17 +16,21 @@ mod limit;
 mod places;
 mod search;
 mod sentence;
+mod set_up;
 mod standpoint;
 mod strength;
 mod time;
 mod topics;
+mod ways;
 mod write;
 
 pub use commands::{Commands, Probe, SetUp, System, Target};
 pub use limit::Limit;
+pub use set_up::{SetUpKind, SetUpMistake, set_up_mistakes};
 pub use standpoint::Standpoint;
 pub use strength::{Lapse, Strength, Tally, Undetectable};
 pub use time::{Point, points, seconds};
+pub use ways::{Noticed, Way, noticed};
 
 use crate::meaning::Meaning;
 use crate::proof::Proved;

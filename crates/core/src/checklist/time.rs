@@ -31,7 +31,7 @@ impl Check {
     }
 
     /// The address at which a device has to be set up for it.
-    pub(super) fn set_up_at(&self) -> Option<IpAddr> {
+    pub fn set_up_at(&self) -> Option<IpAddr> {
         self.set_up().map(|_| self.packet.destination())
     }
 }

@@ -105,7 +105,7 @@ impl Ways<'_, '_> {
         let mut topic = |what: String, everyday| {
             topics.push(Topic { what, candidates: ways(everyday) });
         };
-        let mut zones = HashSet::new();
+        let (mut zones, mut kept_out) = (HashSet::new(), HashSet::new());
         for id in self.plan.network_ids() {
             let network = self.plan.network(id);
             if network.pool.is_some() {
@@ -117,6 +117,19 @@ impl Ways<'_, '_> {
                 topic(format!("the way out of {}", network.name), Everyday::WayOut(id));
             }
         }
+        // Nor need a list for one person show it of every network of a zone.
+        for id in self.plan.network_ids() {
+            let (network, what) = (self.plan.network(id), Everyday::ManageInside(id));
+            if !ways(what).is_empty() && kept_out.insert(network.zone) {
+                topics.push(Topic {
+                    what: format!("managing the gateway from {}", network.name),
+                    candidates: ways(what),
+                });
+            }
+        }
+        let mut topic = |what: String, everyday| {
+            topics.push(Topic { what, candidates: ways(everyday) });
+        };
         if self.plan.gateway().manage.is_some() {
             topic("managing the gateway".to_owned(), Everyday::Manage);
         }

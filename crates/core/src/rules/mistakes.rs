@@ -10,7 +10,7 @@ use super::{Matches, Rule, RuleSet, Stage, outer_interfaces};
 use crate::plan::{Action, Plan};
 use crate::space::{AddressSet, IntervalSet, Match};
 use crate::verdict::Cause;
-use variants::{Things, narrower_sets, other_hours, other_services, wider_sets};
+use variants::{Things, narrower_sets, other_hours, other_services, wider_sets, with_address_left};
 
 /// A kind of mistake.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -25,6 +25,10 @@ pub enum Kind {
     Turned,
     /// The source is wider than it should be.
     SourceWider,
+    /// Who manages the gateway is wider than it should be.
+    ManagementOpen,
+    /// An address that nobody has any more was left in the rule.
+    AddressLeft,
     /// The source is narrower.
     SourceNarrower,
     /// The destination is wider.
@@ -47,6 +51,8 @@ pub enum Kind {
     HoursForgotten,
     /// Hours begin or end an hour off.
     HoursOff,
+    /// Hours lack a day.
+    DayMissing,
     /// A line from testing was left at the top of a list: allow anything.
     AllowedAtTop,
     /// Log was set where it should not be, or not set.
@@ -55,6 +61,8 @@ pub enum Kind {
     DefaultTurned,
     /// The rule for replies is missing.
     NoReplies,
+    /// The rule for replies stands below another one.
+    RepliesBelow,
     /// IPv6 was forgotten altogether.
     NoIpv6,
 }
@@ -101,6 +109,8 @@ impl Kind {
             Self::Swapped => "swapped",
             Self::Turned => "turned",
             Self::SourceWider => "source-wider",
+            Self::ManagementOpen => "management-open",
+            Self::AddressLeft => "address-left",
             Self::SourceNarrower => "source-narrower",
             Self::DestinationWider => "destination-wider",
             Self::DestinationNarrower => "destination-narrower",
@@ -112,10 +122,12 @@ impl Kind {
             Self::DigitTooMany => "digit-too-many",
             Self::HoursForgotten => "hours-forgotten",
             Self::HoursOff => "hours-off",
+            Self::DayMissing => "day-missing",
             Self::AllowedAtTop => "allowed-at-top",
             Self::LogAside => "log-aside",
             Self::DefaultTurned => "default-turned",
             Self::NoReplies => "no-replies",
+            Self::RepliesBelow => "replies-below",
             Self::NoIpv6 => "no-ipv6",
         }
     }
@@ -190,13 +202,16 @@ fn with_whole_rule(rules: &RuleSet, at: (usize, usize)) -> Vec<Mistake> {
     let all = &rules.lists[at.0].rules;
     let rule = &all[at.1];
     let mistake = |kind, change| Mistake { kind, place: Some(at), change };
-    let missing = if rule.cause == Cause::Reply { Kind::NoReplies } else { Kind::Forgotten };
+    let (missing, below) = match rule.cause {
+        Cause::Reply => (Kind::NoReplies, Kind::RepliesBelow),
+        _ => (Kind::Forgotten, Kind::Swapped),
+    };
     let mut found = vec![mistake(missing, Change::Missing)];
     if at.1 > 0 {
         found.push(mistake(Kind::Doubled, Change::Twice));
     }
     if at.1 + 1 < all.len() {
-        found.push(mistake(Kind::Swapped, Change::BelowTheNext));
+        found.push(mistake(below, Change::BelowTheNext));
     }
     if rule.cause == Cause::Unmatched {
         found.push(mistake(Kind::DefaultTurned, Change::Action(turned(rule.action))));
@@ -229,16 +244,18 @@ fn within_rule(plan: &Plan, things: &Things, rules: &RuleSet, at: (usize, usize)
         let less = narrower_sets(things, set, !rule.also.is_empty())
             .into_iter()
             .map(|set| (narrower, set));
-        for (kind, set) in more.chain(less) {
+        let left = with_address_left(plan, set).into_iter().map(|set| (Kind::AddressLeft, set));
+        for (kind, set) in more.chain(less).chain(left) {
             let mut changed = put(set, matches.clone());
-            if kind == Kind::SourceWider && stage == Stage::ToGateway {
+            if kind == wider && stage == Stage::ToGateway {
                 // Whoever names the wrong source for the gateway names no interface.
                 changed.enters = outer_interfaces(plan).collect();
             }
             add(kind, Change::Matches(Box::new(changed)));
         }
     };
-    ends((Kind::SourceWider, Kind::SourceNarrower), &matches.source, |source, matches| Match {
+    let wider = if rule.cause == Cause::Manage { Kind::ManagementOpen } else { Kind::SourceWider };
+    ends((wider, Kind::SourceNarrower), &matches.source, |source, matches| Match {
         source,
         ..matches
     });

@@ -1,7 +1,7 @@
 //! What a checklist would catch.
 
 use crate::{Cell, Column, Table};
-use bastium_core::checklist::{self, Lapse};
+use bastium_core::checklist::{self, Lapse, Noticed, Way};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -22,6 +22,31 @@ pub struct Strength {
     pub not_shown: Vec<LapseRow>,
     /// The mistakes that are missed.
     pub not_caught: Vec<LapseRow>,
+    /// What each way of checking notices, by kind of mistake; empty unless it was asked for.
+    pub ways: Vec<WaysRow>,
+}
+
+/// What each way of checking notices of the mistakes of one kind.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct WaysRow {
+    /// The kind.
+    pub kind: &'static str,
+    /// Whether it is a mistake with rules; else with translation, DHCP, ports or Wi-Fi names.
+    pub in_rules: bool,
+    /// How many were made.
+    pub made: usize,
+    /// How many change nothing, or nothing but the log, or show by luck alone.
+    pub hidden: usize,
+    /// How many others none of the ways shows.
+    pub by_none: usize,
+    /// How many the list shows that one person carries.
+    pub by_hand: usize,
+    /// How many the whole list shows from a laptop in each network.
+    pub laptops: usize,
+    /// How many show over one cable to all networks and another outside, with a sweep.
+    pub one_cable: usize,
+    /// How many the rehearsal shows, with a sweep.
+    pub rehearsal: usize,
 }
 
 /// What becomes of the mistakes of one kind.
@@ -85,7 +110,68 @@ impl Strength {
                 .map(|(lapse, why)| row(lapse, Some(why.word())))
                 .collect(),
             not_caught: strength.missed.iter().map(|lapse| row(lapse, None)).collect(),
+            ways: Vec::new(),
         }
+    }
+
+    /// Adds what each way of checking notices.
+    pub fn add_ways(&mut self, noticed: &[Noticed]) {
+        let row = |one: &Noticed| {
+            let [by_hand, laptops, one_cable, rehearsal] = one.shown;
+            let Noticed { kind, in_rules, made, hidden, by_none, .. } = *one;
+            WaysRow {
+                kind,
+                in_rules,
+                made,
+                hidden,
+                by_none,
+                by_hand,
+                laptops,
+                one_cable,
+                rehearsal,
+            }
+        };
+        self.ways = noticed.iter().map(row).collect();
+    }
+
+    /// The table by kind, for each way of checking.
+    pub fn ways_table(&self) -> Table {
+        let ways = Way::ALL.map(|way| Column::numbers(way.word()));
+        let ends = [Column::whole("mistake"), Column::whole("with"), Column::numbers("made")];
+        let none = ["by none", "hidden"].map(Column::numbers);
+        let mut table = Table::new(ends.into_iter().chain(ways).chain(none));
+        for row in &self.ways {
+            let with = if row.in_rules { "rules" } else { "set-up" };
+            let shown = [row.by_hand, row.laptops, row.one_cable, row.rehearsal];
+            let counts = [row.made].into_iter().chain(shown).chain([row.by_none, row.hidden]);
+            let counts = counts.map(|count| Cell::from(count as u32));
+            table.row([row.kind.into(), with.into()].into_iter().chain(counts).collect::<Vec<_>>());
+        }
+        table
+    }
+
+    /// What each way of checking comes to, in a few sentences.
+    pub fn ways_words(&self) -> String {
+        let sum = |of: fn(&WaysRow) -> usize| self.ways.iter().map(of).sum::<usize>();
+        let made = sum(|row| row.made);
+        let (hidden, by_none) = (sum(|row| row.hidden), sum(|row| row.by_none));
+        let left = made - hidden - by_none;
+        let ways: [(&str, fn(&WaysRow) -> usize); 4] = [
+            ("the list carried by hand", |row| row.by_hand),
+            ("the whole list from a laptop in each network", |row| row.laptops),
+            ("one cable to all networks and another outside, with a sweep,", |row| row.one_cable),
+            ("the rehearsal, with a sweep,", |row| row.rehearsal),
+        ];
+        let shown = ways.map(|(way, of)| {
+            let count = sum(of);
+            format!("{way} shows {count} ({} %)", count * 100 / left.max(1))
+        });
+        let [one, two, three, four] = shown;
+        format!(
+            "{made} mistakes were made that people make, one at a time. {hidden} of them change nothing, or only the log, or \
+             show by luck alone, and {by_none} show by none of these ways. Of the other {left}, {one}, {two}, {three}, and {four}. The rehearsal tries rules and \
+             translation before anything is wired."
+        )
     }
 
     /// The table by kind.

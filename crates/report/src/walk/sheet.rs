@@ -3,7 +3,7 @@
 use super::{Outcome, Record};
 use crate::sheets::EDITION;
 use crate::{Cell, Column, Table, Tone};
-use bastium_core::checklist::{Check, Stand};
+use bastium_core::checklist::{Check, Stand, Standpoint};
 use bastium_core::meaning::Meaning;
 use bastium_core::rules::RuleSet;
 use schemars::JsonSchema;
@@ -69,6 +69,21 @@ pub struct ResultRow {
     pub note: Option<String>,
     /// What to look at, where it went wrong.
     pub if_not: Option<String>,
+    /// What it takes beside a laptop with a leased address, where it is still to be made.
+    pub takes: Vec<String>,
+}
+
+/// A result that does not count: the list has no such check.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct NotCounted {
+    /// The check's id.
+    pub id: String,
+    /// Where it was made.
+    pub place: String,
+    /// Who made it.
+    pub by: String,
+    /// When.
+    pub at: String,
 }
 
 /// All checks of a list, and what came of them.
@@ -94,6 +109,8 @@ pub struct WalkSheet {
     pub open: usize,
     /// How many results are of checks that the list has not, or has no longer.
     pub of_others: usize,
+    /// Those results.
+    pub not_counted: Vec<NotCounted>,
     /// The checks.
     pub results: Vec<ResultRow>,
 }
@@ -107,13 +124,21 @@ impl WalkSheet {
         stands: &[Stand],
         records: &[Record],
     ) -> Self {
+        let checks = || stands.iter().flat_map(|stand| &stand.checks);
+        let known: HashSet<&str> = checks().map(|check| check.id.as_str()).collect();
+        let not_counted = of_others(records, &known);
         let mut results = Vec::new();
         for stand in stands {
             let place = stand.standpoint.name(meaning);
-            results.extend(stand.checks.iter().map(|check| row(check, &place, rules, records)));
+            results.extend(stand.checks.iter().map(|check| {
+                let row = row(check, &place, rules, records);
+                let due = [State::Open, State::Changed].contains(&row.outcome);
+                ResultRow {
+                    takes: if due { takes(meaning, stand, check) } else { Vec::new() },
+                    ..row
+                }
+            }));
         }
-        let known: HashSet<&str> = results.iter().map(|row: &ResultRow| row.id.as_str()).collect();
-        let of_others = records.iter().filter(|record| !known.contains(record.id.as_str())).count();
         let count = |state| results.iter().filter(|row: &&ResultRow| row.outcome == state).count();
         Self {
             bastium: EDITION,
@@ -125,9 +150,36 @@ impl WalkSheet {
             skipped: count(State::Skip),
             changed: count(State::Changed),
             open: count(State::Open),
-            of_others,
+            of_others: not_counted.len(),
+            not_counted,
             results,
         }
+    }
+
+    /// What is still to be made, place by place, with what it takes there.
+    pub fn due(&self) -> Vec<(String, String)> {
+        let mut places: Vec<(String, Vec<&ResultRow>)> = Vec::new();
+        let due = [State::Open, State::Changed];
+        for row in self.results.iter().filter(|row| due.contains(&row.outcome)) {
+            match places.iter_mut().find(|(place, _)| *place == row.place) {
+                Some((_, rows)) => rows.push(row),
+                None => places.push((row.place.clone(), vec![row])),
+            }
+        }
+        let words = |(place, rows): (String, Vec<&ResultRow>)| {
+            let count = match rows.len() {
+                1 => "1 check".to_owned(),
+                count => format!("{count} checks"),
+            };
+            let mut takes: Vec<&str> = Vec::new();
+            for one in rows.iter().flat_map(|row| &row.takes) {
+                if !takes.contains(&one.as_str()) {
+                    takes.push(one);
+                }
+            }
+            (format!("{count} at {place}"), takes.join(", "))
+        };
+        places.into_iter().map(words).collect()
     }
 
     /// Whether every check was made, and none went otherwise than expected.
@@ -241,6 +293,37 @@ fn missing(check: &Check, result: &Record, records: &[Record]) -> Vec<String> {
     missing
 }
 
+/// The results of checks that the list does not have.
+fn of_others(records: &[Record], known: &HashSet<&str>) -> Vec<NotCounted> {
+    let others = records.iter().filter(|record| !known.contains(record.id.as_str()));
+    let of = |record: &Record| NotCounted {
+        id: record.id.clone(),
+        place: record.place.clone(),
+        by: record.by.clone(),
+        at: record.at.to_string(),
+    };
+    others.map(of).collect()
+}
+
+/// What a check takes that a laptop with a leased address does not have.
+fn takes(meaning: &Meaning<'_>, stand: &Stand, check: &Check) -> Vec<String> {
+    let place = match &stand.standpoint {
+        Standpoint::Network(_) => None,
+        Standpoint::Address(_, address) | Standpoint::Behind(_, _, address) => {
+            Some(format!("the address {address}"))
+        }
+        Standpoint::Outside => Some("a place outside the site".to_owned()),
+        Standpoint::OutsideAt(address) => Some(format!("the address {address}, outside the site")),
+        Standpoint::OutsideBy(uplink, _) => {
+            let uplink = meaning.plan().uplinks().get(*uplink);
+            uplink.map(|uplink| format!("a place outside, by {}", uplink.name))
+        }
+    };
+    let hour = check.when.map(|at| format!("a time such as {at}"));
+    let device = check.set_up_at().map(|at| format!("something that listens at {at}"));
+    [place, hour, device].into_iter().flatten().collect()
+}
+
 fn row(check: &Check, place: &str, rules: &RuleSet, records: &[Record]) -> ResultRow {
     let own = || records.iter().filter(|record| record.id == check.id);
     // Of two at the same moment the later line counts.
@@ -260,7 +343,10 @@ fn row(check: &Check, place: &str, rules: &RuleSet, records: &[Record]) -> Resul
     };
     let noted = own().filter(|record| record.outcome == Outcome::Note);
     let missing = missing.into_iter().filter(|_| outcome == State::NotShown);
-    let missing: Vec<String> = missing.collect();
+    let mut missing: Vec<String> = missing.collect();
+    if let Some(last) = last.filter(|_| outcome == State::Changed) {
+        missing.push(format!("it was made of this: {}", last.means));
+    }
     let notes: Vec<&str> = noted.chain(last).filter_map(|record| record.note.as_deref()).collect();
     let notes: Vec<&str> = notes.into_iter().chain(missing.iter().map(String::as_str)).collect();
     ResultRow {
@@ -276,5 +362,6 @@ fn row(check: &Check, place: &str, rules: &RuleSet, records: &[Record]) -> Resul
         at: last.map(|record| record.at.to_string()),
         note: (!notes.is_empty()).then(|| notes.join("; ")),
         if_not: (outcome == State::Fail).then(|| check.if_not(rules)),
+        takes: Vec::new(),
     }
 }

@@ -1,7 +1,7 @@
 //! What is entered instead of a set of addresses or of services: a little more, a little less, something near.
 
 use super::Kind;
-use crate::plan::Plan;
+use crate::plan::{NetworkId, Plan};
 use crate::space::{AddressSet, Family, IntervalSet, Minute, Protocol, ServiceSet};
 
 /// The set with one zone, one network, one host or one bit of a prefix more.
@@ -32,6 +32,22 @@ pub(super) fn narrower_sets(things: &Things, set: &AddressSet, any: bool) -> Vec
         upper_half(&set.v6).map(|v6| AddressSet { v6, ..AddressSet::empty() }),
     ];
     distinct(less.chain(halves.into_iter().flatten()).map(|less| set.difference(&less)))
+}
+
+/// The set with an address that a device had once, beside those of the network that it has a part of.
+pub(super) fn with_address_left(plan: &Plan, set: &AddressSet) -> Option<AddressSet> {
+    let narrow = |id: &NetworkId| {
+        let all = plan.network_addresses(*id);
+        !set.is_disjoint(all) && !all.is_subset(set)
+    };
+    let network = plan.network_ids().find(narrow)?;
+    let free = plan.unnamed_addresses(network).difference(set);
+    // Of a pool anybody may have any: what is left over was somebody's own.
+    let pool = plan.network(network).pool;
+    let pool = pool.map(|pool| AddressSet::range(pool.first().into(), pool.last().into()));
+    let free = free.difference(&pool.unwrap_or_default());
+    let (_, last) = free.ranges().next()?;
+    Some(set.union(&last.into()))
 }
 
 fn distinct(sets: impl Iterator<Item = AddressSet>) -> Vec<AddressSet> {
@@ -108,6 +124,17 @@ pub(super) fn other_hours(at: &IntervalSet<Minute>) -> Vec<(Kind, IntervalSet<Mi
     for (begins, ends) in [(-hour, 0), (hour, 0), (0, -hour), (0, hour)] {
         found.push((Kind::HoursOff, moved(begins, ends)));
     }
+    // The first day and the last one: whoever ticks days misses one of a row.
+    let day = Minute::PER_DAY;
+    let days: Vec<IntervalSet<Minute>> = (0..7)
+        .filter_map(|number| {
+            let (first, last) = (Minute::new(number * day), Minute::new(number * day + day - 1));
+            let own = IntervalSet::range(first, last);
+            (!own.is_disjoint(at) && !at.is_subset(&own)).then(|| at.difference(&own))
+        })
+        .collect();
+    let ends = days.iter().take(1).chain(days.iter().skip(1).last());
+    found.extend(ends.map(|left| (Kind::DayMissing, left.clone())));
     found.retain(|(_, wrong)| wrong != at);
     found
 }
