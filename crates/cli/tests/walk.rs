@@ -432,7 +432,7 @@ fn results_of_others_are_looked_at_before_they_count() {
     // It is named, and so is what is still to be made and what that takes.
     let said = bench.clinic("walk --full --status --results none.jsonl --with ben.jsonl");
     assert!(
-        said.out.contains("does not count, since this list has no such check: no-such-check, "),
+        said.out.contains("does not count, since this plan has no such check: no-such-check, "),
         "{}",
         said.out
     );

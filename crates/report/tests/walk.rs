@@ -31,7 +31,9 @@ fn sheet(records: impl FnOnce(&[checklist::Stand], &RuleSet) -> Vec<Record>) -> 
     )
     .stands;
     let records = records(&stands, &rules);
-    WalkSheet::new(&meaning, &rules, &stands, &records)
+    let checks = stands.iter().flat_map(|stand| &stand.checks);
+    let known = checks.map(|check| check.id.clone()).collect();
+    WalkSheet::new(&meaning, &rules, &stands, &records, &known)
 }
 
 /// A result of the first check of all.

@@ -20,6 +20,7 @@ use bastium_core::rules::{self, RuleSet};
 use bastium_gateway::clean;
 use bastium_report::walk::{Outcome, Record, State, WalkSheet, junit};
 use results::Results;
+use std::collections::HashSet;
 
 /// So many results that do not count are named one by one.
 const MOST_NAMED: usize = 10;
@@ -30,6 +31,8 @@ struct Tour<'t, 'p> {
     meaning: &'t Meaning<'p>,
     rules: &'t RuleSet,
     stands: Vec<Stand>,
+    /// The ids of all checks of the plan, in either list and at every place.
+    known: HashSet<String>,
     results: Results,
 }
 
@@ -43,7 +46,12 @@ pub(super) fn run(args: &Walk, session: &mut Session<'_>) -> Result<Exit, Failur
     let list = if args.full || by_cable { checklist::build } else { checklist::carried };
     let stands = list(&meaning, proved).stands;
     let results = Results::open(path, &args.with, session)?;
-    let mut tour = Tour { args, meaning: &meaning, rules: &compiled, stands, results };
+    // By cable, results of both lists are kept.
+    let known = known(&stands, results.all(), by_cable, || {
+        let other = if args.full || by_cable { checklist::carried } else { checklist::build };
+        other(&meaning, proved).stands
+    });
+    let mut tour = Tour { args, meaning: &meaning, rules: &compiled, stands, known, results };
     if let Some(word) = &args.stand {
         keep_place(&mut tour.stands, &meaning, word)?;
     }
@@ -61,6 +69,24 @@ pub(super) fn run(args: &Walk, session: &mut Session<'_>) -> Result<Exit, Failur
         by_hand::run(&mut tour, session)?;
     }
     tour.show(session)
+}
+
+/// The ids of all checks of a plan. The other list is made only where it is wanted, or some result is not of this one.
+fn known(
+    stands: &[Stand],
+    records: &[Record],
+    both: bool,
+    other: impl FnOnce() -> Vec<Stand>,
+) -> HashSet<String> {
+    let ids = |stands: &[Stand]| -> HashSet<String> {
+        let checks = stands.iter().flat_map(|stand| &stand.checks);
+        checks.map(|check| check.id.clone()).collect()
+    };
+    let mut known = ids(stands);
+    if both || records.iter().any(|record| !known.contains(&record.id)) {
+        known.extend(ids(&other()));
+    }
+    known
 }
 
 /// Whether this machine stands in several networks at once.
@@ -107,7 +133,7 @@ fn one_cable(_: &mut Tour<'_, '_>, _: Proved<'_>, _: &mut Session<'_>) -> Result
 
 impl Tour<'_, '_> {
     fn sheet(&self) -> WalkSheet {
-        WalkSheet::new(self.meaning, self.rules, &self.stands, self.results.all())
+        WalkSheet::new(self.meaning, self.rules, &self.stands, self.results.all(), &self.known)
     }
 
     fn exit(&self) -> Exit {
@@ -205,13 +231,13 @@ impl Tour<'_, '_> {
     fn show_due(&self, sheet: &WalkSheet, session: &mut Session<'_>) -> Result<(), Failure> {
         if self.args.status {
             for (checks, takes) in sheet.due() {
-                let takes = if takes.is_empty() { takes } else { format!(", which take {takes}") };
+                let takes = if takes.is_empty() { takes } else { format!("; needed: {takes}") };
                 session.prose(style::PLAIN, &format!("open: {checks}{takes}"))?;
             }
         }
         for one in sheet.not_counted.iter().take(MOST_NAMED) {
             let says = format!(
-                "does not count, since this list has no such check: {}, made at {} by {} ({})",
+                "does not count, since this plan has no such check: {}, made at {} by {} ({})",
                 clean(&one.id),
                 clean(&one.place),
                 clean(&one.by),

@@ -73,7 +73,7 @@ pub struct ResultRow {
     pub takes: Vec<String>,
 }
 
-/// A result that does not count: the list has no such check.
+/// A result that does not count: the plan has no such check.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct NotCounted {
     /// The check's id.
@@ -107,7 +107,7 @@ pub struct WalkSheet {
     pub changed: usize,
     /// How many are still to be made.
     pub open: usize,
-    /// How many results are of checks that the list has not, or has no longer.
+    /// How many results are of checks that the plan does not have, or has no longer, in either list.
     pub of_others: usize,
     /// Those results.
     pub not_counted: Vec<NotCounted>,
@@ -123,10 +123,9 @@ impl WalkSheet {
         rules: &RuleSet,
         stands: &[Stand],
         records: &[Record],
+        known: &HashSet<String>,
     ) -> Self {
-        let checks = || stands.iter().flat_map(|stand| &stand.checks);
-        let known: HashSet<&str> = checks().map(|check| check.id.as_str()).collect();
-        let not_counted = of_others(records, &known);
+        let not_counted = of_others(records, known);
         let mut results = Vec::new();
         for stand in stands {
             let place = stand.standpoint.name(meaning);
@@ -196,7 +195,7 @@ impl WalkSheet {
             (self.skipped, "left out"),
             (self.changed, "to make again since the plan has changed"),
             (self.open, "open"),
-            (self.of_others, "results of checks that are not in this list"),
+            (self.of_others, "results of checks that this plan does not have"),
         ];
         for (count, what) in others.into_iter().filter(|(count, _)| *count > 0) {
             words.push_str(&format!("; {count} {what}"));
@@ -293,9 +292,9 @@ fn missing(check: &Check, result: &Record, records: &[Record]) -> Vec<String> {
     missing
 }
 
-/// The results of checks that the list does not have.
-fn of_others(records: &[Record], known: &HashSet<&str>) -> Vec<NotCounted> {
-    let others = records.iter().filter(|record| !known.contains(record.id.as_str()));
+/// The results of checks that the plan does not have.
+fn of_others(records: &[Record], known: &HashSet<String>) -> Vec<NotCounted> {
+    let others = records.iter().filter(|record| !known.contains(&record.id));
     let of = |record: &Record| NotCounted {
         id: record.id.clone(),
         place: record.place.clone(),
