@@ -290,9 +290,15 @@ fn a_socket_of_another_network_is_a_failed_check() {
 fn where_it_stands_nowhere_it_says_so() {
     let bench = Bench::new();
     let run = bench.clinic("walk --full --run --patience 50ms");
-    assert_eq!(run.code, 0, "{}", run.err);
+    assert_eq!(run.code, 1, "nothing was tried: {}", run.err);
     assert!(run.out.contains("is in no network of the plan"), "{}", run.out);
     assert!(lines(&bench).is_empty());
+    // Where a network was asked for, it gives no address: that is a failed check of it.
+    let run = bench.clinic("walk --run --from desks --patience 50ms");
+    assert_eq!(run.code, 1, "{}", run.err);
+    assert!(run.out.contains("has no address of desks"), "{}", run.out);
+    let kept = lines(&bench).concat();
+    assert!(kept.contains("network.desks/lease") && kept.contains("\"fail\""), "{kept}");
 }
 
 #[test]

@@ -4,6 +4,8 @@ mod by_hand;
 mod by_itself;
 mod keys;
 #[cfg(target_os = "linux")]
+mod lease_faults;
+#[cfg(target_os = "linux")]
 pub(super) mod one_cable;
 mod results;
 
@@ -64,7 +66,10 @@ pub(super) fn run(args: &Walk, session: &mut Session<'_>) -> Result<Exit, Failur
         return one_cable(&mut tour, proved, session);
     }
     if args.run {
-        by_itself::run(&mut tour, session)?;
+        if !by_itself::run(&mut tour, session)? {
+            tour.show(session)?;
+            return Ok(Exit::No);
+        }
     } else if !args.status {
         by_hand::run(&mut tour, session)?;
     }

@@ -121,19 +121,7 @@ fn spans(words: &str, service: &str) -> bool {
 /// What the checklist says that a cable shows of leases, names and translation, one in each of several networks.
 pub(crate) fn set_up() {
     let mut practice = Practice::new("clinic.toml");
-    let served = practice.export("dnsmasq");
-    let is_range = |line: &&str| line.starts_with("dhcp-range=set:trainees,10.");
-    let range = served.lines().find(is_range).expect("the range").to_owned();
-    let served = with(&served, &format!("{range}\n"), "");
-    let (here, elsewhere) = ("10.44.64.100,10.44.64.119", "10.44.64.60,10.44.64.79");
-    let served = with(&served, here, elsewhere);
-    let served = with(
-        &served,
-        "tag:phones,option:dns-server,10.44.52.1\n",
-        "tag:phones,option:dns-server,10.44.52.254\n",
-    );
-    let desks = "dhcp-range=set:desks,fd6b:2f4e:91c0:24::,ra-stateless,64,12h\n";
-    let served = with(&served, desks, "");
+    let served = leases(&practice.export("dnsmasq"));
     // Offered outside, on to the port beside; and whatever goes to the printers comes from the gateway.
     let rules = practice.export("nftables");
     let rules = with(&rules, "dnat ip to 10.44.40.13", "dnat ip to 10.44.40.13:444");
@@ -146,7 +134,7 @@ pub(crate) fn set_up() {
     for (name, says) in [
         ("trainees", "nobody offers an address"),
         ("cameras", "not of the pool"),
-        ("phones", "10.44.52.254"),
+        ("phones", "10.44.52.154"),
         ("desks", "no router advertises itself"),
     ] {
         let network = networks(&sheet).find(|one| one["name"] == name).expect("the network");
@@ -163,6 +151,46 @@ pub(crate) fn set_up() {
     }
     // Results of the list that one person carries stand in the same file, and are of no other plan.
     assert_eq!(sheet["walk"]["not_counted"], serde_json::json!([]));
+}
+
+/// A lease is asked for without a trunk, too: by a machine that has an address in one network.
+pub(crate) fn by_itself() {
+    for (vlan, network, outcome, says) in [
+        (36, "imaging", "\"pass\"", "in imaging, by DHCP: 10.44.36.1 offers 10.44.36."),
+        (52, "phones", "\"fail\"", "DHCP gives the resolver 10.44.52.154"),
+        (84, "trainees", "\"fail\"", "nobody offers an address by DHCP"),
+    ] {
+        let untagged = |cables: &mut Vec<Carried>| {
+            let mut own = cables.iter_mut().filter(|one| **one == Carried::Together(Some(vlan)));
+            *own.next().expect("the VLAN") = Carried::Together(None);
+        };
+        let mut practice = Practice::wired("clinic.toml", untagged, None, &[]);
+        practice.gateway.load(&practice.export("nftables"));
+        let served = leases(&practice.export("dnsmasq"));
+        practice.gateway.serve(&served);
+        let mut ip = std::process::Command::new("ip");
+        ip.args(["address", "add", &format!("10.44.{vlan}.118/24"), "dev", "trunk"]);
+        let tester = &practice.gateway.made.trunk.tester;
+        assert!(tester.within(|| ip.status()).expect("ip").success());
+        let run =
+            practice.walk(&format!("--run --from {network} --patience 100ms --results one.jsonl"));
+        let line = run.out.split_whitespace().collect::<Vec<_>>().join(" ");
+        assert!(line.contains(says), "{network}: {}{}", run.out, run.err);
+        let kept = std::fs::read_to_string(practice.bench.file("one.jsonl")).expect("results");
+        let lease = kept.lines().find(|line| line.contains(&format!("network.{network}/lease")));
+        assert!(lease.is_some_and(|line| line.contains(outcome)), "{network}: {lease:?}");
+    }
+}
+
+/// The file for leases with mistakes in several networks.
+fn leases(served: &str) -> String {
+    let is_range = |line: &&str| line.starts_with("dhcp-range=set:trainees,10.");
+    let range = served.lines().find(is_range).expect("the range").to_owned();
+    let served = with(served, &format!("{range}\n"), "");
+    let served = with(&served, "10.44.64.100,10.44.64.119", "10.44.64.60,10.44.64.79");
+    let resolver = "tag:phones,option:dns-server,10.44.52.1";
+    let served = with(&served, &format!("{resolver}\n"), &format!("{resolver}54\n"));
+    with(&served, "dhcp-range=set:desks,fd6b:2f4e:91c0:24::,ra-stateless,64,12h\n", "")
 }
 
 /// Two VLANs that are swapped, and two that are one.

@@ -79,6 +79,9 @@ pub struct LapseRow {
     pub because: Option<&'static str>,
 }
 
+/// One of the counts of a row.
+type Count = fn(&WaysRow) -> usize;
+
 impl Strength {
     pub(super) fn of(strength: &checklist::Strength) -> Self {
         let row = |lapse: &Lapse, because| LapseRow {
@@ -156,7 +159,7 @@ impl Strength {
         let made = sum(|row| row.made);
         let (hidden, by_none) = (sum(|row| row.hidden), sum(|row| row.by_none));
         let left = made - hidden - by_none;
-        let ways: [(&str, fn(&WaysRow) -> usize); 4] = [
+        let ways: [(&str, Count); 4] = [
             ("the list carried by hand", |row| row.by_hand),
             ("the whole list from a laptop in each network", |row| row.laptops),
             ("one cable to all networks and another outside, with a sweep,", |row| row.one_cable),

@@ -144,19 +144,7 @@ impl Ends {
         for lane in others {
             self.ask(*lane, Question::Anyone)?;
         }
-        for _ in 0..TRIES {
-            let none = |ends: &Self, lane: &&usize| ends.letters.leases[*lane].offers.is_empty();
-            let left: Vec<usize> = lanes.iter().filter(|lane| none(self, lane)).copied().collect();
-            if left.is_empty() {
-                break;
-            }
-            for lane in &left {
-                self.ask(*lane, Question::Anyone)?;
-            }
-            let all = |ends: &Self| left.iter().all(|lane| !none(ends, &lane));
-            self.attend_until(Instant::now() + OFFER, all)?;
-        }
-        self.attend(SECOND)?;
+        self.hear_offers(lanes)?;
         for _ in 0..TRIES {
             let open = |ends: &Self, lane: &&usize| {
                 let lease = &ends.letters.leases[*lane];
@@ -170,16 +158,47 @@ impl Ends {
             let all = |ends: &Self| !left.iter().any(|lane| open(ends, &lane));
             self.attend_until(Instant::now() + ACCEPTED, all)?;
         }
-        let came: BTreeMap<usize, Leased> = lanes
-            .iter()
-            .filter_map(|lane| Some((*lane, self.letters.leases.get(lane)?.clone())))
-            .collect();
+        let came = self.leased_in(lanes);
         for (lane, lease) in &came {
             if let Some(taken) = &lease.taken {
                 self.take(*lane, taken.address.into());
             }
         }
         Ok(came)
+    }
+
+    /// What servers in these networks offer; nothing is taken.
+    ///
+    /// # Errors
+    /// When an interface is down or gone.
+    pub fn offers(&mut self, lanes: &[usize]) -> io::Result<BTreeMap<usize, Leased>> {
+        for lane in lanes {
+            self.letters.leases.insert(*lane, Leased::default());
+        }
+        self.hear_offers(lanes)?;
+        Ok(self.leased_in(lanes))
+    }
+
+    /// Asks for offers until there is one from each network, or none comes; and then a while for further ones.
+    fn hear_offers(&mut self, lanes: &[usize]) -> io::Result<()> {
+        for _ in 0..TRIES {
+            let none = |ends: &Self, lane: &&usize| ends.letters.leases[*lane].offers.is_empty();
+            let left: Vec<usize> = lanes.iter().filter(|lane| none(self, lane)).copied().collect();
+            if left.is_empty() {
+                break;
+            }
+            for lane in &left {
+                self.ask(*lane, Question::Anyone)?;
+            }
+            let all = |ends: &Self| left.iter().all(|lane| !none(ends, &lane));
+            self.attend_until(Instant::now() + OFFER, all)?;
+        }
+        self.attend(SECOND)
+    }
+
+    fn leased_in(&self, lanes: &[usize]) -> BTreeMap<usize, Leased> {
+        let of = |lane: &usize| Some((*lane, self.letters.leases.get(lane)?.clone()));
+        lanes.iter().filter_map(of).collect()
     }
 
     /// Gives all leases back.

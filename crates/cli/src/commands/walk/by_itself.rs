@@ -1,5 +1,6 @@
 //! Through the list without a person: what can be tried from where this machine stands.
 
+mod leases;
 mod trials;
 
 use super::Tour;
@@ -16,7 +17,8 @@ use bastium_testbed::probe::{How, Task, Whom};
 use std::net::IpAddr;
 use trials::Trial;
 
-pub(super) fn run(tour: &mut Tour<'_, '_>, session: &mut Session<'_>) -> Result<(), Failure> {
+/// Makes what can be made from here. Says whether this machine stands anywhere at all.
+pub(super) fn run(tour: &mut Tour<'_, '_>, session: &mut Session<'_>) -> Result<bool, Failure> {
     let own = here::addresses().map_err(|error| Failure::Machine {
         says: format!("cannot read this machine's addresses: {error}"),
         help: "make the walk by hand: bastium walk".to_owned(),
@@ -42,12 +44,12 @@ pub(super) fn run(tour: &mut Tour<'_, '_>, session: &mut Session<'_>) -> Result<
     }
     if trials.is_empty() && leases.is_empty() && left == 0 {
         if wrong_network(tour, &own, session)? {
-            return Ok(());
+            return Ok(true);
         }
         return nowhere(tour, &own, session);
     }
     for place in leases {
-        lease(tour, place, &own)?;
+        leases::check(tour, place, &own, session)?;
     }
     trials::make(tour, trials, session)?;
     if left > 0 {
@@ -56,7 +58,7 @@ pub(super) fn run(tour: &mut Tour<'_, '_>, session: &mut Session<'_>) -> Result<
             &format!("{} at this test point need a person: bastium walk", count(left, "check")),
         )?;
     }
-    Ok(())
+    Ok(true)
 }
 
 /// Where one network was asked for and this machine has an address of another one: the socket or the VLAN behind it is wrong.
@@ -71,28 +73,30 @@ fn wrong_network(
     let wanted = plan.network_ids().find(|id| plan.network(*id).name.as_str() == asked.as_str());
     let stands: Vec<(IpAddr, NetworkId)> =
         own.iter().filter_map(|address| Some((*address, plan.network_of(*address)?))).collect();
-    let (Some(wanted), Some(&(address, found))) = (wanted, stands.first()) else {
-        return Ok(false);
-    };
+    let Some(wanted) = wanted else { return Ok(false) };
     // Whoever has a leg in several networks stands in the one that was asked for, too.
     if stands.iter().any(|(_, network)| *network == wanted) {
         return Ok(false);
     }
-    let says = format!(
-        "this machine is in {}, by its address {address}; the plan has {asked} here",
-        plan.network(found).name
-    );
+    let (says, seen) = match stands.first() {
+        Some((address, found)) => (
+            format!(
+                "this machine is in {}, by its address {address}; the plan has {asked} here",
+                plan.network(*found).name
+            ),
+            format!("an address of another network: {address}"),
+        ),
+        None => (
+            format!("this machine has no address of {asked}, nor of any other network of the plan"),
+            "silence".to_owned(),
+        ),
+    };
     let lease = tour.stands.iter().enumerate().find_map(|(stand, at)| {
         Some((stand, at.checks.iter().position(|check| check.probe == Probe::Lease)?))
     });
     session.prose(style::ERROR, &says)?;
     if let Some(place) = lease {
-        tour.record(
-            place,
-            Outcome::Fail,
-            Some(format!("an address of another network: {address}")),
-            Some(says),
-        )?;
+        tour.record(place, Outcome::Fail, Some(seen), Some(says))?;
     }
     Ok(true)
 }
@@ -160,23 +164,12 @@ fn is_now(tour: &Tour<'_, '_>, check: &Check) -> bool {
     IntervalSet::point(at).contains(now) || alike(at) == alike(now)
 }
 
-/// Whether the address that this machine got is one that the network gives.
-fn lease(tour: &mut Tour<'_, '_>, place: (usize, usize), own: &[IpAddr]) -> Result<(), Failure> {
-    let network = tour.stands[place.0].standpoint.network();
-    let pool = network.and_then(|id| tour.meaning.plan().network(id).pool);
-    let inside = |address: &IpAddr| match (pool, address) {
-        (Some(pool), IpAddr::V4(address)) => pool.first() <= *address && *address <= pool.last(),
-        _ => false,
-    };
-    match own.iter().find(|address| inside(address)) {
-        Some(address) => tour.record(place, Outcome::Pass, Some(format!("reply: {address}")), None),
-        // An address that was set by hand says nothing about leases.
-        None => Ok(()),
-    }
-}
-
 /// Says where this machine stands, when nothing of the list can be made there.
-fn nowhere(tour: &Tour<'_, '_>, own: &[IpAddr], session: &mut Session<'_>) -> Result<(), Failure> {
+fn nowhere(
+    tour: &Tour<'_, '_>,
+    own: &[IpAddr],
+    session: &mut Session<'_>,
+) -> Result<bool, Failure> {
     let plan = tour.meaning.plan();
     let here: Vec<&str> = own
         .iter()
@@ -192,5 +185,6 @@ fn nowhere(tour: &Tour<'_, '_>, own: &[IpAddr], session: &mut Session<'_>) -> Re
     } else {
         format!("nothing is left to try in {}", here.join(", "))
     };
-    session.prose(style::PLAIN, &says)
+    session.prose(style::PLAIN, &says)?;
+    Ok(!here.is_empty())
 }

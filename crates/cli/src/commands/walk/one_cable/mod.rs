@@ -4,7 +4,7 @@ pub(in crate::commands) mod found;
 mod lines;
 mod ports;
 
-use super::{Tour, words};
+use super::{Tour, lease_faults, words};
 use crate::commands::count;
 use crate::failure::{Exit, Failure};
 use crate::session::{self, Session};
@@ -220,7 +220,7 @@ fn lease(
         return Ok(());
     };
     let found = faults(tour.meaning, id, network.leased.as_ref(), &network.routers);
-    let says: Vec<String> = found.iter().map(|one| found::fault(plan, one)).collect();
+    let says: Vec<String> = found.iter().map(|one| lease_faults::fault(plan, one)).collect();
     let leased = network.leased.as_ref().and_then(|leased| leased.taken.as_ref());
     match (leased, says.is_empty()) {
         (Some(offer), true) => {

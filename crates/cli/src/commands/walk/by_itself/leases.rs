@@ -1,0 +1,114 @@
+//! Whether a network gives addresses as the plan has it: what its server offers, where this user may ask; else the address
+//! that this machine has.
+
+use super::Tour;
+use crate::failure::Failure;
+use crate::session::Session;
+use crate::show::style;
+use bastium_core::plan::NetworkId;
+use bastium_report::walk::Outcome;
+use std::net::{IpAddr, Ipv4Addr};
+
+/// What came of asking.
+struct Answer {
+    /// What was offered, in words; `None` if nothing was.
+    offered: Option<String>,
+    address: Option<Ipv4Addr>,
+    faults: Vec<String>,
+}
+
+/// Makes the check of a network's addresses.
+pub(super) fn check(
+    tour: &mut Tour<'_, '_>,
+    place: (usize, usize),
+    own: &[IpAddr],
+    session: &mut Session<'_>,
+) -> Result<(), Failure> {
+    let Some(id) = tour.stands[place.0].standpoint.network() else { return Ok(()) };
+    let prefixes = tour.meaning.plan().network(id).prefixes();
+    let Some(here) = own.iter().copied().find(|address| prefixes.contains(*address)) else {
+        return Ok(());
+    };
+    match asked(tour, id, here) {
+        Some(answer) => tell(tour, place, id, answer, session),
+        None => by_address(tour, place, id, own, session),
+    }
+}
+
+#[cfg(target_os = "linux")]
+fn asked(tour: &Tour<'_, '_>, id: NetworkId, here: IpAddr) -> Option<Answer> {
+    use super::super::lease_faults::fault;
+    use bastium_testbed::{here, trunk};
+    // What is set on the loopback comes from nobody.
+    let interface = here::interface_with(here).ok()?.filter(|name| name != "lo")?;
+    let looked = trunk::look(&interface, tour.meaning, id).ok()?;
+    let offer = looked.leased.offers.first();
+    if offer.is_none() && looked.faults.is_empty() {
+        return None;
+    }
+    let words = offer.map(|offer| {
+        let length = offer.prefix_length.map(|length| format!("/{length}")).unwrap_or_default();
+        let router = offer.router.map(|router| format!(", router {router}")).unwrap_or_default();
+        let names: Vec<String> = offer.name_servers.iter().map(ToString::to_string).collect();
+        let names = match names.is_empty() {
+            true => String::new(),
+            false => format!(", resolver {}", names.join(" and ")),
+        };
+        let (server, address) = (offer.server, offer.address);
+        format!("{server} offers {address}{length}{router}{names}")
+    });
+    let plan = tour.meaning.plan();
+    let faults = looked.faults.iter().map(|one| fault(plan, one)).collect();
+    Some(Answer { offered: words, address: offer.map(|offer| offer.address), faults })
+}
+
+#[cfg(not(target_os = "linux"))]
+fn asked(_: &Tour<'_, '_>, _: NetworkId, _: IpAddr) -> Option<Answer> {
+    None
+}
+
+fn tell(
+    tour: &mut Tour<'_, '_>,
+    place: (usize, usize),
+    id: NetworkId,
+    answer: Answer,
+    session: &mut Session<'_>,
+) -> Result<(), Failure> {
+    let Answer { offered, address, faults } = answer;
+    let name = tour.meaning.plan().network(id).name.to_string();
+    if let Some(offered) = &offered {
+        session.prose(style::PLAIN, &format!("in {name}, by DHCP: {offered}"))?;
+    }
+    let outcome = if faults.is_empty() { Outcome::Pass } else { Outcome::Fail };
+    // An answer that is not as it should be is none of those that the list expects.
+    let seen = match (address, outcome) {
+        (Some(address), Outcome::Pass) => format!("reply: {address}"),
+        (Some(address), _) => format!("another answer: {address}"),
+        (None, _) => "silence".to_owned(),
+    };
+    for fault in &faults {
+        session.prose(style::ERROR, &format!("in {name}: {fault}"))?;
+    }
+    let note = if faults.is_empty() { offered } else { Some(faults.join("; ")) };
+    tour.record(place, outcome, Some(seen), note)
+}
+
+/// Whether the address that this machine got is one that the network gives.
+fn by_address(
+    tour: &mut Tour<'_, '_>,
+    place: (usize, usize),
+    id: NetworkId,
+    own: &[IpAddr],
+    session: &mut Session<'_>,
+) -> Result<(), Failure> {
+    let pool = tour.meaning.plan().network(id).pool;
+    let inside = |address: &&IpAddr| match (pool, address) {
+        (Some(pool), IpAddr::V4(address)) => pool.first() <= *address && *address <= pool.last(),
+        _ => false,
+    };
+    // An address that was set by hand says nothing about leases.
+    let Some(address) = own.iter().find(inside) else { return Ok(()) };
+    let says = "only the address was looked at; as root, the DHCP server is asked what it gives";
+    session.prose(style::FAINT, &format!("in {}: {says}", tour.meaning.plan().network(id).name))?;
+    tour.record(place, Outcome::Pass, Some(format!("reply: {address}")), Some(says.to_owned()))
+}
