@@ -8,7 +8,7 @@ use serde_json::Value;
 use std::collections::HashMap;
 use std::io::{Read, Write};
 use std::net::{TcpListener, TcpStream};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::Duration;
 
@@ -23,10 +23,21 @@ fn browser() -> Option<PathBuf> {
     let names = ["chromium", "chromium-browser"];
     let all = std::env::split_paths(&paths).flat_map(|path| names.map(|name| path.join(name)));
     let found = all.into_iter().find(|file| file.is_file());
-    // `scripts/test` says what is skipped.
+    // `scripts/test` has tried it, and says what is skipped.
     let needed = std::env::var_os("BASTIUM_BROWSER_NEEDED").is_some();
     assert!(found.is_some() || !needed, "there is no browser");
-    found
+    found.filter(|browser| needed || runs(browser))
+}
+
+/// Whether it shows a page on this machine.
+fn runs(browser: &Path) -> bool {
+    let profile = std::env::temp_dir().join(format!("bastium-browser-{}", std::process::id()));
+    let shown = Command::new(browser)
+        .args(["--headless", "--no-sandbox", "--disable-gpu", "--dump-dom", "about:blank"])
+        .arg(format!("--user-data-dir={}", profile.display()))
+        .output();
+    let _ = std::fs::remove_dir_all(profile);
+    shown.is_ok_and(|shown| String::from_utf8_lossy(&shown.stdout).contains("<body>"))
 }
 
 /// Hands out pages on this machine, one request after the other. The last one ends it.
@@ -99,7 +110,7 @@ fn looking_at(script: &str) -> String {
 }
 
 /// What the script of a page has found. Whatever a page keeps, it keeps in `profile`.
-fn found(browser: &PathBuf, bench: &Bench, port: u16, path: &str) -> Value {
+fn found(browser: &Path, bench: &Bench, port: u16, path: &str) -> Value {
     let profile = bench.file("profile");
     let mut child = Command::new(browser)
         .args(["--headless", "--no-sandbox", "--disable-gpu", "--disable-dev-shm-usage"])
