@@ -315,6 +315,12 @@ impl Check {
         means
     }
 
+    /// Whether a reply is expected that need not come: by UDP, a device answers what it understands, and nothing else.
+    pub fn may_stay_silent(&self) -> bool {
+        let udp = matches!(self.probe, Probe::Udp(_));
+        udp && self.expect == Expect::Reply && self.answered && !self.is_to_gateway
+    }
+
     /// What to set up at the other end first, if the plan has nothing there that answers. Silence tells
     /// nothing where nobody is: a device that is there at least refuses.
     pub fn set_up(&self) -> Option<SetUp> {

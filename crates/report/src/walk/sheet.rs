@@ -320,7 +320,10 @@ fn takes(meaning: &Meaning<'_>, stand: &Stand, check: &Check) -> Vec<String> {
     };
     let hour = check.when.map(|at| format!("a time such as {at}"));
     let device = check.set_up_at().map(|at| format!("something that listens at {at}"));
-    [place, hour, device].into_iter().flatten().collect()
+    let answers = check
+        .may_stay_silent()
+        .then(|| format!("something at {} that answers by UDP", check.packet.destination()));
+    [place, hour, device, answers].into_iter().flatten().collect()
 }
 
 fn row(check: &Check, place: &str, rules: &RuleSet, records: &[Record]) -> ResultRow {

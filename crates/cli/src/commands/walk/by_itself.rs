@@ -26,7 +26,7 @@ pub(super) fn run(tour: &mut Tour<'_, '_>, session: &mut Session<'_>) -> Result<
     let sheet = tour.sheet();
     let mut trials = Vec::new();
     let mut leases = Vec::new();
-    let mut left = 0;
+    let (mut left, mut silent) = (0, 0);
     for (stand, at) in tour.stands.iter().enumerate() {
         let Some(from) = stands_there(tour, &at.standpoint, &own) else { continue };
         for (number, check) in at.checks.iter().enumerate() {
@@ -35,6 +35,8 @@ pub(super) fn run(tour: &mut Tour<'_, '_>, session: &mut Session<'_>) -> Result<
             }
             if check.probe == Probe::Lease {
                 leases.push((stand, number));
+            } else if check.may_stay_silent() {
+                silent += 1;
             } else if let Some(task) = task(tour, check, &from) {
                 trials.push(Trial { place: (stand, number), task });
             } else {
@@ -42,7 +44,7 @@ pub(super) fn run(tour: &mut Tour<'_, '_>, session: &mut Session<'_>) -> Result<
             }
         }
     }
-    if trials.is_empty() && leases.is_empty() && left == 0 {
+    if trials.is_empty() && leases.is_empty() && left + silent == 0 {
         if wrong_network(tour, &own, session)? {
             return Ok(true);
         }
@@ -52,6 +54,14 @@ pub(super) fn run(tour: &mut Tour<'_, '_>, session: &mut Session<'_>) -> Result<
         leases::check(tour, place, &own, session)?;
     }
     trials::make(tour, trials, session)?;
+    if silent > 0 {
+        let says = format!(
+            "{} by UDP not made: a device answers what it understands, and nothing else; over one cable they are made with \
+             devices of our own (--trunk, --stand-in)",
+            count(silent, "check")
+        );
+        session.prose(style::FAINT, &says)?;
+    }
     if left > 0 {
         session.prose(
             style::FAINT,
