@@ -320,9 +320,8 @@ fn takes(meaning: &Meaning<'_>, stand: &Stand, check: &Check) -> Vec<String> {
     };
     let hour = check.when.map(|at| format!("a time such as {at}"));
     let device = check.set_up_at().map(|at| format!("something that listens at {at}"));
-    let answers = check
-        .may_stay_silent()
-        .then(|| format!("something at {} that answers by UDP", check.packet.destination()));
+    let silent = check.may_stay_silent();
+    let answers = silent.then(|| format!("something that answers by UDP at {}", check.to));
     [place, hour, device, answers].into_iter().flatten().collect()
 }
 
