@@ -27,6 +27,9 @@ const PER_POINT: usize = 6;
 const PAIR: usize = 3;
 /// How many times as bad it is if something gets through as if something does not.
 const OPENING: usize = 2;
+/// So many seconds a mistake is worth that a check shows where another one would not, and so many in all.
+const SAVED: u32 = 3;
+const MOST_SAVED: u32 = 40;
 /// So many addresses are tried for a reply to the own end.
 const MOST_TARGETS: usize = 8;
 /// Seconds that a control may cost.
@@ -219,15 +222,21 @@ impl<'w, 'm> Walk<'w, 'm> {
         self.writer.check(candidate)
     }
 
-    /// Takes the cheapest of several checks.
+    /// Takes the best of several checks: that which costs least, where seconds are saved elsewhere for each mistake that no
+    /// other check shows yet.
     fn take_best(&mut self, candidates: Vec<Candidate>) -> Result<(), Why> {
+        let caught: HashSet<u32> =
+            self.checks.iter().flat_map(|check| check.shows.iter().copied()).collect();
         let mut best: Option<(u32, Check)> = None;
         let mut why = Why::NoWay;
         for check in candidates.into_iter().filter_map(|candidate| self.written(candidate)) {
             if self.has(&check) {
                 return Ok(());
             }
-            match self.cost_with_control(&check) {
+            let new = check.shows.iter().filter(|mistake| !caught.contains(mistake)).count() as u32;
+            // No cost is below zero, however much is shown.
+            let worth = |cost: u32| (cost + MOST_SAVED) - (SAVED * new).min(MOST_SAVED);
+            match self.cost_with_control(&check).map(worth) {
                 Ok(cost) if best.as_ref().is_none_or(|(least, _)| cost < *least) => {
                     best = Some((cost, check));
                 }
