@@ -81,7 +81,9 @@ fn rules_for_a_linux_gateway_read_like_rules() {
         "chain pass_staff_equipment {",
         "# allow printing from desks to printers: Reception and vets print letters and labels",
         "comment \"exception.desks-print@staff>equipment\"",
-        "log prefix \"bastium unmatched@through: \" drop comment \"unmatched@through\"",
+        "counter drop comment \"unmatched@through\"",
+        // Anybody outside can be blocked as often as he likes, and fills no disk.
+        "limit rate 10/second burst 50 packets log prefix \"bastium unmatched@through: \"",
         // Replies first, spoofed sources next.
         "ct state established,related counter accept comment \"reply\"",
         "comment \"spoofed.desks\"",
@@ -102,6 +104,7 @@ fn rules_for_a_linux_gateway_read_like_rules() {
     for line in lines {
         assert!(clinic.contains(line), "{line}");
     }
+    assert!(!clinic.contains("counter log prefix"), "every log has a limit");
     // The file replaces its table, whole and at once.
     assert!(
         clinic.contains("table inet bastium\ndelete table inet bastium\n\ntable inet bastium {")

@@ -264,3 +264,30 @@ fn hostile_text_is_refused_or_read_in_time() {
         }
     }
 }
+
+/// A log that nobody can fill takes two rules; read, they are one that logs. Whatever only looks like it is named.
+#[test]
+fn a_log_at_a_limited_rate_is_that_of_the_rule_below() {
+    let log = |tests: &str, rate: &str| format!("{tests} limit rate {rate} log prefix \"seen: \"");
+    let logged = |rules: String| {
+        let foreign = read(&gateway(&rules));
+        let line = foreign.lines.iter().find(|line| !line.end && line.bare.action == Action::Allow);
+        (foreign.not_understood.len(), line.is_some_and(|line| line.bare.log))
+    };
+    let below = |log: String| logged(format!("{log}\n\t\ttcp dport 80 counter accept"));
+    for rate in ["10/second burst 50 packets", "1/minute", "100/hour burst 5 packets"] {
+        assert_eq!(below(log("tcp dport 80", rate)), (0, true), "{rate}");
+    }
+    assert!(takes(
+        &read(&gateway(&format!("{}\n\t\ttcp dport 80 accept", log("tcp dport 80", "10/second")))),
+        &tcp(80)
+    ));
+    // Hardly ever; what is above; bytes; other packets; and a rule that lets some pass.
+    for rate in ["59/hour", "1/day", "over 10/second", "10 kbytes/second", "10/fortnight"] {
+        assert_ne!(below(log("tcp dport 80", rate)).0, 0, "{rate}");
+    }
+    assert_ne!(below(log("tcp dport 81", "10/second")).0, 0);
+    assert_ne!(below(log("", "10/second")).0, 0);
+    assert_ne!(logged("tcp dport 80 limit rate 10/second accept".to_owned()).0, 0);
+    assert_ne!(logged(log("tcp dport 80", "10/second")).0, 0);
+}

@@ -41,6 +41,10 @@ fn heading(context: &WriteContext<'_>) -> String {
     };
     say(format!("Rules of {}, in the form {}", plan.site().name, context.rules.form.word()));
     say("Written by bastium from the plan: change the plan, not this file".to_owned());
+    say("It takes the place of the whole table, counters and names found by the name server included".to_owned());
+    if context.rules.rules().any(|rule| rule.log) {
+        say(format!("Each line writes at most {LOG_RATE} to the log, after {LOG_BURST} at once"));
+    }
     if let Some(day) = context.rules.changes_on {
         say(format!("The plan has other rules from {day} on: export it again then"));
     }
@@ -182,16 +186,25 @@ fn write_chain(out: &mut String, chain: &Chain, names: &Names) {
     out.push_str("\t}\n\n");
 }
 
+/// How much each rule writes to the log at most: anyone outside could fill the disk otherwise. A burst holds what a person
+/// tries by hand.
+const LOG_RATE: &str = "10/second";
+const LOG_BURST: u32 = 50;
+
 fn write_line(out: &mut String, line: &Line, names: &Names) {
     let mut words: Vec<String> = line.tests.iter().map(|test| test_words(test, names)).collect();
     if let Then::Limit(name) = &line.then {
         words.push(format!("limit name \"{name}\""));
     }
+    if line.log {
+        // By itself, so that what is not logged is decided all the same.
+        let tests = words.iter().map(|test| format!("{test} ")).collect::<String>();
+        let prefix = format!("log prefix \"{LOG_MARK}{}: \"", line.tag);
+        let _ =
+            writeln!(out, "\t\t{tests}limit rate {LOG_RATE} burst {LOG_BURST} packets {prefix}");
+    }
     if line.counts {
         words.push("counter".to_owned());
-    }
-    if line.log {
-        words.push(format!("log prefix \"{LOG_MARK}{}: \"", line.tag));
     }
     if let Some(mark) = line.mark {
         words.push(format!("ct mark set 0x{mark:08x}"));

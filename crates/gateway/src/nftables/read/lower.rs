@@ -220,6 +220,10 @@ impl<'r> Lowering<'r> {
                     said.sure = false;
                     self.problem(&rule.at, format!("limit {name}: it holds at some times only"));
                 }
+                Part::Rate { says, .. } => {
+                    said.sure = false;
+                    self.problem(&rule.at, format!("`{says}`"));
+                }
                 Part::UnreadTest(words) => {
                     said.sure = false;
                     self.problem(&rule.at, format!("`{words}`"));

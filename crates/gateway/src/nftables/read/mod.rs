@@ -11,6 +11,7 @@ mod fixed;
 mod itself;
 mod json;
 mod lexer;
+mod logged;
 mod lower;
 mod ruleset;
 mod statement;
@@ -20,7 +21,6 @@ mod world;
 
 pub use fixed::at_minute;
 pub(crate) use itself::ByItself;
-pub(crate) use json::ruleset as from_json;
 pub(crate) use lower::{
     Conversation, Line, Lowered, Place, Translated, Translation, lower, translated_in,
     translated_out,
@@ -28,5 +28,17 @@ pub(crate) use lower::{
 pub(crate) use ruleset::{
     Key, Part, Problem, Ruleset, Side, Value, Values, Verdict, interfaces_of, references,
 };
-pub(crate) use text::ruleset as from_text;
 pub(crate) use world::{PlanWorld, World, domain_sets, fits};
+
+/// Reads what `nft list ruleset` prints, or what it is given.
+///
+/// # Errors
+/// Where the text cannot be understood as a whole.
+pub(crate) fn from_text(text: &str) -> Result<Ruleset, Problem> {
+    text::ruleset(text).map(Ruleset::with_logs_joined)
+}
+
+/// Reads what `nft -j list ruleset` prints.
+pub(crate) fn from_json(objects: &[serde_json::Value]) -> Ruleset {
+    json::ruleset(objects).with_logs_joined()
+}

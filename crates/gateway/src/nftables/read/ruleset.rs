@@ -136,6 +136,13 @@ pub(crate) enum Part {
     Mark(u32),
     /// What is over a limit that has a name.
     OverLimit(String),
+    /// No more than so many packets in a time: what is above that does not go on in the rule.
+    Rate {
+        /// Whether that is enough for a log.
+        enough: bool,
+        /// As it is written.
+        says: String,
+    },
     /// The destination is translated.
     SendOn {
         to: IpAddr,

@@ -90,6 +90,9 @@ fn part(tokens: &mut Cursor<'_>, rule: &mut Rule) -> Option<()> {
         }
         "limit" => {
             tokens.next();
+            if tokens.takes("rate") {
+                return rate(tokens, rule);
+            }
             if !tokens.takes("name") {
                 return None;
             }
@@ -109,6 +112,21 @@ fn part(tokens: &mut Cursor<'_>, rule: &mut Rule) -> Option<()> {
         }
         _ => condition(tokens, rule)?,
     }
+    Some(())
+}
+
+/// So many packets in a time; none of what is counted in bytes, or of what is above.
+fn rate(tokens: &mut Cursor<'_>, rule: &mut Rule) -> Option<()> {
+    let rate = tokens.word()?;
+    let (packets, per) = rate.split_once('/')?;
+    let enough = super::logged::is_enough(packets.parse().ok()?, per)?;
+    if tokens.takes("burst") {
+        let _: u32 = tokens.word()?.parse().ok()?;
+        if !tokens.takes("packets") {
+            return None;
+        }
+    }
+    rule.parts.push(Part::Rate { enough, says: format!("limit rate {rate}") });
     Some(())
 }
 
