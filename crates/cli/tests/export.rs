@@ -390,3 +390,33 @@ fn calls_that_make_no_sense_are_reported_with_a_help() {
         assert!(run.out.is_empty(), "{words}");
     }
 }
+
+/// What a gateway starts with is a folder, in which nothing is written over.
+#[test]
+fn what_a_gateway_starts_with_is_a_folder() {
+    let bench = Bench::new();
+    let run = export(&bench, "clinic.toml", "boot");
+    assert!(run.code == 2 && run.err.contains("name a folder"), "{}", run.err);
+    assert_eq!(export(&bench, "clinic.toml", "boot --to boot").code, 0);
+    let file =
+        |name: &str| std::fs::read_to_string(bench.file(&format!("boot/{name}"))).expect("it");
+    assert_eq!(file("rules.nft"), export(&bench, "clinic.toml", "nftables").out);
+    let unit = file("bastium-gateway.service");
+    let place = |word: &str| unit.find(word).unwrap_or_else(|| panic!("{word} in {unit}"));
+    assert!(place("closed.nft") < place("rules.nft\nExecStart"));
+    assert!(place("delete table") < place("forwarding.conf\n"));
+    if let Some(taken) = says("nft", &["-c", "-f", "-"], &file("closed.nft")) {
+        assert_eq!(taken, Ok(()));
+    }
+    let again = export(&bench, "clinic.toml", "boot --to boot");
+    assert_eq!(again.code, 2, "{}", again.err);
+    assert_eq!(export(&bench, "clinic.toml", "boot --to boot --force").code, 0);
+    // A site's name is nothing but a remark.
+    let hostile = demo("bare.toml")
+        .replace("name = \"Two networks\"", "name = \"x\\nExecStart=/bin/false\\\\\"");
+    bench.write("hostile.toml", hostile);
+    assert_eq!(export(&bench, "hostile.toml", "boot --to other").code, 0);
+    let unit = std::fs::read_to_string(bench.file("other/bastium-gateway.service")).expect("it");
+    assert_eq!(unit.lines().filter(|line| line.starts_with("ExecStart=")).count(), 4, "{unit}");
+    assert!(unit.lines().next().is_some_and(|line| line.starts_with("# ")), "{unit}");
+}

@@ -64,6 +64,7 @@
 #![forbid(unsafe_code)]
 
 mod acl_json;
+pub mod boot;
 mod clean;
 mod dnsmasq;
 pub mod foreign;

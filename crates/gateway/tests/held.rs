@@ -7,7 +7,8 @@ mod model;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Action, Form, Plan, resolve};
 use bastium_core::rules::{self, Otherwise, RuleSet, Surroundings};
-use bastium_core::space::{Interface, Packet};
+use bastium_core::space::{Ends, Interface, Packet, Protocol, ServicePoint};
+use bastium_core::verdict::Verdict;
 use bastium_gateway::foreign::{Foreign, HeldRules, NotHeld, read_rules};
 use model::packets::{Borders, packet};
 use model::{TODAY, any_draft};
@@ -238,5 +239,57 @@ proptest! {
         let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
         compare(&nft(&plan, &rows, policies), &meaning, seed)?;
         compare(&table(&plan, &rows), &meaning, seed)?;
+    }
+}
+
+/// What is there before the rules lets nothing in that the plan does not, and passes nothing on.
+#[test]
+fn until_the_rules_are_there_only_management_comes_in() {
+    for name in ["clinic", "farm", "bare"] {
+        let text = std::fs::read(format!("../../demo/{name}.toml")).expect("the plan");
+        let plan = bastium_planfile::read(name, &text).expect("a plan");
+        let meaning = Meaning::new(&plan, TODAY).expect("a meaning");
+        let rules = rules::in_form(&meaning, Form::PerPair).expect("rules");
+        let file = bastium_gateway::nftables::proven(&meaning, &rules, Default::default());
+        let files = bastium_gateway::boot::boot_files(&plan, &file.expect("a file"));
+        let closed = &files.iter().find(|file| file.name == "closed.nft").expect("it").text;
+        let foreign = read_rules(closed, Some(&plan)).expect("rules");
+        // The loopback is nobody's.
+        let unread: Vec<_> =
+            foreign.not_understood.iter().filter(|one| !one.what.contains("lo")).collect();
+        assert!(unread.is_empty(), "{unread:?}");
+        let around = Surroundings::of(&plan);
+        let (borders, mut random) = (Borders::of(&plan, &rules), 7);
+        let (mut inside, mut managed) = (0, 0);
+        let managing = plan.gateway().manage.iter().filter_map(|manage| {
+            let (source, _) =
+                manage.from.addresses.ranges().find(|(low, _)| plan.network_of(*low).is_some())?;
+            let network = plan.network_of(source)?;
+            let gateway = plan.network(network).subnets[0].gateway();
+            let (port, _) = *manage.service.set.v4.spans().first()?;
+            let service = ServicePoint::from_coordinate(port)?;
+            Some(Packet::new(plan.network_interface(network), Ends::new(source, gateway)?, service))
+        });
+        let random = (0..20_000).map(|_| packet(&borders, &plan, &mut random));
+        for packet in managing.chain(random) {
+            if packet.enters >= plan.gateway_interface() {
+                continue;
+            }
+            let Some((action, _)) = in_list(&foreign, &plan, &around, &packet) else { continue };
+            let verdict = meaning.decide(&packet).verdict;
+            let gateway = &around.gateway[usize::from(packet.enters.0)];
+            if action == Action::Allow {
+                assert!(gateway.contains(packet.destination()), "{packet:?}");
+                // Whether a source is true is for the rules to say; neighbours find each other anyhow.
+                let spoofed =
+                    !around.sources[usize::from(packet.enters.0)].contains(packet.source());
+                let neighbours = packet.service.protocol() == Protocol::ICMP_V6;
+                assert!(verdict == Verdict::Allow || spoofed || neighbours, "{packet:?}");
+                managed += usize::from(!neighbours);
+            }
+            inside += 1;
+        }
+        assert!(inside > 1_000);
+        assert!(managed > 0 || plan.gateway().manage.is_none(), "{name}: nobody manages it");
     }
 }

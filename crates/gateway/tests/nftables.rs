@@ -77,8 +77,15 @@ proptest! {
             let declared = declared(&file);
             let known: HashSet<&str> = declared.iter().copied().collect();
             prop_assert_eq!(known.len(), declared.len(), "a name stands twice");
-            for name in asked_for(&file) {
+            let asked = asked_for(&file);
+            for name in &asked {
                 prop_assert!(known.contains(name), "{name} is asked for and not there");
+            }
+            // Nor is a chain there to which nothing leads, but for those that the kernel asks by itself.
+            for name in &declared {
+                let chain = file.split(&format!("\tchain {name} {{")).nth(1);
+                let hook = chain.is_none_or(|chain| chain.trim_start().starts_with("type "));
+                prop_assert!(hook || asked.contains(name), "nothing leads to {name}");
             }
             for name in known {
                 prop_assert!(name.len() <= 127 && !name.contains(' '), "{name}");

@@ -77,6 +77,7 @@ pub fn examples(command: &str) -> &'static [(&'static str, &'static str)] {
         ],
         "export" => &[
             ("Write the rules for nft", "export nftables --to rules.nft"),
+            ("And what loads them when the gateway starts", "export boot --to boot"),
             ("Write every sheet into a workbook", "export xlsx --to site.xlsx"),
         ],
         "audit" => &[

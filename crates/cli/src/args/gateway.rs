@@ -97,7 +97,7 @@ pub struct Export {
     /// Only this sheet (csv, md, xlsx, json)
     #[arg(long, value_enum)]
     pub sheet: Option<SheetName>,
-    /// Compile for this form [default: per-pair for nftables, else the plan's own]
+    /// Compile for this form [default: per-pair for nftables and boot, else the plan's own]
     #[arg(long, value_enum)]
     pub form: Option<FormName>,
     /// The day
@@ -110,6 +110,8 @@ pub struct Export {
 pub enum ExportFormat {
     /// The rules, as a file for `nft -f` on a Linux gateway
     Nftables,
+    /// A folder with which a Linux gateway starts: the rules, closed until they are loaded, and the unit that loads them
+    Boot,
     /// Leases, fixed addresses, local names and domain sets, as a file for dnsmasq
     Dnsmasq,
     /// The rules as access control lists (RFC 8519) in JSON (RFC 7951)

@@ -10,6 +10,7 @@ use bastium_core::diagnosis::{Diagnosis, Severity};
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Form, Plan};
 use bastium_core::rules::RuleSet;
+use bastium_gateway::boot::boot_files;
 use bastium_gateway::escape_hidden;
 use bastium_gateway::nftables::{self, Held, NftOptions, NoInterface, NoProof, ProvenFile};
 use bastium_gateway::{HeldLists, Unsaid, Why, acl_json, proven_lists};
@@ -27,13 +28,13 @@ pub(super) fn run(args: &Export, session: &mut Session<'_>) -> Result<Exit, Fail
     let meaning = session::meaning(&plan, args.day.day)?;
     let own = args.form.map_or(plan.gateway().form, Form::from);
     let text = match args.what {
-        ExportFormat::Nftables => {
-            let form = args.form.map_or(Form::PerPair, Form::from);
-            if matches!(form, Form::PerInterface | Form::Ranked) {
-                return Err(not_for_nft(form));
-            }
-            let rules = session::in_form(&meaning, form)?;
-            nftables(&meaning, &rules, NftOptions::default())?.into_bytes()
+        ExportFormat::Nftables => for_nft(args, &meaning)?.into_bytes(),
+        ExportFormat::Boot => {
+            let files = boot_files(&plan, &for_nft(args, &meaning)?);
+            let folder = args.to.as_ref().ok_or_else(no_folder)?;
+            let files: Vec<(String, Vec<u8>)> =
+                files.into_iter().map(|one| (one.name.to_owned(), one.text.into_bytes())).collect();
+            return folder_of(&files, folder, args.force, session);
         }
         ExportFormat::Dnsmasq => names_and_leases(&meaning)?.into_bytes(),
         ExportFormat::AclJson => {
@@ -110,9 +111,20 @@ fn files(
     force: bool,
     session: &mut Session<'_>,
 ) -> Result<Exit, Failure> {
-    let path = |part: Part| folder.join(format!("{}.csv", part.word()));
+    let file = |part: Part| (format!("{}.csv", part.word()), book.csv(part).into_bytes());
+    folder_of(&Part::ALL.map(file), folder, force, session)
+}
+
+/// Files by their names, in a folder that is made if it is not there.
+fn folder_of(
+    files: &[(String, Vec<u8>)],
+    folder: &Path,
+    force: bool,
+    session: &mut Session<'_>,
+) -> Result<Exit, Failure> {
     // None is written if one of them is in the way.
-    if let Some(there) = Part::ALL.into_iter().map(path).find(|path| path.exists() && !force) {
+    let mut paths = files.iter().map(|(name, _)| folder.join(name));
+    if let Some(there) = paths.find(|path| path.exists() && !force) {
         return Err(Failure::Exists { path: there });
     }
     std::fs::create_dir_all(folder).map_err(|error| Failure::File {
@@ -120,11 +132,20 @@ fn files(
         doing: "make the folder",
         error,
     })?;
-    for part in Part::ALL {
-        files::put(&path(part), book.csv(part), force, session)?;
+    for (name, text) in files {
+        files::put(&folder.join(name), text, force, session)?;
     }
-    session.remark(&format!("wrote {} to {}", count(Part::ALL.len(), "file"), folder.display()));
+    session.remark(&format!("wrote {} to {}", count(files.len(), "file"), folder.display()));
     Ok(Exit::Fine)
+}
+
+/// The rules for a Linux gateway, in the form that is asked for.
+fn for_nft(args: &Export, meaning: &Meaning<'_>) -> Result<ProvenFile, Failure> {
+    let form = args.form.map_or(Form::PerPair, Form::from);
+    if matches!(form, Form::PerInterface | Form::Ranked) {
+        return Err(not_for_nft(form));
+    }
+    nftables(meaning, &session::in_form(meaning, form)?, NftOptions::default())
 }
 
 fn json_text(json: &Value) -> Result<Vec<u8>, Failure> {
@@ -226,6 +247,13 @@ fn which_table() -> Failure {
     Failure::Call {
         says: "CSV is one table a file, and there are several".to_owned(),
         help: "choose one with --sheet, or name a folder for all with --to".to_owned(),
+    }
+}
+
+fn no_folder() -> Failure {
+    Failure::Call {
+        says: "what a gateway starts with is several files".to_owned(),
+        help: "name a folder with --to FOLDER".to_owned(),
     }
 }
 

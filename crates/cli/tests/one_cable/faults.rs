@@ -153,6 +153,60 @@ pub(crate) fn set_up() {
     assert_eq!(sheet["walk"]["not_counted"], serde_json::json!([]));
 }
 
+/// A gateway that starts with what is exported for that: with its rules; and with a file of rules that was cut off.
+pub(crate) fn boot() {
+    let mut practice = Practice::new("bare.toml");
+    started(&practice, |rules| rules);
+    practice.gateway.serve(&practice.export("dnsmasq"));
+    practice.gateway.manage(&[22, 443]);
+    let (sheet, code) = practice.tried(ALL);
+    assert_eq!(code, 0, "{:#}", differences(&sheet));
+    let mut practice = Practice::new("clinic.toml");
+    started(&practice, |rules| rules[..rules.len() / 2].to_owned());
+    practice.gateway.serve(&practice.export("dnsmasq"));
+    practice.gateway.manage(&[22, 443]);
+    let (sheet, code) = practice.tried(&format!("{ALL} --no-sweep"));
+    assert_eq!(code, 1);
+    let results = sheet["walk"]["results"].as_array().expect("results");
+    let seen =
+        |one: &&Value, word: &str| one["seen"].as_str().is_some_and(|seen| seen.contains(word));
+    // Whoever manages the gateway still does; nothing else is let through, and nothing is passed on.
+    let managing = results.iter().find(|one| one["id"] == "manage/itself").expect("the check");
+    assert_eq!(managing["outcome"], "pass", "{managing}");
+    let replies = results.iter().filter(|one| seen(one, "reply") && one["to"] != "gateway");
+    assert_eq!(replies.count(), 0, "{results:#?}");
+    let silent =
+        results.iter().filter(|one| one["expect"] == "silence" && one["outcome"] == "fail");
+    assert_eq!(silent.count(), 0);
+}
+
+/// Makes the gateway start as its unit says, with what was made of its rules. A step that fails is the last one.
+fn started(practice: &Practice, rules: impl Fn(String) -> String) {
+    let plan = practice.plan();
+    let run = practice.bench.run(&format!("export boot --plan {plan} --to boot"));
+    assert_eq!(run.code, 0, "{}", run.err);
+    let folder = practice.bench.file("boot");
+    let text = std::fs::read_to_string(folder.join("rules.nft")).expect("the rules");
+    let wrong = rules(text.clone());
+    let is_cut = wrong != text;
+    std::fs::write(folder.join("rules.nft"), wrong).expect("the rules");
+    let unit = std::fs::read_to_string(folder.join("bastium-gateway.service")).expect("the unit");
+    let steps = unit.lines().filter_map(|line| line.strip_prefix("ExecStart="));
+    let steps: Vec<String> =
+        steps.map(|step| step.replace("/etc/bastium", &folder.display().to_string())).collect();
+    let mut done = 0;
+    for step in steps.iter().filter(|step| !step.contains("sysctl")) {
+        let mut command = std::process::Command::new("sh");
+        command.args(["-c", step.as_str()]).stderr(std::process::Stdio::null());
+        let status = practice.gateway.made.site.gateway.within(|| command.status());
+        if !status.expect("a shell").success() {
+            break;
+        }
+        done += 1;
+    }
+    assert_eq!(done, if is_cut { 1 } else { 3 }, "{steps:#?}");
+}
+
 /// A lease is asked for without a trunk, too: by a machine that has an address in one network.
 pub(crate) fn by_itself() {
     for (vlan, network, outcome, says) in [

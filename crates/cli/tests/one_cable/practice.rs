@@ -163,6 +163,11 @@ impl Practice {
         self.gateway.manage(&[22, 443]);
     }
 
+    /// The plan's file.
+    pub(crate) fn plan(&self) -> &str {
+        &self.plan
+    }
+
     /// What the program exports.
     pub(crate) fn export(&self, what: &str) -> String {
         let run = self.bench.run(&format!("export {what} --plan {}", self.plan));

@@ -46,6 +46,7 @@ pub(crate) fn main() {
         ("another faultless gateway", another_faultless),
         ("several faults at once", crate::faults::several),
         ("leases and translation that are not as planned", crate::faults::set_up),
+        ("a gateway that starts", crate::faults::boot),
         ("leases asked for without a trunk", crate::faults::by_itself),
         ("cables that are not as planned", crate::faults::cables),
         ("a gateway on which nothing listens", refused),

@@ -35,7 +35,9 @@ impl Writer<'_, '_> {
         let (mut leads_through, mut leads_to_gateway) = (Vec::new(), Vec::new());
         let (mut through_last, mut gateway_last) = (Vec::new(), Vec::new());
         let mut chains = Vec::new();
-        for list in lists {
+        // Where the gateway may begin whatever it likes, nothing is asked about it.
+        let asked = |list: &&RuleList| list.stage != Stage::FromGateway || !list.rules.is_empty();
+        for list in lists.iter().filter(asked) {
             let lead = match list.otherwise {
                 Otherwise::GoOn => Then::Jump(chain_name(self.context.plan, list)),
                 _ => Then::Goto(chain_name(self.context.plan, list)),
