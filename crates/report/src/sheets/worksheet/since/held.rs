@@ -9,8 +9,8 @@ use bastium_core::changeover::Changeover;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::Plan;
 use bastium_core::proof::Proved;
-use bastium_core::rules::{Rule, RuleId, RuleList, RuleSet};
-use bastium_core::space::{AddressSet, Interface, IntervalSet, ServiceSet};
+use bastium_core::rules::{Rule, RuleId, RuleList, RuleSet, Surroundings};
+use bastium_core::space::{AddressSet, Interface, IntervalSet, Match, ServiceSet};
 use bastium_gateway::foreign::HeldRules;
 use std::collections::{HashMap, HashSet};
 
@@ -107,13 +107,9 @@ fn raw(plan: &Plan, rule: &Rule) -> EnteredRule {
     let products = rule.matches.products();
     let enters = products.iter().map(|(product, _)| &product.enters);
     let enters = enters.fold(IntervalSet::<Interface>::empty(), |all, one| all.union(one));
-    let addresses = |end: fn(&bastium_core::space::Match) -> &AddressSet| -> Vec<String> {
+    let addresses = |end: fn(&Match) -> &AddressSet| -> Vec<String> {
         let all: AddressSet = products.iter().map(|(product, _)| end(product).clone()).collect();
-        few(if all == AddressSet::full() {
-            vec!["any".to_owned()]
-        } else {
-            address_values(plan, &all)
-        })
+        few(called(plan, &all).map_or_else(|| address_values(plan, &all), |name| vec![name]))
     };
     let services = products.iter().map(|(product, _)| &product.service);
     let services = services.fold(ServiceSet::empty(), |all, one| all.union(one));
@@ -129,6 +125,24 @@ fn raw(plan: &Plan, rule: &Rule) -> EnteredRule {
         when: rule.limit_mbps.map(|rate| format!("at most {rate} Mbit/s")).into_iter().collect(),
         name: rule.id.to_string(),
     }
+}
+
+/// What the plan calls just these addresses, if it does.
+fn called(plan: &Plan, set: &AddressSet) -> Option<String> {
+    if *set == AddressSet::full() {
+        return Some("any".to_owned());
+    }
+    let zones = plan.zone_ids().map(|id| {
+        (&plan.zone(id).name, [plan.zone_addresses(id).clone(), plan.zone_prefixes(id).clone()])
+    });
+    let networks = plan.network_ids().map(|id| {
+        let network = plan.network(id);
+        (&network.name, [plan.network_addresses(id).clone(), network.prefixes()])
+    });
+    let named = zones.chain(networks).find(|(_, sets)| sets.contains(set));
+    let around = || Surroundings::of(plan).gateway.into_iter().collect::<AddressSet>();
+    let gateway = || set.is_subset(&around()).then(|| "the gateway".to_owned());
+    named.map(|(name, _)| name.to_string()).or_else(gateway)
 }
 
 fn few(mut values: Vec<String>) -> Vec<String> {
