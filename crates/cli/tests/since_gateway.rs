@@ -96,6 +96,30 @@ fn entries_that_say_a_rule_of_the_plan_together_stay() {
     assert!(sheet["since"]["kept"].as_u64().is_some_and(|kept| kept > 10), "{}", sheet["since"]);
 }
 
+/// Names of rows are hostile, as all text of others.
+#[test]
+fn a_row_is_called_whatever_somebody_likes() {
+    let bench = Bench::new();
+    bench.write("plan.toml", demo("clinic.toml"));
+    for name in [
+        "x (it is at 30, called y)",
+        "insert above z",
+        "=1+1",
+        "\u{202e}\u{1b}[2J",
+        &"n".repeat(5_000),
+    ] {
+        let rows = format!(
+            "action,source,destination,service,name\nallow,desks,printers,printing,\"{name}\"\nblock,guests,any,any,\"{name}\"\n\
+             allow,desks,internet,https,\"{name}\"\nblock,any,any,any,\"{name}\"\n"
+        );
+        bench.write("theirs.csv", rows);
+        let sheet = sheet(&bench, "--since-gateway theirs.csv");
+        assert_eq!(sheet["since"]["safe"], true, "{name}");
+        let text = sheet.to_string();
+        assert!(!text.contains('\u{1b}') && !text.contains('\u{202e}'), "{name}");
+    }
+}
+
 #[test]
 fn what_no_change_can_begin_with_is_refused_with_a_reason() {
     let bench = Bench::new();

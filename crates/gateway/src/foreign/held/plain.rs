@@ -57,10 +57,12 @@ fn label(name: &str, at: &str) -> String {
     }
 }
 
-/// A name that fits into a cell.
+/// A name that fits into a cell, and says nothing there but what it is: where a row moves to or from stands beside it in
+/// brackets.
 pub(super) fn short(name: &str) -> String {
     const MOST: usize = 60;
-    crate::clean(name).chars().take(MOST).collect()
+    let bare = name.replace(['(', ')'], "'");
+    crate::clean(&bare).chars().take(MOST).collect::<String>().trim().to_owned()
 }
 
 /// A product over ways, over the plan's interfaces; `None` where it is for one of several interfaces to which the same
