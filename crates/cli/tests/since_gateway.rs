@@ -60,10 +60,10 @@ fn a_table_that_somebody_else_wrote_gives_way_row_by_row() {
     assert_eq!(gone, ["rest, line 5", "manage, line 4", "people out, line 2"], "{edits:?}");
     // What the plan says as well stays, and is what other rows are put above.
     assert!(edits.iter().any(|(does, _)| does == "insert above print, line 3"), "{edits:?}");
-    let on_trust = sheet["since"]["assumed"].to_string();
-    assert!(on_trust.contains("replies to open connections"), "{on_trust}");
+    let assumed = sheet["since"]["assumed"].to_string();
+    assert!(assumed.contains("replies to open connections"), "{assumed}");
     let text = bench.run("worksheet --plan plan.toml --since-gateway theirs.csv").out;
-    assert!(text.contains("on trust: interfaces, addresses, DHCP"), "{text}");
+    assert!(text.contains("assumed: interfaces, addresses, DHCP"), "{text}");
 }
 
 #[test]

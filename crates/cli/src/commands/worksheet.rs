@@ -116,7 +116,7 @@ fn since_lines(since: &Since) -> Vec<(anstyle::Style, String)> {
             "not safe at every step: see the rows marked `at once`, and what stands below them".to_owned(),
         )),
     }
-    lines.extend(assumed.iter().map(|says| (style::FAINT, format!("on trust: {says}"))));
+    lines.extend(assumed.iter().map(|says| (style::FAINT, format!("assumed: {says}"))));
     lines
 }
 

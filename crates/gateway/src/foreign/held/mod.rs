@@ -26,7 +26,7 @@ pub struct HeldRules {
     pub labels: HashMap<RuleId, String>,
     /// How many rows decide nothing: no packet that begins a conversation comes to them.
     pub idle: usize,
-    /// Whether it had to be taken on trust that replies are let back.
+    /// Whether it has to be assumed that replies are let back.
     pub trusts_replies: bool,
 }
 

@@ -52,7 +52,7 @@ pub struct Since {
     pub kept: usize,
     /// Whether every edit by itself leaves as it is whatever old and new rules agree on.
     pub safe: bool,
-    /// What is taken on trust, because the old rules say nothing of it.
+    /// What is assumed, because the old rules say nothing of it.
     pub assumed: Vec<String>,
 }
 

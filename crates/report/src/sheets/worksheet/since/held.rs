@@ -19,7 +19,7 @@ const MOST_VALUES: usize = 4;
 
 impl Worksheet {
     /// The worksheet of a change of a gateway whose rules somebody else wrote. Interfaces, leases, translation and switch
-    /// ports are taken to be as the plan has them.
+    /// ports are assumed to be as the plan has them.
     ///
     /// # Errors
     /// Where what is typed would not lead to the new rules, as for [`Worksheet::since`].
@@ -48,17 +48,18 @@ impl Worksheet {
 /// What no list of rules says, and the sheet rests on.
 fn assumed(held: &HeldRules) -> Vec<String> {
     let mut assumed = vec![
-        "interfaces, addresses, DHCP, translation and switch ports are taken to be as the plan has them".to_owned(),
+        "interfaces, addresses, DHCP, translation and switch ports are as the plan has them"
+            .to_owned(),
     ];
     if held.trusts_replies {
-        assumed.push("replies to open connections are taken to be let back already".to_owned());
+        assumed.push("replies to open connections are let back already".to_owned());
     }
     match held.idle {
         0 => {}
         1 => assumed
-            .push("a row that no first packet of a conversation reaches stays as it is".to_owned()),
+            .push("the row that no first packet of a conversation reaches may stay".to_owned()),
         idle => assumed.push(format!(
-            "{idle} rows that no first packet of a conversation reaches stay as they are"
+            "the {idle} rows that no first packet of a conversation reaches may stay"
         )),
     }
     assumed
