@@ -125,7 +125,7 @@ fn walk(way: &Changeover<'_>, mut gateway: Gateway<'_>, goal: &Gateway<'_>, pack
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 60, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: 150, ..ProptestConfig::default() })]
 
     #[test]
     fn a_single_list_becomes_that_of_the_plan_safely(draft in any_draft(), seed in any::<u64>()) {

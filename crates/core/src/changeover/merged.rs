@@ -56,6 +56,9 @@ pub(super) struct Merged<'r> {
     pub(super) stateless: bool,
     /// Whether rules against spoofed sources share a number.
     pub(super) shared: bool,
+    /// Where one list stands for several: the list of each rule of the plan, by its place among [`Self::lists`]. Two rules that
+    /// say the same are not the same if their lists are asked about other packets.
+    listed: HashMap<RuleId, usize>,
 }
 
 /// What a row does, without its name, its number and its reasons.
@@ -63,6 +66,8 @@ pub(super) struct Merged<'r> {
 struct Content {
     products: Vec<(Match, Option<ServiceSet>)>,
     effect: Effect,
+    /// The list of a rule of the plan, where one stands for several.
+    listed: Option<usize>,
 }
 
 /// A stretch of one list, with the rules in it.
@@ -93,7 +98,8 @@ impl<'r> Merged<'r> {
         let (before, after) =
             (entry(joint.old_side(), old, old_rules), entry(joint.new_side(), new, new_rules));
         let (old, new) = (before, after);
-        let mut merged = Self { joint, old, new, lists, rows, uplinks, stateless, shared };
+        let listed = HashMap::new();
+        let mut merged = Self { joint, old, new, lists, rows, uplinks, stateless, shared, listed };
         let as_one = new_rules.stood_for_in(old_rules);
         let whole = old_rules.list(Stage::Whole);
         if let Some(whole) = whole {
@@ -131,18 +137,17 @@ impl<'r> Merged<'r> {
         let before: Vec<&'r Rule> = old.rules.iter().collect();
         let after: Vec<&'r Rule> = new.iter().flat_map(|list| &list.rules).collect();
         let mut of = new.iter().zip(first + 1..).flat_map(|(list, at)| vec![at; list.rules.len()]);
-        let begins = self.rows.len();
-        self.add_rows(first, &before, &after, at_the_end);
         // A rule of the plan is for what its own list is asked about, wherever the row stands.
         let listed = new.iter().zip(first + 1..);
-        let listed =
-            listed.flat_map(|(list, at)| list.rules.iter().map(move |rule| (&rule.id, at)));
-        let listed: HashMap<&RuleId, usize> = listed.collect();
+        let listed = listed.flat_map(|(list, at)| list.rules.iter().map(move |rule| (rule, at)));
+        self.listed = listed.map(|(rule, at)| (rule.id.clone(), at)).collect();
+        let begins = self.rows.len();
+        self.add_rows(first, &before, &after, at_the_end);
         for row in &mut self.rows[begins..] {
             row.list = match (row.new, row.old) {
                 (Some(_), _) => of.next().unwrap_or(first),
                 (None, Some(old)) if !matches!(old.matches, Matches::Written(_)) => {
-                    listed.get(&old.id).copied().unwrap_or(first)
+                    self.listed.get(&old.id).copied().unwrap_or(first)
                 }
                 _ => first,
             };
@@ -168,7 +173,8 @@ impl<'r> Merged<'r> {
         let (joint, lists, uplinks) =
             (self.joint.clone(), self.lists.clone(), self.uplinks.clone());
         let (old, new) = (self.old.clone(), self.new.clone());
-        Self { joint, old, new, lists, rows, uplinks, ..*self }
+        let listed = self.listed.clone();
+        Self { joint, old, new, lists, rows, uplinks, listed, ..*self }
     }
 
     /// Packets by interfaces that both plans have: by others none comes as long as rules are changed.
@@ -212,7 +218,7 @@ impl<'r> Merged<'r> {
 
     fn add_rows(&mut self, list: usize, old: &Stretch<'r>, new: &Stretch<'r>, at_the_end: bool) {
         let contents = |entry: &Entry, rules: &Stretch<'r>| -> Vec<Content> {
-            rules.iter().map(|rule| Content::of(entry, rule)).collect()
+            rules.iter().map(|rule| Content::of(entry, &self.listed, rule)).collect()
         };
         let before = contents(&self.old, old);
         let after = contents(&self.new, new);
@@ -272,13 +278,13 @@ impl<'r> Merged<'r> {
             if let (Some(rule), None) = (row.old, row.new)
                 && !altered.contains(&place)
             {
-                left.entry(Content::of(&self.old, rule)).or_default().push(place);
+                left.entry(Content::of(&self.old, &self.listed, rule)).or_default().push(place);
             }
         }
         for place in first..self.rows.len() {
             let row = &self.rows[place];
             if let (None, Some(rule), None) = (row.old, row.new, row.alters) {
-                let content = Content::of(&self.new, rule);
+                let content = Content::of(&self.new, &self.listed, rule);
                 self.rows[place].moves = left.get_mut(&content).and_then(Vec::pop);
             }
         }
@@ -314,8 +320,10 @@ impl<'r> Row<'r> {
 }
 
 impl Content {
-    fn of(entry: &Entry, rule: &Rule) -> Self {
-        Self { products: entry.products(rule), effect: Effect::of(rule) }
+    fn of(entry: &Entry, listed: &HashMap<RuleId, usize>, rule: &Rule) -> Self {
+        let own = !matches!(rule.matches, Matches::Written(_));
+        let listed = listed.get(&rule.id).copied().filter(|_| own);
+        Self { products: entry.products(rule), effect: Effect::of(rule), listed }
     }
 }
 
