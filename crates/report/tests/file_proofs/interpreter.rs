@@ -146,6 +146,8 @@ impl File {
                     }
                 }
                 "comment" => at += 2,
+                // A log at a limited rate: of one packet, it is never too much.
+                "limit" if rule.get(at + 1).is_some_and(|word| word == "rate") => at += 6,
                 "limit" => return None,
                 "accept" | "drop" => return Some((rule[at].clone(), false)),
                 "reject" => {
