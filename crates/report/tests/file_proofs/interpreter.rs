@@ -141,13 +141,19 @@ impl File {
                 "log" => {
                     *logged = true;
                     at += 1;
-                    while ["prefix", "flags"].contains(&rule[at].as_str()) {
+                    while rule.get(at).is_some_and(|word| word == "prefix" || word == "flags") {
                         at += 2;
                     }
                 }
                 "comment" => at += 2,
-                // A log at a limited rate: of one packet, it is never too much.
-                "limit" if rule.get(at + 1).is_some_and(|word| word == "rate") => at += 6,
+                // A log at a limited rate is for the first packet in any case. What is decided by a rate is decided by luck.
+                "limit" if rule.get(at + 1).is_some_and(|word| word == "rate") => {
+                    at += 3;
+                    at += if rule.get(at).is_some_and(|word| word == "burst") { 3 } else { 0 };
+                    if rule.get(at).is_none_or(|word| word != "log") {
+                        return Some(("sometimes".to_owned(), false));
+                    }
+                }
                 "limit" => return None,
                 "accept" | "drop" => return Some((rule[at].clone(), false)),
                 "reject" => {
