@@ -124,6 +124,54 @@ fn walk(way: &Changeover<'_>, mut gateway: Gateway<'_>, goal: &Gateway<'_>, pack
     assert_eq!(ids(&gateway), ids(goal));
 }
 
+/// Walks from rows in a single list to the plan's rules.
+fn becomes_the_plans(
+    meaning: &Meaning<'_>,
+    rules: &RuleSet,
+    among: &[usize],
+    rows: Vec<Rule>,
+    seed: u64,
+) {
+    let list = HeldList { rules: rows.clone(), otherwise: Otherwise::Block };
+    let held = rules.held_as_one(list, among);
+    assert_eq!(rules.stood_for_in(&held), among);
+    let way = changeover((meaning, &held), (meaning, rules));
+    assert!(way.is_safe());
+    let lists: Vec<&RuleList> = among.iter().map(|place| &rules.lists[*place]).collect();
+    let goal = Gateway { rows: Vec::new(), lists: lists.clone() };
+    let own = |rules: &[Rule]| rules.iter().map(|rule| goal.row(rule)).collect::<Vec<_>>();
+    let gateway = Gateway { rows: own(&rows), lists: lists.clone() };
+    let new: Vec<Rule> = lists.iter().flat_map(|list| list.rules.clone()).collect();
+    let goal = Gateway { rows: own(&new), lists: lists.clone() };
+    let plan = meaning.plan();
+    let (borders, mut random) = (Borders::of(plan, rules), seed);
+    let packets = (0..400).map(|_| packet(&borders, plan, &mut random));
+    let outer = |packet: &Packet| packet.enters != plan.gateway_interface();
+    walk(&way, gateway, &goal, &packets.filter(outer).collect::<Vec<_>>());
+}
+
+/// The lists for what comes from outside the gateway.
+fn from_outside(rules: &RuleSet) -> Vec<usize> {
+    let outside = |place: &usize| rules.lists[*place].stage != Stage::FromGateway;
+    (0..rules.lists.len()).filter(outside).collect()
+}
+
+/// The last rules of two lists block all that is left, in the same words: a gateway that has the one has not the other.
+#[test]
+fn rules_that_say_the_same_for_different_lists_are_told_apart() {
+    let plan = resolve(model::uniform("block", true)).expect("a plan");
+    let meaning = Meaning::new(&plan, TODAY).expect("a meaning");
+    let rules = rules::in_form(&meaning, Form::OneList).expect("rules");
+    let among = from_outside(&rules);
+    let last =
+        |stage| rules.list(stage).and_then(|list| list.rules.last()).expect("a rule").clone();
+    let (to_gateway, through) = (last(Stage::ToGateway), last(Stage::Through));
+    assert_eq!(format!("{:?}", to_gateway.matches), format!("{:?}", through.matches));
+    for rows in [vec![through.clone()], vec![to_gateway.clone()], vec![through, to_gateway]] {
+        becomes_the_plans(&meaning, &rules, &among, rows, 5);
+    }
+}
+
 proptest! {
     #![proptest_config(ProptestConfig { cases: 150, ..ProptestConfig::default() })]
 
@@ -132,23 +180,8 @@ proptest! {
         let Ok(plan) = resolve(draft) else { return Ok(()) };
         let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
         let Ok(rules) = rules::in_form(&meaning, Form::OneList) else { return Ok(()) };
-        let outside = |place: &usize| rules.lists[*place].stage != Stage::FromGateway;
-        let among: Vec<usize> = (0..rules.lists.len()).filter(outside).collect();
+        let among = from_outside(&rules);
         let rows = written(&rules, &among, seed);
-        let list = HeldList { rules: rows.clone(), otherwise: Otherwise::Block };
-        let held = rules.held_as_one(list, &among);
-        prop_assert_eq!(rules.stood_for_in(&held), among.clone());
-        let way = changeover((&meaning, &held), (&meaning, &rules));
-        prop_assert!(way.is_safe());
-        let lists: Vec<&RuleList> = among.iter().map(|place| &rules.lists[*place]).collect();
-        let goal = Gateway { rows: Vec::new(), lists: lists.clone() };
-        let own = |rules: &[Rule]| rules.iter().map(|rule| goal.row(rule)).collect::<Vec<_>>();
-        let gateway = Gateway { rows: own(&rows), lists: lists.clone() };
-        let new: Vec<Rule> = lists.iter().flat_map(|list| list.rules.clone()).collect();
-        let goal = Gateway { rows: own(&new), lists: lists.clone() };
-        let (borders, mut random) = (Borders::of(&plan, &rules), seed);
-        let packets = (0..400).map(|_| packet(&borders, &plan, &mut random));
-        let outer = |packet: &Packet| packet.enters != plan.gateway_interface();
-        walk(&way, gateway, &goal, &packets.filter(outer).collect::<Vec<_>>());
+        becomes_the_plans(&meaning, &rules, &among, rows, seed);
     }
 }

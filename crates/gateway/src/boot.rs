@@ -117,7 +117,8 @@ fn unit(plan: &Plan) -> String {
          # Copy the four files to {FOLDER}, this one to /etc/systemd/system, and take away what passes packets on by itself:\n\
          #   ip_forward or forwarding in /etc/sysctl.conf and /etc/sysctl.d, and other services that load rules\n\
          #   systemctl disable nftables && systemctl enable bastium-gateway\n\
-         # If the rules cannot be loaded, nothing is passed on; whoever manages the gateway still reaches it.\n\
+         # If the rules cannot be loaded, nothing is passed on, and only whoever manages the gateway reaches it, from inside and\n\
+         # with an address that is set by hand: nobody is given one.\n\
          [Unit]\nDescription=Rules of the gateway\nDefaultDependencies=no\nAfter=local-fs.target systemd-modules-load.service\n\
          Before=network-pre.target shutdown.target\nWants=network-pre.target\nConflicts=shutdown.target\n\n\
          [Service]\nType=oneshot\nRemainAfterExit=yes\n\

@@ -312,12 +312,15 @@ fn what_each_way_of_checking_notices_is_counted_by_kind() {
             assert!(row.shown.iter().all(|shown| *shown <= most), "{row:?}");
             assert!(row.shown.iter().sum::<usize>() >= most, "{row:?}");
         }
-        // Of the rules, by hand and from laptops, it is what those lists say of themselves.
+        // Of the rules, by hand, it is what that list says of itself; from laptops less, since some replies may stay out.
         let lists = [checklist::carried(&meaning, proved), checklist::build(&meaning, proved)];
         for (way, list) in lists.iter().enumerate() {
             for (kind, tally) in &list.strength.kinds {
                 let row = rows.iter().find(|row| row.kind == kind.word()).expect("the kind");
-                assert_eq!((row.made, row.shown[way]), (tally.made, tally.caught), "{kind:?}");
+                assert_eq!(row.made, tally.made, "{kind:?}");
+                assert!(
+                    row.shown[way] == tally.caught || way == 1 && row.shown[way] < tally.caught
+                );
             }
         }
         let of = |kind: &str| rows.iter().find(|row| row.kind == kind);

@@ -225,7 +225,7 @@ impl SetUpMistake {
                 replies().any(|check| asks(&check)) && (!beside || eyes.arrivals)
             }
             (SetUpKind::NoLeases | SetUpKind::RangeElsewhere, Subject::Network(id)) => {
-                eyes.leases && eyes.everywhere || in_network(id, Probe::Lease)
+                in_network(id, Probe::Lease)
             }
             (SetUpKind::OtherRouter, Subject::Network(id)) => {
                 let leaves = |check: &&Check| {
@@ -233,9 +233,8 @@ impl SetUpMistake {
                         && plan.network_of(check.packet.destination()) != Some(id)
                 };
                 // Whoever sets an address by hand takes the router from the plan.
-                eyes.leases && in_network(id, Probe::Lease)
-                    || in_network(id, Probe::Lease)
-                        && replies().copied().any(|check| leaves(&check))
+                in_network(id, Probe::Lease)
+                    && (eyes.leases || replies().copied().any(|check| leaves(&check)))
             }
             (SetUpKind::OtherResolver, Subject::Network(id)) => {
                 eyes.leases && in_network(id, Probe::Lease) || in_network(id, Probe::Web)
@@ -249,7 +248,7 @@ impl SetUpMistake {
                 let mut only = networks.into_iter().flatten();
                 eyes.sockets && only.any(|id| in_network(id, Probe::Lease))
             }
-            (SetUpKind::NetworksJoined, _) => eyes.everywhere && eyes.leases,
+            (SetUpKind::NetworksJoined, _) => eyes.everywhere,
             _ => false,
         }
     }

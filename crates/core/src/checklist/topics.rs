@@ -121,15 +121,9 @@ impl Ways<'_, '_> {
         for id in self.plan.network_ids() {
             let (network, what) = (self.plan.network(id), Everyday::ManageInside(id));
             if !ways(what).is_empty() && kept_out.insert(network.zone) {
-                topics.push(Topic {
-                    what: format!("managing the gateway from {}", network.name),
-                    candidates: ways(what),
-                });
+                topic(format!("managing the gateway from {}", network.name), what);
             }
         }
-        let mut topic = |what: String, everyday| {
-            topics.push(Topic { what, candidates: ways(everyday) });
-        };
         if self.plan.gateway().manage.is_some() {
             topic("managing the gateway".to_owned(), Everyday::Manage);
         }

@@ -2,9 +2,10 @@
 
 use super::set_up::{Eyes, SetUpMistake, set_up_mistakes};
 use super::strength::Undetectable;
-use super::{Check, Checklist, Standpoint, Workshop, carried};
+use super::{Check, Checklist, Probe, Standpoint, Workshop, carried};
+use crate::addressing::Placeholder;
 use crate::meaning::Meaning;
-use crate::plan::Plan;
+use crate::plan::{NetworkId, Plan};
 use crate::proof::Proved;
 use crate::space::{Minute, Packet};
 use crate::sweep;
@@ -40,23 +41,29 @@ impl Way {
     fn eyes(self) -> Eyes {
         let (cable, rehearsal) = (self == Self::OneCable, self == Self::Rehearsal);
         Eyes {
-            leases: cable,
+            // As root, a laptop asks the server what it gives.
+            leases: cable || self == Self::Laptops,
             arrivals: cable || rehearsal,
             everywhere: cable,
             sockets: !cable && !rehearsal,
         }
     }
 
-    /// Whether a check can be made this way, at the hour of the sweep.
+    /// Whether a check is made this way, at the hour of the sweep: a device need not answer a laptop by UDP; and no cable leads
+    /// into a tunnel, behind another router, or to whatever a name leads to.
     fn makes(self, plan: &Plan, check: &Check) -> bool {
-        let tunnel = |standpoint: &Standpoint| {
-            standpoint.network().is_some_and(|id| plan.network(id).tunnel.is_some())
-        };
+        let tunnel = |id: Option<NetworkId>| id.is_some_and(|id| plan.network(id).tunnel.is_some());
+        let destination = check.packet.destination();
         match self {
-            Self::ByHand | Self::Laptops | Self::Rehearsal => true,
+            Self::ByHand | Self::Rehearsal => true,
+            Self::Laptops => !check.may_stay_silent(),
             Self::OneCable => {
                 let behind = matches!(check.standpoint, Standpoint::Behind(..));
-                check.when.is_none() && !behind && !tunnel(&check.standpoint)
+                let by_name = Placeholder::of(destination).is_some();
+                let person = check.probe == Probe::Browse;
+                let tunnel =
+                    tunnel(check.standpoint.network()) || tunnel(plan.network_of(destination));
+                check.when.is_none() && !behind && !by_name && !person && !tunnel
             }
         }
     }

@@ -7,7 +7,8 @@
 mod lines;
 mod listed;
 
-pub(crate) use listed::{Listed, listed};
+pub(crate) use lines::Line;
+pub(crate) use listed::listed;
 
 use super::read::{Acls, Entry};
 use super::{AclFile, Unsaid, Why};
@@ -18,7 +19,7 @@ use bastium_core::plan::{Action, Plan, Uplink};
 use bastium_core::proof::{PlanlessChange, Proved, leaks, never_asked, planless_changes_in};
 use bastium_core::rules::{Applies, PlanlessLine, Rule, RuleList, RuleSet, Surroundings};
 use bastium_core::space::{AddressSet, IntervalSet, Match, PacketSet, Protocol, ServiceSet};
-use lines::{Line, sides};
+use lines::sides;
 use std::collections::BTreeSet;
 
 /// Packets with which the lists do not do what the rules do.

@@ -2,7 +2,7 @@
 
 use super::super::read::Entry;
 use super::super::{device_on, rule_of};
-use super::{Listed, Pair};
+use super::Pair;
 use bastium_core::plan::{Action, Plan};
 use bastium_core::rules::{Applies, Otherwise, PlanlessLine, Rule, RuleList};
 use bastium_core::space::{
@@ -11,16 +11,17 @@ use bastium_core::space::{
 use std::collections::HashMap;
 
 /// A line of either side.
-pub(super) struct Line {
-    pub(super) id: String,
-    pub(super) action: Action,
-    pub(super) log: bool,
+pub(crate) struct Line {
+    /// The rule, or what its entries are called.
+    pub(crate) id: String,
+    pub(crate) action: Action,
+    pub(crate) log: bool,
     /// Whether it is for replies alone.
-    pub(super) back: bool,
+    pub(crate) back: bool,
     /// Whether it is the end of a list.
-    pub(super) ends: bool,
+    pub(crate) ends: bool,
     /// What it matches, and the ports that this comes from; `None` for any.
-    pub(super) products: Vec<(Match, Option<ServiceSet>)>,
+    pub(crate) products: Vec<(Match, Option<ServiceSet>)>,
 }
 
 impl Line {
@@ -119,13 +120,6 @@ pub(super) fn lines_of<'e>(
     let ends = list.otherwise != Otherwise::GoOn;
     let rest = ends.then(|| Line::whole("the end", Action::Block, covers.to_vec()));
     merged(lines).into_iter().chain(bare_families(list, entries, covers)).chain(rest)
-}
-
-impl From<Line> for Listed {
-    fn from(line: Line) -> Self {
-        let Line { id: name, action, log, back, ends: end, products } = line;
-        Self { name, action, log, back, end, products }
-    }
 }
 
 /// Lines that follow each other and do the same, as one each, of few products: a rule takes many entries.

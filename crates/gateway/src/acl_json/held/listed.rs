@@ -1,32 +1,18 @@
 //! What stands in the lists of a form, line by line.
 
 use super::super::read::Acls;
-use super::lines::lines_of;
+use super::lines::{Line, lines_of};
 use super::{astray, entries};
 use crate::foreign::Named;
-use bastium_core::plan::{Action, Plan};
+use bastium_core::plan::Plan;
 use bastium_core::rules::RuleSet;
 use bastium_core::space::{Match, ServiceSet};
-
-/// A line: entries that follow each other and stand for one rule.
-pub(crate) struct Listed {
-    /// What its entries are called.
-    pub(crate) name: String,
-    pub(crate) action: Action,
-    pub(crate) log: bool,
-    /// Whether it is for replies alone.
-    pub(crate) back: bool,
-    /// Whether it is the end of a list.
-    pub(crate) end: bool,
-    /// What it matches, and the ports that this comes from; `None` for any.
-    pub(crate) products: Vec<(Match, Option<ServiceSet>)>,
-}
 
 /// Where something was not understood, and what.
 type Unread = Vec<(String, String)>;
 
 /// The lines of each list of a form that has to be entered.
-pub(crate) fn listed(plan: &Plan, rules: &RuleSet, acls: &Acls) -> (Vec<Vec<Listed>>, Unread) {
+pub(crate) fn listed(plan: &Plan, rules: &RuleSet, acls: &Acls) -> (Vec<Vec<Line>>, Unread) {
     let named = Named::of(Some(plan));
     let mut unread = acls.unclear();
     astray(plan, rules, acls, &mut unread);
@@ -42,8 +28,7 @@ pub(crate) fn listed(plan: &Plan, rules: &RuleSet, acls: &Acls) -> (Vec<Vec<List
             unread.push((entry.name.clone(), "`source-port` without `flags`".to_owned()));
         }
         let covers: Vec<Match> = list.packets().products().collect();
-        let lines = lines_of(plan, list, &entries, &covers);
-        lines.map(Listed::from).collect()
+        lines_of(plan, list, &entries, &covers).collect()
     });
     let lists = lists.collect();
     (lists, unread)

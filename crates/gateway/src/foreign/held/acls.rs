@@ -3,7 +3,7 @@
 use super::super::NotUnderstood;
 use super::lists::fill;
 use super::{HeldRules, NotHeld, Row};
-use crate::acl_json::held::{Listed, listed};
+use crate::acl_json::held::{Line, listed};
 use crate::acl_json::read::Acls;
 use bastium_core::meaning::Meaning;
 use bastium_core::rules::RuleSet;
@@ -30,8 +30,8 @@ pub(super) fn held(
     Ok(fill(meaning, rules, rows.collect()))
 }
 
-fn row(line: Listed) -> Row {
-    let Listed { name, action, log, back, end, products } = line;
+fn row(line: Line) -> Row {
+    let Line { id: name, action, log, back, ends: end, products } = line;
     let from = |from: Option<ServiceSet>| match back {
         true => Some(from.unwrap_or_else(ServiceSet::any)),
         false => from,

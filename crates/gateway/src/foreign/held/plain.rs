@@ -51,7 +51,7 @@ pub(super) fn rows(foreign: &Foreign, plan: &Plan) -> Result<Vec<Row>, NotHeld> 
 
 /// What a person finds a row by: its name, and where it stands.
 fn label(name: &str, at: &str) -> String {
-    match at.contains(name) {
+    match name == at {
         true => short(at),
         false => short(&format!("{name}, {at}")),
     }

@@ -312,18 +312,6 @@ fn verdict(says: &Value) -> Option<Verdict> {
     })
 }
 
-/// So many packets in a time; none of what is counted in bytes, or of what is above.
-fn rate(body: &Value) -> Option<Part> {
-    let of_packets = |key: &str| body[key].is_null() || body[key] == "packets";
-    let above = body["inv"].as_bool().unwrap_or(false);
-    if above || !of_packets("rate_unit") || !of_packets("burst_unit") {
-        return None;
-    }
-    let (packets, per) = (body["rate"].as_u64()?, body["per"].as_str()?);
-    let enough = super::logged::is_enough(packets, per)?;
-    Some(Part::Rate { enough, says: format!("limit rate {packets}/{per}") })
-}
-
 fn expression(one: &Value, rule: &mut Rule) {
     let Some((kind, body)) = one.as_object().and_then(|object| object.iter().next()) else {
         rule.parts.push(Part::UnreadTest(shown(one)));
@@ -339,8 +327,7 @@ fn expression(one: &Value, rule: &mut Rule) {
         "vmap" => look_up(body),
         "reject" => refuse(body),
         "log" => Some(Part::Log { prefix: body["prefix"].as_str().map(str::to_owned) }),
-        "limit" if body.is_object() => rate(body),
-        "limit" => body.as_str().map(|name| Part::OverLimit(name.to_owned())),
+        "limit" => super::logged::limited(body),
         "mangle" => mark(body),
         "dnat" => send_on(body),
         "snat" => body["addr"].as_str().and_then(|a| a.parse().ok()).and_then(|address| {

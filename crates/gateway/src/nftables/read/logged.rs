@@ -2,6 +2,7 @@
 //! next one decides over the same packets, logged or not.
 
 use super::ruleset::{Part, Rule, Ruleset};
+use serde_json::Value;
 
 /// A rate below this is not meant to keep a log short, but to have none: entries a minute.
 const LEAST_A_MINUTE: f64 = 1.0;
@@ -17,6 +18,21 @@ pub(super) fn is_enough(packets: u64, per: &str) -> Option<bool> {
         _ => return None,
     };
     Some(packets as f64 / minutes >= LEAST_A_MINUTE)
+}
+
+/// A limit by its name, or so many packets in a time, from JSON; none of what is counted in bytes, or of what is above.
+pub(super) fn limited(body: &Value) -> Option<Part> {
+    if let Some(name) = body.as_str() {
+        return Some(Part::OverLimit(name.to_owned()));
+    }
+    let of_packets = |key: &str| body[key].is_null() || body[key] == "packets";
+    let above = body["inv"].as_bool().unwrap_or(false);
+    if above || !of_packets("rate_unit") || !of_packets("burst_unit") {
+        return None;
+    }
+    let (packets, per) = (body["rate"].as_u64()?, body["per"].as_str()?);
+    let enough = is_enough(packets, per)?;
+    Some(Part::Rate { enough, says: format!("limit rate {packets}/{per}") })
 }
 
 impl Ruleset {
@@ -44,11 +60,8 @@ fn log_of(above: &Rule, rule: &Rule) -> Option<Part> {
     let (own, deeds) = above.parts.split_at(count);
     let [Part::Rate { enough: true, .. }, log @ Part::Log { .. }] = deeds else { return None };
     let (same, rest) = rule.parts.split_at_checked(count)?;
-    let goes_on = |part: &Part| {
-        let decides = matches!(part, Part::Verdict(_) | Part::Reject(_) | Part::Mark(_));
-        !decides
-    };
-    let alone = same == own && !rest.is_empty() && !rest.iter().any(goes_on);
+    let decides = |part: &Part| matches!(part, Part::Verdict(_) | Part::Reject(_) | Part::Mark(_));
+    let alone = same == own && !rest.is_empty() && rest.iter().all(decides);
     alone.then(|| log.clone())
 }
 

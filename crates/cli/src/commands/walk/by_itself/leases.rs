@@ -30,21 +30,33 @@ pub(super) fn check(
         return Ok(());
     };
     match asked(tour, id, here) {
-        Some(answer) => tell(tour, place, id, answer, session),
-        None => by_address(tour, place, id, own, session),
+        Ok(Some(answer)) => report(tour, place, id, answer, session),
+        Ok(None) => by_address(tour, (place, id), own, "nobody need answer by DHCP here", session),
+        Err(why) => by_address(tour, (place, id), own, &why, session),
     }
 }
 
+/// What servers and routers give there; nothing where none has to answer and none does.
+///
+/// # Errors
+/// Why they could not be asked.
 #[cfg(target_os = "linux")]
-fn asked(tour: &Tour<'_, '_>, id: NetworkId, here: IpAddr) -> Option<Answer> {
+fn asked(tour: &Tour<'_, '_>, id: NetworkId, here: IpAddr) -> Result<Option<Answer>, String> {
     use super::super::lease_faults::fault;
     use bastium_testbed::{here, trunk};
+    let interface = here::interface_with(here).ok().flatten();
     // What is set on the loopback comes from nobody.
-    let interface = here::interface_with(here).ok()?.filter(|name| name != "lo")?;
-    let looked = trunk::look(&interface, tour.meaning, id).ok()?;
+    let interface = interface.filter(|name| name != "lo");
+    let interface = interface.ok_or("the interface leads to no network")?;
+    let looked = trunk::look(&interface, tour.meaning, id).map_err(|error| match error.kind() {
+        std::io::ErrorKind::PermissionDenied => {
+            "as root, the DHCP server is asked what it gives".to_owned()
+        }
+        _ => format!("the DHCP server could not be asked: {error}"),
+    })?;
     let offer = looked.leased.offers.first();
     if offer.is_none() && looked.faults.is_empty() {
-        return None;
+        return Ok(None);
     }
     let words = offer.map(|offer| {
         let length = offer.prefix_length.map(|length| format!("/{length}")).unwrap_or_default();
@@ -59,15 +71,15 @@ fn asked(tour: &Tour<'_, '_>, id: NetworkId, here: IpAddr) -> Option<Answer> {
     });
     let plan = tour.meaning.plan();
     let faults = looked.faults.iter().map(|one| fault(plan, one)).collect();
-    Some(Answer { offered: words, address: offer.map(|offer| offer.address), faults })
+    Ok(Some(Answer { offered: words, address: offer.map(|offer| offer.address), faults }))
 }
 
 #[cfg(not(target_os = "linux"))]
-fn asked(_: &Tour<'_, '_>, _: NetworkId, _: IpAddr) -> Option<Answer> {
-    None
+fn asked(_: &Tour<'_, '_>, _: NetworkId, _: IpAddr) -> Result<Option<Answer>, String> {
+    Err("asking the DHCP server needs Linux".to_owned())
 }
 
-fn tell(
+fn report(
     tour: &mut Tour<'_, '_>,
     place: (usize, usize),
     id: NetworkId,
@@ -96,9 +108,9 @@ fn tell(
 /// Whether the address that this machine got is one that the network gives.
 fn by_address(
     tour: &mut Tour<'_, '_>,
-    place: (usize, usize),
-    id: NetworkId,
+    (place, id): ((usize, usize), NetworkId),
     own: &[IpAddr],
+    why: &str,
     session: &mut Session<'_>,
 ) -> Result<(), Failure> {
     let pool = tour.meaning.plan().network(id).pool;
@@ -108,7 +120,7 @@ fn by_address(
     };
     // An address that was set by hand says nothing about leases.
     let Some(address) = own.iter().find(inside) else { return Ok(()) };
-    let says = "only the address was looked at; as root, the DHCP server is asked what it gives";
+    let says = format!("only the address was looked at; {why}");
     session.prose(style::FAINT, &format!("in {}: {says}", tour.meaning.plan().network(id).name))?;
-    tour.record(place, Outcome::Pass, Some(format!("reply: {address}")), Some(says.to_owned()))
+    tour.record(place, Outcome::Pass, Some(format!("reply: {address}")), Some(says))
 }
