@@ -58,6 +58,7 @@ fn gateway(fields: &Fields<'_, '_>) -> draft::Gateway {
         aggregates: fields.named_lists("aggregate"),
         manage: fields.table("manage").as_ref().map(manage),
         routes_mbps: fields.decimal("routes-mbps"),
+        reach: fields.text("reach"),
         matches: fields.text("matches"),
         limits: fields.table("limits").as_ref().map(limits).unwrap_or_default(),
         at: fields.at(),

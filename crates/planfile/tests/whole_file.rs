@@ -17,6 +17,13 @@ fn reported(good: &str, bad: &str) -> Vec<String> {
 }
 
 #[test]
+fn a_gateway_is_reached_as_the_plan_says() {
+    let text = CLINIC.replacen("routes-mbps = 900 ", "reach = \"root@10.44.10.1\" ", 1);
+    let plan = bastium_planfile::read("plan", text.as_bytes()).expect("a plan");
+    assert_eq!(plan.gateway().reach.as_ref().map(|host| host.as_str()), Some("root@10.44.10.1"));
+}
+
+#[test]
 fn every_table_of_the_format_is_read() {
     let plan = bastium_planfile::read("plan", CLINIC.as_bytes()).expect("the plan is whole");
     let tunnel = plan.networks().last().expect("the tunnels stand behind the networks");
@@ -69,6 +76,8 @@ fn each_mistake_is_reported_by_its_name() {
         ("mbps = 54", "", &["incomplete-entry"]),
         ("limit-mbps = 50", "limit-mbps = 0", &["bad-rate"]),
         ("routes-mbps = 900 ", "routes-mbps = \"fast\" ", &["wrong-kind"]),
+        ("routes-mbps = 900 ", "reach = \"-oProxyCommand=id\" ", &["bad-reach"]),
+        ("routes-mbps = 900 ", "reach = \"gw; id\" ", &["bad-reach"]),
         ("to = \"any - payment-hub\"", "to = \"any - payment\"", &["unknown-name"]),
         ("hangs-on = \"core\"", "hangs-on = \"cor\"", &["unknown-port"]),
         ("hangs-on = \"rack:27\"", "hangs-on = \"rack:29\"", &["unknown-port"]),

@@ -62,6 +62,7 @@ tables! {
         aggregates: Vec<(Text, Vec<Text>)>,
         manage: Option<Manage>,
         routes_mbps: Option<Located<f64>>,
+        reach: Option<Text>,
         matches: Option<Text>,
         limits: Limits,
         at: Span,

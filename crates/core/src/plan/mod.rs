@@ -11,6 +11,7 @@ mod matrix;
 mod model;
 mod place;
 mod resolve;
+mod ssh_host;
 mod traffic;
 mod wiring;
 
@@ -25,6 +26,7 @@ pub use resolve::{
     NameProblem, NetworkProblem, PlaceProblem, Problem, PromiseProblem, RouteProblem,
     ServiceProblem, WiringProblem, resolve,
 };
+pub use ssh_host::{NotAnSshHost, SshHost};
 pub use traffic::{
     Discovery, Domain, Guarantee, Hours, Inbound, Known, Limits, Route, Stream, Tunnel,
 };

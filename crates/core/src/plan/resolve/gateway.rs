@@ -2,6 +2,7 @@
 
 use super::super::draft::{self, Draft};
 use super::super::model::{Form, Gateway, Manage, Rows, Site, Uplink};
+use super::super::ssh_host::{NotAnSshHost, SshHost};
 use super::super::traffic::Limits;
 use super::{NetworkProblem, Resolver, nearest_or, promises, services};
 use crate::addressing::{Placeholder, Tie};
@@ -42,6 +43,8 @@ pub enum GatewayProblem {
     Limit { key: &'static str, at: Span },
     /// `matches` where the form does not ask for it.
     MatchesOfForm { form: &'static str, at: Span },
+    /// `reach` that `ssh` could take for something else than a host.
+    Reach { why: NotAnSshHost, at: Span },
     /// `manage` without a place, or without a service.
     ManageIncomplete { missing: &'static str, at: Span },
 }
@@ -94,6 +97,9 @@ impl Diagnose for GatewayProblem {
                 .says(format!("`matches` has no effect in the form `{form}`"))
                 .why("only the form `per-interface` has a variant that matches source addresses only")
                 .help("remove the key, or write `form = \"per-interface\"`"),
+            Self::Reach { why, at } => error("bad-reach", at)
+                .says(format!("`reach` names no gateway: {why}"))
+                .help("write it as `ssh` takes it, without options: HOST, USER@HOST, or a name from its configuration"),
             Self::ManageIncomplete { missing, at } => error("manage-incomplete", at)
                 .says(format!("`gateway.manage` does not say `{missing}`"))
                 .why("management access has to name both who may connect and by which service")
@@ -356,8 +362,15 @@ pub(super) fn gateway(
         source_only,
         limits: limits(&draft.limits, resolver),
         routes_mbps: promises::rate("routes-mbps", draft.routes_mbps, resolver),
+        reach: reach(draft.reach.as_ref(), resolver),
         at: draft.at,
     }
+}
+
+fn reach(given: Option<&Text>, resolver: &mut Resolver) -> Option<SshHost> {
+    let given = given?;
+    let host = given.value.parse();
+    host.map_err(|why| resolver.problem(GatewayProblem::Reach { why, at: given.at })).ok()
 }
 
 fn limits(draft: &draft::Limits, resolver: &mut Resolver) -> Limits {
