@@ -11,6 +11,9 @@
 )]
 
 #[cfg(target_os = "linux")]
+#[path = "kernel/differences.rs"]
+mod differences;
+#[cfg(target_os = "linux")]
 #[path = "../../core/tests/model/mod.rs"]
 mod model;
 #[cfg(target_os = "linux")]

@@ -72,6 +72,7 @@ pub(crate) fn main() {
     let plans = std::env::var("BASTIUM_KERNEL_PLANS").ok();
     let plans = plans.and_then(|words| words.parse().ok()).unwrap_or(FEW_PLANS);
     crate::rehearsals::all(&mut runner, plans);
+    crate::differences::all(&mut runner, 4 * plans);
 }
 
 /// What came of it.

@@ -12,6 +12,7 @@
 
 mod addresses;
 mod chains;
+mod difference;
 mod held;
 mod hours;
 mod matching;
@@ -26,6 +27,7 @@ mod translation;
 mod write;
 
 pub(crate) use addresses::Known;
+pub use difference::{RunningTable, Transaction, replaced, transaction};
 pub use held::{Aspect, Fault, Held};
 pub(crate) use held::{Manner, held};
 pub use proof::{NoProof, ProvenFile, prove, write as proven};
