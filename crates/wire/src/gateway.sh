@@ -1,0 +1,376 @@
+# What runs on the gateway while rules are loaded: POSIX sh, nft, ip. It is read from standard input as a whole before any of it
+# runs: a line that is cut leaves a function without its end, or no last line, and so nothing that runs.
+# Set before it: mark (what begins each part of an answer), id (of this load), verb, who, seconds.
+
+set -u
+umask 077
+LC_ALL=C
+PATH=/usr/sbin:/sbin:/usr/bin:/bin
+export LC_ALL PATH
+
+run=/run/bastium           # ends with a restart
+etc=/etc/bastium           # what a restart reads
+kept=/var/lib/bastium      # the last states
+names=/etc/dnsmasq.d/bastium.conf
+most_kept=5
+mine=$run/$id
+next=$etc/.next-$id
+from=${1:-}                # whoever asks: his address and port, and the gateway's
+
+# --- answers: a line "MARK NAME BYTES", the bytes, a line break ---
+
+say() { # name, file
+  [ -f "$2" ] || return 0
+  printf '%s %s %s\n' "$mark" "$1" "$(($(wc -c <"$2")))" && cat "$2" && echo
+}
+
+tell() { # name, text: letters, digits and blanks only
+  printf '%s %s %s\n%s\n' "$mark" "$1" "${#2}" "$2"
+}
+
+end() { # done, or a reason in one word
+  tell end "$1"
+  exit 0
+}
+
+# --- what runs ---
+
+uptime_now() { # whole seconds since the start, whatever is done to the clock
+  read -r up _ </proc/uptime && echo "${up%%.*}"
+}
+
+has_table() {
+  nft list tables 2>/dev/null | grep -qx 'table inet bastium'
+}
+
+# The table without counters, and without what the name server puts into its sets.
+listing() {
+  if has_table; then
+    nft -s list table inet bastium | sed '/^	set domain_/,/^	}/d'
+  fi
+}
+
+settings() { # of the kernel, that are in the file of the plan
+  for key in ipv4.ip_forward ipv4.conf.all.accept_redirects ipv4.conf.all.send_redirects \
+    ipv4.conf.all.accept_source_route ipv6.conf.all.forwarding ipv6.conf.all.accept_redirects \
+    ipv6.conf.all.accept_source_route; do
+    path=/proc/sys/net/$(echo "$key" | tr . /)
+    [ -r "$path" ] && echo "net.$key = $(cat "$path")"
+  done
+  return 0
+}
+
+# Sets what a file of "key = value" says, forwarding first: it resets others.
+set_settings() { # file
+  sed -n 's/^net\.\([a-z0-9_.]*\) = \([0-9][0-9]*\)$/\1 \2/p' "$1" | while read -r key value; do
+    path=/proc/sys/net/$(echo "$key" | tr . /)
+    [ -w "$path" ] && [ "$(cat "$path")" != "$value" ] && echo "$value" >"$path"
+  done
+  return 0
+}
+
+# --- the lock: a link with its holder in it, so that it is never there without one ---
+
+take_lock() {
+  mkdir -p "$run" && chmod 700 "$run" || end no-room
+  mkdir "$mine" 2>/dev/null || end twice
+  printf '%s\n%s\n%s\n' "$id" "$who" "$(uptime_now)" >"$mine/holder" || { rm -rf "$mine"; end no-room; }
+  if ! ln "$mine/holder" "$run/lock" 2>/dev/null; then
+    rm -rf "$mine"
+    [ -f "$run/lock" ] || end no-room
+    say holder "$run/lock"
+    end locked
+  fi
+  for old in "$run"/????????; do
+    if [ -d "$old" ] && [ "$old" != "$mine" ]; then rm -rf "$old"; fi
+  done
+}
+
+own_lock() {
+  [ -f "$run/lock" ] && [ "$(head -n 1 "$run/lock")" = "$id" ]
+}
+
+give_lock() {
+  if own_lock; then rm -f "$run/lock"; fi
+}
+
+state() {
+  for one in kept confirmed returned returning loading armed holder; do
+    if [ -e "$mine/$one" ]; then echo "$one"; return; fi
+  done
+  echo none
+}
+
+# --- steps ---
+
+look() {
+  take_lock
+  trap cut_off HUP INT PIPE TERM
+  scratch_away
+  uptime_now >"$mine/up" || { leave; end no-room; }
+  nft list ruleset >"$mine/ruleset" 2>"$mine/error" || { say error "$mine/error"; leave; end nft; }
+  if has_table; then
+    nft list table inet bastium >"$mine/table" || { leave; end no-room; }
+    nft -a -s list table inet bastium >"$mine/handles" || { leave; end no-room; }
+  fi
+  listing >"$mine/old.listing" || { leave; end no-room; }
+  settings >"$mine/settings" || { leave; end no-room; }
+  ip -j address >"$mine/addresses" 2>/dev/null || { leave; end ip; }
+  date +%z >"$mine/zone"
+  nft --version >"$mine/version" 2>/dev/null
+  for one in ruleset table handles old.listing settings addresses zone version up; do say "$one" "$mine/$one"; done
+  say loaded.rules "$run/loaded.rules"
+  say loaded.listing "$run/loaded.listing"
+  newest=$(ls "$kept" 2>/dev/null | sort | tail -n 1)
+  if [ -n "$newest" ]; then
+    say kept.rules "$kept/$newest/rules.nft"
+    say kept.listing "$kept/$newest/listing"
+  fi
+  say names "$names"
+  tell connection "$from"
+  if command -v dnsmasq >/dev/null; then tell has-dnsmasq yes; fi
+  if command -v systemctl >/dev/null && systemctl is-enabled -q bastium-gateway 2>/dev/null; then tell starts yes; fi
+  end done
+}
+
+# Nothing was loaded yet: no trace of this load.
+leave() {
+  give_lock
+  rm -rf "$mine" "$next"
+}
+
+cut_off() {
+  leave
+  exit 1
+}
+
+scratch_away() {
+  nft delete table inet bastium_try 2>/dev/null
+  return 0
+}
+
+# Takes the files, tries all of them, and that what runs could be restored.
+stage() {
+  own_lock || end not-locked
+  trap cut_off HUP INT PIPE TERM
+  mkdir -p "$etc" "$kept" && mkdir -p "$next/state" || { leave; end no-room; }
+  files || { leave; end no-room; }
+  cp "$mine/rules.nft" "$mine/about" "$next/state" || { leave; end no-room; }
+  for one in $(cat "$mine/for-restart"); do
+    cp "$mine/$one" "$next/$one" || { leave; end no-room; }
+  done
+  nft -c -f "$mine/change.nft" 2>"$mine/error" || { say error "$mine/error"; end change-refused; }
+  nft -c -f "$mine/rules.nft" 2>"$mine/error" || { say error "$mine/error"; end rules-refused; }
+  nft -c -f "$mine/old.nft" 2>"$mine/error" || { say error "$mine/error"; leave; end old-refused; }
+  if [ -f "$mine/dnsmasq.conf" ] && command -v dnsmasq >/dev/null; then
+    dnsmasq --test -C "$mine/dnsmasq.conf" >"$mine/error" 2>&1 || { say error "$mine/error"; leave; end names-refused; }
+  fi
+  if [ -f "$mine/try.nft" ]; then
+    nft --debug=netlink list table inet bastium >"$mine/code.old" 2>/dev/null
+    nft -f "$mine/try.nft" 2>"$mine/error" || { say error "$mine/error"; leave; end old-refused; }
+    nft --debug=netlink list table inet bastium_try >"$mine/code.try" 2>/dev/null
+    scratch_away
+    say code.old "$mine/code.old"
+    say code.try "$mine/code.try"
+    rm -f "$mine/code.old" "$mine/code.try"
+  fi
+  end done
+}
+
+# Starts what brings the old back: twice, so that one of them may be killed.
+arm() {
+  own_lock || end not-locked
+  files || { leave; end no-room; }
+  echo "$(($(uptime_now) + seconds))" >"$mine/deadline" || { leave; end no-room; }
+  cp "$mine/settings" "$mine/old.settings" || { leave; end no-room; }
+  : >"$mine/armed" || { leave; end no-room; }
+  for one in 1 2; do
+    if command -v setsid >/dev/null; then
+      setsid sh "$mine/gateway.sh" "$one" >/dev/null 2>&1 </dev/null &
+    elif command -v nohup >/dev/null; then
+      nohup sh "$mine/gateway.sh" "$one" >/dev/null 2>&1 </dev/null &
+    else
+      rm -f "$mine/armed"
+      leave
+      end no-detach
+    fi
+  done
+  for _ in 1 2 3 4 5 6 7 8; do
+    if watched; then end done; fi
+    sleep 0.1 2>/dev/null || sleep 1
+  done
+  rm -f "$mine/armed"
+  leave
+  end not-armed
+}
+
+# Whether both of them run.
+watched() {
+  for one in 1 2; do
+    [ -s "$mine/watch.$one" ] || return 1
+    runs=
+    # Neither gone, nor ended and not yet buried, nor halted.
+    read -r _ _ runs _ 2>/dev/null <"/proc/$(cat "$mine/watch.$one")/stat" || return 1
+    case $runs in [ZTX]) return 1 ;; esac
+  done
+}
+
+# Only while what brings the old back runs, and time is left; and only over what was looked at.
+load() {
+  own_lock || end not-locked
+  if ! watched; then disarm; leave; end not-armed; fi
+  if [ "$(($(cat "$mine/deadline") - $(uptime_now)))" -lt 10 ]; then disarm; leave; end late; fi
+  listing >"$mine/now.listing" || { disarm; leave; end no-room; }
+  if ! cmp -s "$mine/now.listing" "$mine/old.listing"; then disarm; leave; end changed; fi
+  mv "$mine/armed" "$mine/loading" 2>/dev/null || end late
+  if ! nft -f "$mine/change.nft" 2>"$mine/error"; then
+    say error "$mine/error"
+    mv "$mine/loading" "$mine/returning" 2>/dev/null && restore
+    end load-refused
+  fi
+  set_settings "$mine/forwarding.conf"
+  if ! mv "$mine/loading" "$mine/armed" 2>/dev/null; then restore; end late; fi
+  cp "$mine/rules.nft" "$mine/loaded.rules" && listing >"$mine/loaded.listing" &&
+    mv "$mine/loaded.rules" "$run/loaded.rules" && mv "$mine/loaded.listing" "$run/loaded.listing" ||
+    rm -f "$run/loaded.rules" "$run/loaded.listing"
+  end done
+}
+
+disarm() {
+  rm -f "$mine/armed"
+}
+
+reread() {
+  nft list ruleset >"$mine/ruleset" 2>"$mine/error" || { say error "$mine/error"; end nft; }
+  settings >"$mine/settings.now" || end no-room
+  say ruleset "$mine/ruleset"
+  say settings "$mine/settings.now"
+  tell state "$(state)"
+  tell left "$(($(cat "$mine/deadline") - $(uptime_now)))"
+  if watched; then tell watched yes; fi
+  end done
+}
+
+# Settings first: nothing may be passed on by rules that are not there. As often as it takes.
+restore() {
+  until set_settings "$mine/old.settings"; nft -f "$mine/old.nft" 2>/dev/null; do sleep 1; done
+  rm -f "$run/loaded.rules" "$run/loaded.listing"
+  : >"$mine/returned"
+  rm -rf "$next"
+  give_lock
+}
+
+# Each of these begins with the same rename, and only one of them succeeds.
+confirm() {
+  if mv "$mine/armed" "$mine/confirmed" 2>/dev/null; then
+    keep
+    if [ -e "$mine/names-by-hand" ]; then tell names-by-hand yes; fi
+    end done
+  fi
+  tell state "$(state)"
+  end too-late
+}
+
+back() {
+  if mv "$mine/armed" "$mine/returning" 2>/dev/null || mv "$mine/loading" "$mine/returning" 2>/dev/null; then
+    restore
+    end done
+  fi
+  if [ "$(state)" = holder ]; then leave; end done; fi
+  tell state "$(state)"
+  end too-late
+}
+
+# What a restart reads, by renames alone: the room was taken before.
+keep() {
+  [ -e "$mine/kept" ] && return
+  for one in $(cat "$mine/for-restart"); do
+    case $one in
+    dnsmasq.conf) ;;
+    *) [ -e "$next/$one" ] && mv -f "$next/$one" "$etc/$one" ;;
+    esac
+  done
+  if [ -e "$next/dnsmasq.conf" ]; then
+    mkdir -p "${names%/*}" && mv -f "$next/dnsmasq.conf" "$names" && names_again
+  fi
+  if [ -d "$next/state" ]; then
+    listing >"$next/state/listing" || rm -f "$next/state/listing"
+    mv "$next/state" "$kept/$(date -u +%Y%m%dT%H%M%S)-$id" 2>/dev/null
+  fi
+  rm -rf "$next"
+  for old in $(ls "$kept" | sort -r | tail -n "+$((most_kept + 1))"); do rm -rf "${kept:?}/$old"; done
+  : >"$mine/kept"
+  give_lock
+}
+
+# The name server reads its file only when it starts.
+names_again() {
+  if command -v systemctl >/dev/null && systemctl is-active -q dnsmasq 2>/dev/null; then
+    systemctl restart dnsmasq >/dev/null 2>&1 </dev/null && return
+  elif [ -x /etc/init.d/dnsmasq ]; then
+    /etc/init.d/dnsmasq restart >/dev/null 2>&1 </dev/null && return
+  fi
+  : >"$mine/names-by-hand"
+}
+
+status() {
+  if [ -f "$run/lock" ]; then
+    say holder "$run/lock"
+    id=$(head -n 1 "$run/lock")
+    mine=$run/$id
+    tell state "$(state)"
+    [ -f "$mine/deadline" ] && tell left "$(($(cat "$mine/deadline") - $(uptime_now)))"
+    if watched; then tell watched yes; fi
+  fi
+  uptime_now >/dev/null && tell up "$(uptime_now)"
+  for one in $(ls "$kept" 2>/dev/null | sort -r); do tell kept-state "$one"; done
+  end done
+}
+
+# --- what brings the old back, by itself ---
+
+watch() { # 1, or 2 that waits a little longer
+  trap '' HUP
+  echo $$ >"$mine/watch.$1"
+  deadline=$(($(cat "$mine/deadline") + ($1 - 1) * 3))
+  while [ "$(uptime_now)" -lt "$deadline" ]; do
+    case $(state) in
+    armed | loading) ;;
+    confirmed) sleep 10; [ "$(state)" = confirmed ] && keep; exit ;;
+    returning) break ;;
+    *) exit ;;
+    esac
+    sleep 1
+  done
+  case $(state) in
+  armed | loading)
+    mv "$mine/armed" "$mine/returning" 2>/dev/null || mv "$mine/loading" "$mine/returning" 2>/dev/null
+    ;;
+  esac
+  case $(state) in
+  returning) restore; after_return ;;
+  confirmed) keep ;;
+  esac
+}
+
+# Somebody who was about to load when the time ran out may still do it: then once more.
+after_return() {
+  for _ in 1 2 3; do
+    sleep 1
+    [ -f "$run/lock" ] && return
+    [ "$(listing)" = "$(cat "$mine/old.listing")" ] || nft -f "$mine/old.nft" 2>/dev/null
+  done
+}
+
+main() {
+  case $verb in
+  leave)
+    own_lock || end not-locked
+    [ "$(state)" = holder ] || end too-late
+    leave
+    end done
+    ;;
+  look | stage | arm | load | reread | confirm | back | status) "$verb" ;;
+  watch) watch "$1" ;;
+  esac
+}

@@ -1,0 +1,26 @@
+//! Rules onto a gateway by wire.
+//!
+//! Everything goes through the system's own `ssh`: its keys, its configuration, its known hosts. A [`Line`] takes a script for
+//! a shell and brings back what it printed; [`Ssh`] is the one that reaches a gateway, and a test may have another. What runs
+//! on the gateway is one script for a POSIX shell (`gateway.sh`); [`Loading`] takes its steps in their order.
+//!
+//! Whatever comes from the gateway is foreign text: bounded in [`Line`], taken apart in [`Answer`], and cleaned before it is
+//! shown.
+
+#![forbid(unsafe_code)]
+
+mod answer;
+mod line;
+mod loading;
+mod restorable;
+mod running;
+mod script;
+
+pub use answer::{Answer, Garbled};
+pub use line::{Broken, Line, Reached, Ssh};
+pub use loading::{
+    Holder, Loading, Pending, Restorable, Staged, Status, Stopped, back, confirm, status,
+};
+pub use restorable::same_program;
+pub use running::{Addresses, Running};
+pub use script::{LoadId, NotAnId};

@@ -1,0 +1,300 @@
+//! The steps of a load, in the order in which they are safe.
+
+use crate::answer::{Answer, Garbled};
+use crate::line::{Broken, Line, Reached};
+use crate::restorable::same_program;
+use crate::running::{Running, settings};
+use crate::script::{LoadId, Script, watcher};
+use bastium_gateway::boot::BootFile;
+use bastium_gateway::nftables::TABLE;
+use std::collections::BTreeMap;
+
+/// A load of rules, from the lock on the gateway until they are confirmed or gone again.
+///
+/// The steps are to be taken in their order; the gateway refuses them in any other. After [`load`](Self::load) the new rules
+/// run, and the old ones come back by themselves after the time that [`arm`](Self::arm) was given, unless [`confirm`] is
+/// earlier; nothing that a restart would read is changed before that.
+#[derive(Debug)]
+pub struct Loading<'a, L> {
+    line: &'a L,
+    id: LoadId,
+}
+
+/// What goes onto a gateway.
+#[derive(Clone, Debug)]
+pub struct Staged {
+    /// The transaction from what runs to the rules.
+    pub change: String,
+    /// The rules as a whole file.
+    pub rules: String,
+    /// What a restart is to read; the rules among them.
+    pub boot: Vec<BootFile>,
+    /// The file of the name server, if it has to change.
+    pub names: Option<String>,
+    /// What is written down beside the rules: of which plan they are.
+    pub about: String,
+}
+
+/// Why a load came to nothing. Until [`Loading::load`] nothing has changed on the gateway.
+#[derive(Debug)]
+#[non_exhaustive]
+pub enum Stopped {
+    /// Nothing came back.
+    Broken(Broken),
+    /// What came back is no answer.
+    Garbled(Garbled),
+    /// Somebody else loads: the id, who it is, and for how many seconds already.
+    Locked(Holder),
+    /// The gateway refused a step.
+    Refused {
+        /// The word that its script ended with.
+        word: String,
+        /// What a program there said about it (foreign text).
+        says: String,
+        /// How far the load was, where that was why.
+        state: String,
+    },
+    /// What runs would not be the same when loaded again from its listing.
+    NotRestorable,
+}
+
+/// Who holds the lock of a gateway.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Holder {
+    /// Of which load.
+    pub id: String,
+    /// User and machine (foreign text).
+    pub who: String,
+    /// When, in seconds since the gateway's start.
+    pub since: u64,
+}
+
+/// How it was shown that the old rules can come back.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Restorable {
+    /// There were none.
+    Nothing,
+    /// Their listing was loaded again where it does nothing, and is the same program.
+    Tried,
+    /// Their listing is not, but it is known which file they were loaded from.
+    FromFile,
+    /// Only `nft` was asked, which on that gateway shows no programs.
+    Accepted,
+}
+
+/// A load that waits for a confirmation.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Pending {
+    /// What `nft list ruleset` prints now.
+    pub ruleset: String,
+    /// The settings of the kernel now.
+    pub settings: BTreeMap<String, String>,
+    /// `armed`, or how it went on since.
+    pub state: String,
+    /// In how many seconds the old rules come back.
+    pub left: i64,
+    /// Whether what brings them back still runs.
+    pub watched: bool,
+}
+
+/// What a gateway says of loads.
+#[derive(Clone, Debug, Default)]
+#[non_exhaustive]
+pub struct Status {
+    /// Who holds the lock.
+    pub holder: Option<Holder>,
+    /// How far that load is.
+    pub state: Option<String>,
+    /// In how many seconds the old rules come back.
+    pub left: Option<i64>,
+    /// Whether what brings them back runs.
+    pub watched: bool,
+    /// For how many seconds the gateway has been up.
+    pub up: u64,
+    /// The states that are kept there, the last one first.
+    pub kept: Vec<String>,
+}
+
+impl<'a, L: Line> Loading<'a, L> {
+    /// Takes the lock, and reads what runs.
+    ///
+    /// # Errors
+    /// If somebody holds the lock, or the gateway cannot be read.
+    pub fn look(line: &'a L, who: &str) -> Result<(Self, Running), Stopped> {
+        let id = LoadId::fresh();
+        let script = Script::with("look", &id, who, 0, &[]);
+        let answer = asked(line, &script, Reached::Anyhow)?;
+        Ok((Self { line, id }, Running::new(&answer)))
+    }
+
+    /// Its id, by which anybody confirms it or returns.
+    pub fn id(&self) -> &LoadId {
+        &self.id
+    }
+
+    /// Brings the files there, lets the gateway's own programs try them, and tries that the old rules can come back.
+    ///
+    /// # Errors
+    /// If one of them is refused, or the old rules could not come back as they are.
+    pub fn stage(&self, staged: &Staged, running: &Running) -> Result<Restorable, Stopped> {
+        let Some(table) = &running.table else {
+            self.stage_with(staged, &taken_away(), None)?;
+            return Ok(Restorable::Nothing);
+        };
+        let old = format!("{}{table}", taken_away());
+        let answer = self.stage_with(staged, &old, Some(&beside(table)))?;
+        let code = |name| answer.text(name).unwrap_or_default();
+        match (same_program(&code("code.old"), &code("code.try")), &running.loaded_from) {
+            (Some(true), _) => Ok(Restorable::Tried),
+            (_, Some(file)) => {
+                self.stage_with(staged, file, None)?;
+                Ok(Restorable::FromFile)
+            }
+            (Some(false), None) => Err(Stopped::NotRestorable),
+            (None, None) => Ok(Restorable::Accepted),
+        }
+    }
+
+    fn stage_with(
+        &self,
+        staged: &Staged,
+        old: &str,
+        trial: Option<&str>,
+    ) -> Result<Answer, Stopped> {
+        let mut names: Vec<&str> = staged.boot.iter().map(|file| file.name).collect();
+        let mut files = vec![
+            ("change.nft", staged.change.as_str()),
+            ("rules.nft", &staged.rules),
+            ("old.nft", old),
+            ("about", &staged.about),
+        ];
+        files.extend(trial.map(|text| ("try.nft", text)));
+        let boot = staged.boot.iter().filter(|file| file.name != "rules.nft");
+        files.extend(boot.map(|file| (file.name, file.text.as_str())));
+        if let Some(text) = &staged.names {
+            files.push(("dnsmasq.conf", text));
+            names.push("dnsmasq.conf");
+        }
+        let names = names.join("\n");
+        files.push(("for-restart", &names));
+        asked(self.line, &Script::with("stage", &self.id, "", 0, &files), Reached::Anyhow)
+    }
+
+    /// Starts what brings the old rules back after a number of seconds, and sees it run.
+    ///
+    /// # Errors
+    /// If it does not run.
+    pub fn arm(&self, seconds: u32) -> Result<(), Stopped> {
+        let watcher = watcher(&self.id);
+        let files = [("gateway.sh", watcher.as_str())];
+        asked(self.line, &Script::with("arm", &self.id, "", seconds, &files), Reached::Anyhow)?;
+        Ok(())
+    }
+
+    /// Loads the rules, if what brings the old ones back still runs, and what runs is still what was looked at.
+    ///
+    /// # Errors
+    /// If it is not so, or the kernel refuses them: then nothing has changed.
+    pub fn load(&self) -> Result<(), Stopped> {
+        asked(self.line, &Script::new("load", &self.id), Reached::Anyhow).map(drop)
+    }
+
+    /// Reads what runs now, by a connection of its own.
+    ///
+    /// # Errors
+    /// If the gateway cannot be reached any more, for one.
+    pub fn reread(&self) -> Result<Pending, Stopped> {
+        let answer = asked(self.line, &Script::new("reread", &self.id), Reached::Anew)?;
+        let text = |name| answer.text(name).unwrap_or_default();
+        Ok(Pending {
+            ruleset: text("ruleset"),
+            settings: settings(&text("settings")),
+            state: text("state"),
+            left: text("left").parse().unwrap_or_default(),
+            watched: answer.text("watched").is_some(),
+        })
+    }
+
+    /// Ends a load of which nothing has been loaded yet, and gives the lock back.
+    ///
+    /// # Errors
+    /// If the gateway cannot be reached.
+    pub fn leave(&self) -> Result<(), Stopped> {
+        asked(self.line, &Script::new("leave", &self.id), Reached::Anyhow).map(drop)
+    }
+}
+
+/// Keeps what was loaded, for a restart, too. Returns whether the name server has to be started again by hand.
+///
+/// # Errors
+/// If it is too late, or was done before: [`Stopped::Refused`] with how far it is.
+pub fn confirm(line: &impl Line, id: &LoadId) -> Result<bool, Stopped> {
+    let answer = asked(line, &Script::new("confirm", id), Reached::Anew)?;
+    Ok(answer.text("names-by-hand").is_some())
+}
+
+/// Brings the old rules back now.
+///
+/// # Errors
+/// If it is too late, or was done before: [`Stopped::Refused`] with how far it is.
+pub fn back(line: &impl Line, id: &LoadId) -> Result<(), Stopped> {
+    asked(line, &Script::new("back", id), Reached::Anew).map(drop)
+}
+
+/// What a gateway says of loads.
+///
+/// # Errors
+/// If it cannot be reached.
+pub fn status(line: &impl Line) -> Result<Status, Stopped> {
+    let answer = asked(line, &Script::new("status", &LoadId::fresh()), Reached::Anyhow)?;
+    let text = |name| answer.text(name).unwrap_or_default();
+    Ok(Status {
+        holder: answer.text("holder").map(|text| holder(&text)),
+        state: answer.text("state"),
+        left: answer.text("left").and_then(|left| left.parse().ok()),
+        watched: answer.text("watched").is_some(),
+        up: text("up").parse().unwrap_or_default(),
+        kept: answer.texts("kept-state").collect(),
+    })
+}
+
+fn asked(line: &impl Line, script: &Script, reached: Reached) -> Result<Answer, Stopped> {
+    let bytes = line.run(script.text(), reached).map_err(Stopped::Broken)?;
+    let answer = Answer::read(&bytes, &script.mark).map_err(Stopped::Garbled)?;
+    match answer.end().as_str() {
+        "done" => Ok(answer),
+        "locked" => Err(Stopped::Locked(holder(&answer.text("holder").unwrap_or_default()))),
+        word => Err(Stopped::Refused {
+            word: word.to_owned(),
+            says: first_line(&answer.text("error").unwrap_or_default()),
+            state: answer.text("state").unwrap_or_default(),
+        }),
+    }
+}
+
+fn first_line(text: &str) -> String {
+    text.lines().next().unwrap_or_default().to_owned()
+}
+
+fn holder(text: &str) -> Holder {
+    let mut lines = text.lines().map(str::to_owned);
+    let mut next = || lines.next().unwrap_or_default();
+    Holder { id: next(), who: next(), since: next().parse().unwrap_or_default() }
+}
+
+/// A file for `nft -f` after which Bastium's table is not there, whether it was before or not.
+fn taken_away() -> String {
+    format!("table inet {TABLE}\ndelete table inet {TABLE}\n")
+}
+
+/// The same table under another name, where it does nothing.
+fn beside(table: &str) -> String {
+    table.replacen(
+        &format!("table inet {TABLE} {{\n"),
+        &format!("table inet {TABLE}_try {{\n\tflags dormant\n"),
+        1,
+    )
+}

@@ -1,0 +1,180 @@
+//! What a gateway says of itself before anything is changed.
+
+use crate::answer::Answer;
+use bastium_gateway::nftables::{RunningTable, TABLE};
+use ipnet::IpNet;
+use serde_json::Value;
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+
+/// What runs on a gateway. All texts are its own words.
+#[derive(Clone, Debug, Default)]
+#[non_exhaustive]
+pub struct Running {
+    /// What `nft list ruleset` prints.
+    pub ruleset: String,
+    /// Bastium's table alone, with counters; none where there is none.
+    pub table: Option<String>,
+    /// The same without counters, with the handle of each line.
+    pub handles: String,
+    /// The file that this table was loaded from, if it still runs as it was loaded.
+    pub loaded_from: Option<String>,
+    /// Settings of the kernel by their names, such as `net.ipv4.ip_forward`.
+    pub settings: BTreeMap<String, String>,
+    /// Its interfaces.
+    pub addresses: Vec<Addresses>,
+    /// The file of the name server that Bastium keeps there.
+    pub names: Option<String>,
+    /// Whether it has such a name server.
+    pub has_dnsmasq: bool,
+    /// Whether a restart loads the rules by the unit of [`boot_files`](bastium_gateway::boot::boot_files).
+    pub starts: bool,
+    /// From where, to where and to which port it is being managed at the moment.
+    pub managed: Option<(IpAddr, IpAddr, u16)>,
+    /// How far its clock is from UTC, as `date +%z` prints it.
+    pub zone: String,
+}
+
+/// An interface of a gateway, with its addresses.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Addresses {
+    /// Its name.
+    pub interface: String,
+    /// Its addresses, each with the prefix length on the link.
+    pub addresses: Vec<IpNet>,
+}
+
+impl Addresses {
+    /// Whether an address with that prefix length is one of them.
+    pub fn has(&self, address: IpAddr, length: u8) -> bool {
+        self.addresses.iter().any(|one| one.addr() == address && one.prefix_len() == length)
+    }
+}
+
+impl Running {
+    pub(crate) fn new(answer: &Answer) -> Self {
+        let text = |name: &str| answer.text(name).unwrap_or_default();
+        let listing = answer.text("old.listing").filter(|listing| !listing.is_empty());
+        let known = ["loaded", "kept"].iter().find_map(|from| {
+            let same = answer.text(&format!("{from}.listing")) == listing && listing.is_some();
+            same.then(|| answer.text(&format!("{from}.rules"))).flatten()
+        });
+        Self {
+            ruleset: text("ruleset"),
+            table: answer.text("table"),
+            handles: text("handles"),
+            loaded_from: known,
+            settings: settings(&text("settings")),
+            addresses: addresses(&text("addresses")),
+            names: answer.text("names"),
+            has_dnsmasq: answer.text("has-dnsmasq").is_some(),
+            starts: answer.text("starts").is_some(),
+            managed: managed(&text("connection")),
+            zone: text("zone").trim().to_owned(),
+        }
+    }
+
+    /// Bastium's table, for a transaction that leads from it to another.
+    pub fn running_table(&self) -> RunningTable<'_> {
+        let listing = self.table.as_deref().unwrap_or_default();
+        RunningTable::new(listing, &self.handles, self.loaded_from.as_deref())
+    }
+
+    /// One of its interfaces.
+    pub fn interface(&self, name: &str) -> Option<&Addresses> {
+        self.addresses.iter().find(|one| one.interface == name)
+    }
+
+    /// The tables that are not Bastium's: family and name.
+    pub fn other_tables(&self) -> Vec<&str> {
+        tables(&self.ruleset).filter(|name| *name != own()).collect()
+    }
+
+    /// What would run with another file in the place of Bastium's table.
+    pub fn with(&self, rules: &str) -> String {
+        format!("{}\n{rules}", without_own(&self.ruleset))
+    }
+}
+
+fn own() -> String {
+    format!("inet {TABLE}")
+}
+
+fn tables(ruleset: &str) -> impl Iterator<Item = &str> {
+    ruleset.lines().filter_map(|line| line.strip_prefix("table ")?.strip_suffix(" {"))
+}
+
+/// A listing without Bastium's table. A table begins and ends at the margin.
+fn without_own(ruleset: &str) -> String {
+    let begin = format!("table {} {{", own());
+    let mut within = false;
+    let mut kept = String::new();
+    for line in ruleset.lines() {
+        within |= line == begin;
+        if !within {
+            kept.push_str(line);
+            kept.push('\n');
+        }
+        within &= line != "}";
+    }
+    kept
+}
+
+pub(crate) fn settings(text: &str) -> BTreeMap<String, String> {
+    let pairs = text.lines().filter_map(|line| line.split_once(" = "));
+    pairs.map(|(key, value)| (key.trim().to_owned(), value.trim().to_owned())).collect()
+}
+
+/// What `ip -j address` prints.
+fn addresses(json: &str) -> Vec<Addresses> {
+    let json: Value = serde_json::from_str(json).unwrap_or_default();
+    let interfaces = json.as_array().into_iter().flatten().filter_map(|one| {
+        let addresses = one["addr_info"].as_array().into_iter().flatten().filter_map(|address| {
+            let own: IpAddr = address["local"].as_str()?.parse().ok()?;
+            IpNet::new(own, address["prefixlen"].as_u64()?.try_into().ok()?).ok()
+        });
+        let interface = one["ifname"].as_str()?.to_owned();
+        Some(Addresses { interface, addresses: addresses.collect() })
+    });
+    interfaces.collect()
+}
+
+/// What `ssh` leaves in `SSH_CONNECTION`: two addresses, each with its port.
+fn managed(text: &str) -> Option<(IpAddr, IpAddr, u16)> {
+    let mut words = text.split_whitespace();
+    let address = |word: &str| word.split('%').next()?.parse().ok();
+    let (from, _) = (address(words.next()?)?, words.next()?);
+    Some((from, address(words.next()?)?, words.next()?.parse().ok()?))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn its_own_words_are_taken_apart() {
+        let ruleset = "table inet other {\n\tchain a {\n\t}\n}\ntable inet bastium {\n\tchain b {\n\t}\n}\ntable ip nat {\n}\n";
+        let running = Running { ruleset: ruleset.to_owned(), ..Running::default() };
+        assert_eq!(running.other_tables(), ["inet other", "ip nat"]);
+        assert_eq!(
+            running.with("NEW"),
+            "table inet other {\n\tchain a {\n\t}\n}\ntable ip nat {\n}\n\nNEW"
+        );
+        let json = r#"[{"ifname":"lan1.24","addr_info":[{"local":"10.44.24.1","prefixlen":24},{"local":"x"}]},{"ifname":"wan"},7]"#;
+        let lan = Addresses {
+            interface: "lan1.24".to_owned(),
+            addresses: vec!["10.44.24.1/24".parse().expect("a prefix")],
+        };
+        let wan = Addresses { interface: "wan".to_owned(), addresses: Vec::new() };
+        assert_eq!(addresses(json), [lan, wan]);
+        assert!(addresses("{").is_empty());
+        let expected = Some((
+            "fe80::7".parse().expect("an address"),
+            "fe80::1".parse().expect("an address"),
+            22,
+        ));
+        assert_eq!(managed("fe80::7%lan1 50000 fe80::1%lan1 22"), expected);
+        assert_eq!(managed("nonsense"), None);
+    }
+}
