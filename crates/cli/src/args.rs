@@ -4,6 +4,7 @@ mod candidates;
 mod checklist;
 mod examples;
 mod gateway;
+mod load;
 mod program;
 mod rules;
 
@@ -12,6 +13,7 @@ pub use program::{OPTIONS_OF_EVERY_COMMAND, program};
 
 pub use checklist::{Checklist, Listen, SystemName, Walk};
 pub use gateway::{Audit, Blocked, Export, ExportFormat, Rehearse, SheetName, Worksheet};
+pub use load::Load;
 pub use rules::Rules;
 
 use bastium_core::plan::Form;
@@ -146,6 +148,8 @@ pub enum Command {
     Rehearse(Rehearse),
     /// Export rules for a gateway, or sheets for people: nftables, dnsmasq, acl-json, csv, md, xlsx, json
     Export(Export),
+    /// Load the rules onto a Linux gateway over ssh, with a way back that needs nobody
+    Load(Load),
     /// Review an existing rule list, and compare it with the plan
     Audit(Audit),
     /// Summarise what a gateway's log says was blocked, by which rule, and how to allow it

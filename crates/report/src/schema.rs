@@ -2,8 +2,8 @@
 
 use crate::sheets::{
     AddressSheet, AnswerSheet, AuditSheet, BlockedSheet, BriefRow, CableSheet, ChangeSheet,
-    ChecklistSheet, CompareSheet, DraftSheet, FindingSheet, MatrixSheet, PageSheet, PortSheet,
-    ProofSheet, RehearsalSheet, RuleSheet, ServiceSheet, Worksheet,
+    ChecklistSheet, CompareSheet, DraftSheet, FindingSheet, LoadSheet, MatrixSheet, PageSheet,
+    PortSheet, ProofSheet, RehearsalSheet, RuleSheet, ServiceSheet, Worksheet,
 };
 use crate::walk::WalkSheet;
 use schemars::{JsonSchema, generate::SchemaSettings};
@@ -22,6 +22,7 @@ pub fn all() -> Vec<(&'static str, Value)> {
         ("check", of::<FindingSheet>()),
         ("checklist", of::<ChecklistSheet>()),
         ("compare", of::<CompareSheet>()),
+        ("load", of::<LoadSheet>()),
         ("matrix", of::<MatrixSheet>()),
         ("draft", of::<DraftSheet>()),
         ("explain", of::<PageSheet>()),

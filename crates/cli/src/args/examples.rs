@@ -80,6 +80,11 @@ pub fn examples(command: &str) -> &'static [(&'static str, &'static str)] {
             ("And what loads them when the gateway starts", "export boot --to boot"),
             ("Write every sheet into a workbook", "export xlsx --to site.xlsx"),
         ],
+        "load" => &[
+            ("Load the rules onto a gateway, and ask before they stay", "load root@10.44.10.1"),
+            ("Try everything there, and load nothing", "load root@10.44.10.1 --dry-run"),
+            ("Keep a load that waits for it", "load root@10.44.10.1 --confirm 3f9a01c7"),
+        ],
         "audit" => &[
             ("Compare a running gateway with the plan", "audit ruleset.txt"),
             ("Compare a worksheet that was changed by hand", "audit worksheet.csv"),

@@ -147,6 +147,11 @@ fn print(sheet: &AuditSheet, session: &mut Session<'_>) -> Result<(), Failure> {
     Ok(())
 }
 
+/// In what a gateway differs from its plan, a sentence each.
+pub(super) fn differences(sheet: &AuditSheet) -> Vec<String> {
+    sheet.groups().iter().map(|group| sentence(group)).collect()
+}
+
 /// The answer in a sentence or two, and whether it is a good one.
 fn answer(sheet: &AuditSheet) -> (bool, String) {
     let lines = count(sheet.lines, "line");

@@ -16,6 +16,7 @@ mod explain;
 mod export;
 mod import;
 mod listen;
+mod load;
 mod man;
 mod matrix;
 mod new;
@@ -74,6 +75,7 @@ pub(crate) fn run(command: &Command, session: &mut Session<'_>) -> Result<Exit, 
         Command::Listen(args) => listen::run(args, session),
         Command::Rehearse(args) => rehearse::run(args, session),
         Command::Export(args) => export::run(args, session),
+        Command::Load(args) => load::run(args, session),
         Command::Audit(args) => audit::run(args, session),
         Command::Blocked(args) => blocked::run(args, session),
         Command::Services(args) => services::run(args, session),
@@ -118,6 +120,7 @@ fn takes_time(command: &Command) -> Option<&'static str> {
         Command::Audit(_) => "holding the rules against the plan",
         Command::Blocked(_) => "reading the log",
         Command::New(_)
+        | Command::Load(_)
         | Command::Walk(_)
         | Command::Listen(_)
         | Command::Rehearse(_)

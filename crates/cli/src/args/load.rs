@@ -1,0 +1,53 @@
+//! What can be typed to load rules onto a gateway.
+
+use super::Day;
+use bastium_core::plan::SshHost;
+use bastium_wire::LoadId;
+use clap::{ArgGroup, Args};
+use jiff::SignedDuration;
+use std::path::PathBuf;
+
+/// Arguments of `load`.
+#[derive(Clone, Debug, Args)]
+#[command(group = ArgGroup::new("instead").args(["confirm", "back", "status", "dry_run"]))]
+pub struct Load {
+    /// The gateway, as `ssh` takes it: HOST or USER@HOST [default: `gateway.reach` of the plan]
+    pub host: Option<SshHost>,
+    /// Try everything on the gateway, and load nothing
+    #[arg(long, short = 'n')]
+    pub dry_run: bool,
+    /// Bring the old rules back after this time, unless the load is confirmed: from 30s to 1h
+    #[arg(long, value_name = "TIME", default_value = "5m", value_parser = return_after)]
+    pub return_after: u32,
+    /// Confirm without asking if the gateway can still be reached, and its rules, read back, do what the plan says
+    #[arg(long, conflicts_with = "instead")]
+    pub yes_if_verified: bool,
+    /// Keep the rules of a load that waits for it
+    #[arg(long, value_name = "ID")]
+    pub confirm: Option<LoadId>,
+    /// Bring the old rules back now, or give up a load that has not loaded anything
+    #[arg(long = "return", value_name = "ID")]
+    pub back: Option<LoadId>,
+    /// Show who is loading, how far it is, and which states the gateway keeps
+    #[arg(long)]
+    pub status: bool,
+    /// Load even if the plan does not let you manage the gateway from where you are
+    #[arg(long)]
+    pub although_shut_out: bool,
+    /// Let ssh use this configuration instead of yours
+    #[arg(long, value_name = "FILE")]
+    pub ssh_config: Option<PathBuf>,
+    /// The day
+    #[command(flatten)]
+    pub day: Day,
+}
+
+/// A time in whole seconds, such as `90s` or `5m`.
+fn return_after(text: &str) -> Result<u32, String> {
+    let time: SignedDuration =
+        text.parse().map_err(|_| "write a time like 90s or 5m".to_owned())?;
+    match u32::try_from(time.as_secs()) {
+        Ok(seconds @ 30..=3600) => Ok(seconds),
+        _ => Err("the time is from 30s to 1h".to_owned()),
+    }
+}

@@ -1,0 +1,139 @@
+//! `bastium load`
+
+mod steps;
+mod words;
+
+use crate::args::Load;
+use crate::failure::{Exit, Failure};
+use crate::session::Session;
+use crate::show::{self, style};
+use bastium_core::plan::SshHost;
+use bastium_report::sheets::{LoadSheet, LoadState, LoadStep};
+use bastium_wire::{LoadId, Ssh, Status, Stopped, back, confirm, status};
+
+pub(super) fn run(args: &Load, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    let host = host(args, session)?;
+    let line = Ssh::new(host.clone(), args.ssh_config.clone());
+    let mut told = Told { sheet: LoadSheet::new(host.to_string()), session };
+    let exit = match (&args.confirm, &args.back) {
+        (Some(id), _) => told.confirm(&line, id)?,
+        (_, Some(id)) => told.back(&line, id)?,
+        _ if args.status => told.status(&line)?,
+        _ => steps::run(args, &line, &mut told)?,
+    };
+    let Told { sheet, session } = told;
+    show::for_programs(session, &sheet, || sheet.tables(), "part")?;
+    Ok(exit)
+}
+
+/// The gateway that is named, here or in the plan.
+fn host(args: &Load, session: &mut Session<'_>) -> Result<SshHost, Failure> {
+    if let Some(host) = &args.host {
+        return Ok(host.clone());
+    }
+    session.plan()?.gateway().reach.clone().ok_or_else(|| Failure::Call {
+        says: "no gateway is named".to_owned(),
+        help: "write `bastium load HOST`, or `reach = \"HOST\"` under `[gateway]` in the plan"
+            .to_owned(),
+    })
+}
+
+/// What has happened so far, said as it happens to people, and at the end to programs.
+struct Told<'a, 'w> {
+    sheet: LoadSheet,
+    session: &'a mut Session<'w>,
+}
+
+impl Told<'_, '_> {
+    /// A step that is as it should be.
+    fn step(&mut self, step: &'static str, says: String) -> Result<(), Failure> {
+        self.tell(LoadStep { step, says, fine: true })
+    }
+
+    /// One that is not.
+    fn bad(&mut self, step: &'static str, says: String) -> Result<(), Failure> {
+        self.tell(LoadStep { step, says, fine: false })
+    }
+
+    fn tell(&mut self, step: LoadStep) -> Result<(), Failure> {
+        const WIDEST: usize = 12;
+        if self.session.options.format == crate::args::Format::Text {
+            let tone = if step.fine { style::PLAIN } else { style::WARN };
+            let mut lead = format!("{:WIDEST$}", step.step.replace('-', " "));
+            for paragraph in step.says.split('\n') {
+                self.session.item(tone, &lead, paragraph)?;
+                lead = " ".repeat(WIDEST);
+            }
+            self.session.flush()?;
+        }
+        self.sheet.steps.push(step);
+        Ok(())
+    }
+
+    /// Why it was stopped.
+    fn stopped(&mut self, stopped: &Stopped, state: LoadState) -> Exit {
+        let (says, help) = words::stopped(stopped);
+        self.sheet.state = state;
+        self.session.complain(&says, &help);
+        self.sheet.steps.push(LoadStep { step: "end", says, fine: false });
+        if matches!(stopped, Stopped::Broken(_) | Stopped::Garbled(_)) {
+            Exit::Unable
+        } else {
+            Exit::No
+        }
+    }
+
+    fn confirm(&mut self, line: &Ssh, id: &LoadId) -> Result<Exit, Failure> {
+        self.sheet.id = Some(id.to_string());
+        match confirm(line, id) {
+            Ok(by_hand) => {
+                self.sheet.state = LoadState::Confirmed;
+                self.step("end", words::confirmed(id))?;
+                if by_hand {
+                    self.bad("end", words::NAMES_BY_HAND.to_owned())?;
+                }
+                Ok(Exit::Fine)
+            }
+            Err(stopped) => Ok(self.stopped(&stopped, words::state_of(&stopped))),
+        }
+    }
+
+    fn back(&mut self, line: &Ssh, id: &LoadId) -> Result<Exit, Failure> {
+        self.sheet.id = Some(id.to_string());
+        match back(line, id) {
+            Ok(()) => {
+                self.sheet.state = LoadState::Returned;
+                self.step("end", format!("load {id} is undone: the gateway runs its old rules"))?;
+                Ok(Exit::Fine)
+            }
+            Err(stopped) => Ok(self.stopped(&stopped, words::state_of(&stopped))),
+        }
+    }
+
+    fn status(&mut self, line: &Ssh) -> Result<Exit, Failure> {
+        let status: Status = match status(line) {
+            Ok(status) => status,
+            Err(stopped) => return Ok(self.stopped(&stopped, LoadState::Stopped)),
+        };
+        self.sheet.kept = status.kept.iter().map(|one| words::plain(one)).collect();
+        match &status.holder {
+            None => self.step("lock", "nobody is loading rules".to_owned())?,
+            Some(holder) => {
+                self.sheet.id = Some(words::plain(&holder.id));
+                self.sheet.state = words::state(status.state.as_deref().unwrap_or_default());
+                self.sheet.returns_in =
+                    status.left.filter(|_| self.sheet.state == LoadState::Pending);
+                let ago = status.up.saturating_sub(holder.since);
+                let (fine, says) = words::held(holder, ago, &status);
+                if fine { self.step("lock", says)? } else { self.bad("lock", says)? }
+            }
+        }
+        match self.sheet.kept.as_slice() {
+            [] => self.step("kept", "the gateway keeps no earlier state".to_owned())?,
+            kept => {
+                self.step("kept", format!("states, the last one first: {}", kept.join(", ")))?
+            }
+        }
+        Ok(Exit::Fine)
+    }
+}

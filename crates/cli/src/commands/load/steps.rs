@@ -1,0 +1,458 @@
+//! The load itself: what is looked at, tried and said before, while and after the rules change.
+
+use super::{Told, words};
+use crate::args::Load;
+use crate::commands::{audit, count, export};
+use crate::failure::{Exit, Failure};
+use crate::session;
+use bastium_core::meaning::Meaning;
+use bastium_core::plan::{Form, Plan};
+use bastium_core::rules::RuleSet;
+use bastium_core::space::{Ends, Packet, Protocol, ServicePoint};
+use bastium_core::verdict::Verdict;
+use bastium_gateway::boot::{BootFile, boot_files};
+use bastium_gateway::foreign::read_rules;
+use bastium_gateway::nftables::{self, NftOptions, ProvenFile, Transaction};
+use bastium_report::sheets::{AuditSheet, LoadState, fault_sentences};
+use bastium_wire::{Loading, Pending, Running, Ssh, Staged, Stopped, back, confirm};
+use std::io::{self, BufRead, IsTerminal};
+use std::net::IpAddr;
+
+/// How many differences are told one by one.
+const MOST: usize = 10;
+
+/// What to do once, so that a restart loads what is confirmed.
+const RESTART: &str = "rules are loaded when the gateway starts by a unit that is not enabled yet: once it is confirmed, \
+    `systemctl enable /etc/bastium/bastium-gateway.service`";
+
+/// What is to run, and why.
+struct Wanted<'a> {
+    meaning: &'a Meaning<'a>,
+    rules: &'a RuleSet,
+    file: ProvenFile,
+    names: String,
+    boot: Vec<BootFile>,
+}
+
+/// Why a load does not go on.
+enum Ended {
+    /// The gateway, or the line to it, does not let it.
+    Stopped(Stopped),
+    /// It would not be right; what is wrong has been told.
+    Refused,
+    /// It cannot be told.
+    Failed(Failure),
+}
+
+impl From<Stopped> for Ended {
+    fn from(stopped: Stopped) -> Self {
+        Self::Stopped(stopped)
+    }
+}
+
+impl From<Failure> for Ended {
+    fn from(failure: Failure) -> Self {
+        Self::Failed(failure)
+    }
+}
+
+pub(super) fn run(args: &Load, line: &Ssh, told: &mut Told<'_, '_>) -> Result<Exit, Failure> {
+    let plan = told.session.plan()?;
+    let meaning = session::meaning(&plan, args.day.day)?;
+    let rules = session::in_form(&meaning, Form::PerPair)?;
+    let file = export::nftables(&meaning, &rules, NftOptions::default())?;
+    let names = export::names_and_leases(&meaning)?;
+    let boot = boot_files(&plan, &file);
+    let wanted = Wanted { meaning: &meaning, rules: &rules, file, names, boot };
+    let (loading, running) = match Loading::look(line, &who()) {
+        Ok(looked) => looked,
+        Err(stopped) => return Ok(told.stopped(&stopped, LoadState::Stopped)),
+    };
+    told.sheet.id = Some(loading.id().to_string());
+    told.step("lock", format!("taken, as load {}", loading.id()))?;
+    match prepared(args, &wanted, &loading, &running, told) {
+        Ok(()) if args.dry_run => {
+            told.sheet.state = LoadState::Tried;
+            let _ = loading.leave();
+            told.step("end", "nothing was loaded, as asked".to_owned())?;
+            return Ok(Exit::Fine);
+        }
+        Ok(()) => {}
+        Err(ended) => {
+            let _ = loading.leave();
+            told.sheet.state = LoadState::Stopped;
+            return match ended {
+                Ended::Stopped(stopped) => Ok(told.stopped(&stopped, LoadState::Stopped)),
+                Ended::Refused => Ok(Exit::No),
+                Ended::Failed(failure) => Err(failure),
+            };
+        }
+    }
+    if let Err(stopped) = loading.load() {
+        // The line may have been cut after the rules were loaded: then they go by themselves.
+        let state = if matches!(stopped, Stopped::Refused { .. }) {
+            LoadState::Stopped
+        } else {
+            LoadState::Unsure
+        };
+        return Ok(told.stopped(&stopped, state));
+    }
+    told.sheet.state = LoadState::Pending;
+    told.step("loaded", "the new rules run".to_owned())?;
+    verify(args, &wanted, &loading, &running, line, told)
+}
+
+/// Everything before the rules change.
+fn prepared(
+    args: &Load,
+    wanted: &Wanted<'_>,
+    loading: &Loading<'_, Ssh>,
+    running: &Running,
+    told: &mut Told<'_, '_>,
+) -> Result<(), Ended> {
+    others(wanted, running, told)?;
+    change(wanted, running, told)?;
+    surroundings(wanted.meaning.plan(), running, told)?;
+    if let Some(says) = shut_out(wanted.meaning, running) {
+        told.bad("reached", says)?;
+        if !args.although_shut_out && !args.dry_run {
+            told.session.complain(
+                "the new rules would shut you out",
+                "add this address to `gateway.manage`, go where it may be managed from, or take --although-shut-out",
+            );
+            return Err(Ended::Refused);
+        }
+    }
+    let transaction = nftables::transaction(running.running_table(), wanted.file.text());
+    let staged = staged(wanted, running, &transaction);
+    let restorable = match loading.stage(&staged, running) {
+        // The kernel there does not take the difference: then the whole.
+        Err(Stopped::Refused { word, .. }) if word == "change-refused" => {
+            let whole = nftables::replaced(running.running_table(), wanted.file.text());
+            let staged = Staged { change: whole.text.clone(), ..staged };
+            let restorable = loading.stage(&staged, running)?;
+            told.step("lines", rows(&whole))?;
+            restorable
+        }
+        staged => {
+            let restorable = staged?;
+            told.step("lines", rows(&transaction))?;
+            restorable
+        }
+    };
+    told.step(
+        "checks",
+        format!(
+            "nft{} there accept{} what is to be loaded",
+            also(running),
+            if running.has_dnsmasq { "" } else { "s" }
+        ),
+    )?;
+    told.step("old-rules", words::restorable(restorable).to_owned())?;
+    if args.dry_run {
+        return Ok(());
+    }
+    loading.arm(args.return_after)?;
+    let time = words::time(args.return_after.into());
+    told.step("way-back", format!("runs on the gateway: the old rules come back after {time}"))?;
+    Ok(())
+}
+
+fn also(running: &Running) -> &'static str {
+    if running.has_dnsmasq { " and dnsmasq" } else { "" }
+}
+
+fn rows(transaction: &Transaction) -> String {
+    let (added, removed) = (count(transaction.added, "line"), transaction.removed);
+    match transaction.kept {
+        Some(kept) => format!("{added} new, {removed} go, {kept} stay with their counters"),
+        None => format!("{added} in the place of {removed}: the whole table, counters included"),
+    }
+}
+
+fn staged(wanted: &Wanted<'_>, running: &Running, transaction: &Transaction) -> Staged {
+    let plan = wanted.meaning.plan();
+    let names = running.names.as_deref() != Some(wanted.names.as_str());
+    Staged {
+        change: transaction.text.clone(),
+        rules: wanted.file.text().to_owned(),
+        boot: wanted.boot.clone(),
+        names: (names && running.has_dnsmasq).then(|| wanted.names.clone()),
+        about: format!(
+            "{}\n{}\n{}\n",
+            words::plain(&plan.site().name),
+            wanted.meaning.day(),
+            who()
+        ),
+    }
+}
+
+/// Tables that are not Bastium's stay: together with the new rules they must do what the plan says.
+fn others(wanted: &Wanted<'_>, running: &Running, told: &mut Told<'_, '_>) -> Result<(), Ended> {
+    let others = running.other_tables();
+    if others.is_empty() {
+        told.step("others", "no tables but Bastium's".to_owned())?;
+        return Ok(());
+    }
+    let named = words::plain(&others.join(", "));
+    let faults = differs(wanted, &running.with(wanted.file.text()));
+    if faults.is_empty() {
+        told.step(
+            "others",
+            format!("{named}: they stay, and change nothing that the plan decides"),
+        )?;
+        return Ok(());
+    }
+    told.bad(
+        "others",
+        format!(
+            "{named}: with them, the gateway would not do what the plan says\n{}",
+            items(&faults)
+        ),
+    )?;
+    told.session.complain(
+        "tables that are not Bastium's change what the plan decides",
+        "remove them from the gateway, or say in the plan what they do",
+    );
+    Err(Ended::Refused)
+}
+
+/// In what rules differ from the plan, a sentence each; none where they were shown to do the same.
+fn differs(wanted: &Wanted<'_>, ruleset: &str) -> Vec<String> {
+    let foreign = match read_rules(ruleset, Some(wanted.meaning.plan())) {
+        Ok(foreign) => foreign,
+        Err(_) => return vec!["its rules cannot be read".to_owned()],
+    };
+    let Some(held) = foreign.held(wanted.meaning) else {
+        return vec!["its rules are not those of a whole gateway".to_owned()];
+    };
+    let mut faults = fault_sentences(wanted.meaning.plan(), &held.faults);
+    faults.extend(held.unread.iter().map(|(at, what)| format!("not understood at {at}: {what}")));
+    faults.extend(
+        foreign
+            .not_understood
+            .iter()
+            .map(|one| format!("not understood at {}: {}", one.at, one.what)),
+    );
+    if held.undecided > 0 {
+        faults.push(format!("{} could not be decided", count(held.undecided, "question")));
+    }
+    faults
+}
+
+fn items(sentences: &[String]) -> String {
+    let mut lines: Vec<String> =
+        sentences.iter().take(MOST).map(|one| format!("- {}", words::plain(one))).collect();
+    if sentences.len() > MOST {
+        lines.push(format!("and {} more", sentences.len() - MOST));
+    }
+    lines.join("\n")
+}
+
+/// What will be otherwise for traffic.
+fn change(wanted: &Wanted<'_>, running: &Running, told: &mut Told<'_, '_>) -> Result<(), Ended> {
+    if running.table.is_none() {
+        told.step("change", "the gateway has no rules of Bastium yet".to_owned())?;
+        return Ok(());
+    }
+    let Ok(foreign) = read_rules(&running.ruleset, Some(wanted.meaning.plan())) else {
+        told.step(
+            "change",
+            "what runs now cannot be read, so nothing is known of what changes".to_owned(),
+        )?;
+        return Ok(());
+    };
+    let sheet = AuditSheet::new(&foreign, Some((wanted.meaning, wanted.rules)));
+    let says = match (sheet.agrees, audit::differences(&sheet)) {
+        (true, _) => "what runs does what the plan says already".to_owned(),
+        (false, differences) => {
+            format!(
+                "what runs is not what the plan says; the load puts this right:\n{}",
+                items(&differences)
+            )
+        }
+    };
+    told.step("change", says)?;
+    Ok(())
+}
+
+/// What the rules rely on and a load leaves as it is.
+fn surroundings(plan: &Plan, running: &Running, told: &mut Told<'_, '_>) -> Result<(), Failure> {
+    let mut missing = Vec::new();
+    for id in plan.network_ids() {
+        let Some(interface) = plan.device_name(plan.network_interface(id)) else { continue };
+        let there = running.interface(&interface);
+        for subnet in &plan.network(id).subnets {
+            let (address, length) = (subnet.gateway(), subnet.prefix().prefix_len());
+            match there {
+                None => missing
+                    .push(format!("- there is no interface {interface} ({address}/{length})")),
+                Some(own) if !own.has(address, length) => {
+                    missing.push(format!(
+                        "- {interface} does not have the address {address}/{length}"
+                    ));
+                }
+                Some(_) => {}
+            }
+        }
+    }
+    if missing.is_empty() {
+        return told.step("interfaces", "names and addresses are those of the plan".to_owned());
+    }
+    told.bad(
+        "interfaces",
+        format!("not as planned; a load does not change them:\n{}", missing.join("\n")),
+    )
+}
+
+/// Whether the plan lets whoever loads manage the gateway, in a sentence if not.
+fn shut_out(meaning: &Meaning<'_>, running: &Running) -> Option<String> {
+    let (from, to, port) = running.managed?;
+    if from.is_loopback() {
+        return None;
+    }
+    let plan = meaning.plan();
+    let enters = match plan.network_of(from) {
+        Some(network) => plan.network_interface(network),
+        None => match plan.routes().iter().find(|route| route.reach.contains(from)) {
+            Some(route) => plan.network_interface(route.network),
+            None => plan.uplink_interface(0),
+        },
+    };
+    let service = ServicePoint::port(Protocol::TCP, port);
+    let packet =
+        Packet { enters, ends: Ends::new(from, to)?, service, at: session::minute_of_week(plan) };
+    let link_local = matches!(from, IpAddr::V6(from) if from.is_unicast_link_local());
+    let denied = meaning.decide(&packet).verdict != Verdict::Allow;
+    (denied && !link_local).then(|| {
+        format!("the plan does not allow {from} to reach {to} by tcp/{port}, as you do now")
+    })
+}
+
+/// What runs after the load, seen by a connection of its own.
+fn verify(
+    args: &Load,
+    wanted: &Wanted<'_>,
+    loading: &Loading<'_, Ssh>,
+    running: &Running,
+    line: &Ssh,
+    told: &mut Told<'_, '_>,
+) -> Result<Exit, Failure> {
+    let pending = match loading.reread() {
+        Ok(pending) => pending,
+        Err(stopped) => {
+            told.bad("reached", "the gateway is not reached any more".to_owned())?;
+            let exit = undo(loading, line, told)?;
+            let _ = told.stopped(&stopped, told.sheet.state);
+            return Ok(exit);
+        }
+    };
+    told.step("reached", "by a new connection".to_owned())?;
+    let mut faults = differs(wanted, &pending.ruleset);
+    faults.extend(settings(&wanted.boot, &pending));
+    if pending.state != "armed" || !pending.watched {
+        faults.push("what would bring the old rules back does not run any more".to_owned());
+    }
+    if !faults.is_empty() {
+        told.bad(
+            "read-back",
+            format!("the gateway does not do what the plan says\n{}", items(&faults)),
+        )?;
+        return undo(loading, line, told);
+    }
+    told.step("read-back", "what runs does what the plan says, for every packet".to_owned())?;
+    if !running.starts {
+        told.step("restart", RESTART.to_owned())?;
+    }
+    told.sheet.returns_in = Some(pending.left);
+    ask(args, loading, line, pending.left, told)
+}
+
+/// The settings of the kernel that are not as the rules need them.
+fn settings(boot: &[BootFile], pending: &Pending) -> Vec<String> {
+    let file = boot.iter().find(|file| file.name == "forwarding.conf");
+    let lines = file.into_iter().flat_map(|file| file.text.lines());
+    let wanted = lines.filter_map(|line| line.split_once(" = "));
+    let differs =
+        wanted.filter(|(key, value)| pending.settings.get(*key).is_some_and(|now| now != value));
+    differs.map(|(key, value)| format!("{key} is not {value}")).collect()
+}
+
+/// Brings the old rules back now, if the gateway can be reached at all.
+fn undo(loading: &Loading<'_, Ssh>, line: &Ssh, told: &mut Told<'_, '_>) -> Result<Exit, Failure> {
+    match back(line, loading.id()) {
+        Ok(()) => {
+            told.sheet.state = LoadState::Returned;
+            told.step("end", "the old rules run again".to_owned())?;
+        }
+        Err(_) => {
+            told.sheet.state = LoadState::Unsure;
+            told.bad(
+                "end",
+                "the old rules come back by themselves when their time has come".to_owned(),
+            )?;
+        }
+    }
+    Ok(Exit::No)
+}
+
+/// Lets a person decide, or whoever was told to decide before.
+fn ask(
+    args: &Load,
+    loading: &Loading<'_, Ssh>,
+    line: &Ssh,
+    left: i64,
+    told: &mut Told<'_, '_>,
+) -> Result<Exit, Failure> {
+    let id = loading.id();
+    let time = words::time(left);
+    let asks = io::stdin().is_terminal() && !told.session.options.quiet;
+    if !args.yes_if_verified && !asks {
+        told.step(
+            "end",
+            format!(
+                "waits: `bastium load {} --confirm {id}` within {time}, or the old rules come back",
+                told.sheet.host
+            ),
+        )?;
+        return Ok(Exit::Fine);
+    }
+    if !args.yes_if_verified {
+        told.session.say(&format!(
+            "Keep these rules? The old ones come back in {time}, or at once if you say no [yes/no] "
+        ));
+        let mut answer = String::new();
+        io::stdin().lock().read_line(&mut answer)?;
+        if !matches!(answer.trim(), "y" | "yes") {
+            return undo(loading, line, told).map(|_| Exit::No);
+        }
+    }
+    match confirm(line, id) {
+        Ok(by_hand) => {
+            told.sheet.state = LoadState::Confirmed;
+            told.sheet.returns_in = None;
+            told.step("end", words::confirmed(id))?;
+            if by_hand {
+                told.bad("end", words::NAMES_BY_HAND.to_owned())?;
+            }
+            Ok(Exit::Fine)
+        }
+        Err(stopped) => Ok(told.stopped(&stopped, words::state_of(&stopped))),
+    }
+}
+
+/// Who loads, for others that find the gateway locked.
+fn who() -> String {
+    let name = ["USER", "LOGNAME", "USERNAME"].iter().find_map(|name| std::env::var(name).ok());
+    format!("{}@{}", name.unwrap_or_else(|| "somebody".to_owned()), machine())
+}
+
+#[cfg(unix)]
+fn machine() -> String {
+    rustix::system::uname().nodename().to_string_lossy().into_owned()
+}
+
+#[cfg(not(unix))]
+fn machine() -> String {
+    std::env::var("COMPUTERNAME").unwrap_or_default()
+}

@@ -1,0 +1,173 @@
+//! What works, and what is refused.
+
+use crate::gateway::Gateway;
+use std::process::Command;
+use std::time::{Duration, Instant};
+
+/// Tells this program that it is in namespaces of its own.
+const INSIDE: &str = "BASTIUM_LOAD_INSIDE";
+
+pub(crate) fn main() {
+    if std::env::var(INSIDE).is_err() {
+        if let Err(why) = possible() {
+            assert!(std::env::var("BASTIUM_SSH_NEEDED").is_err(), "{why}");
+            eprintln!("skipped: {why}");
+            return;
+        }
+        let again = std::env::current_exe().expect("this program");
+        let mut inside = Command::new("unshare");
+        inside.args(["--net", "--pid", "--mount", "--mount-proc", "--fork", "--kill-child"]);
+        let status = inside.arg(again).env(INSIDE, "1").status().expect("namespaces");
+        assert!(status.success(), "what is loaded by wire is otherwise");
+        return;
+    }
+    if let Ok(file) = std::env::var("BASTIUM_LOAD_SHOWN") {
+        std::fs::write(file, shown()).expect("a file to write to");
+        return;
+    }
+    let only = std::env::var("BASTIUM_LOAD_ONLY").unwrap_or_default();
+    let tests = [
+        ("a load that is confirmed", confirmed as fn()),
+        ("a change of what runs", changed),
+        ("names that are none", crate::refused::names),
+        ("an engineer who would be shut out", crate::refused::shut_out),
+        ("a gateway that is not fit", crate::refused::unfit),
+        ("a gateway that restarts", crate::refused::restarted),
+        ("confirmations at the last moment", crate::refused::raced),
+        ("a load that nobody confirms", crate::broken::forgotten),
+        ("loads that are killed", crate::broken::killed),
+    ];
+    // Most of the time is waiting: each has a gateway of its own.
+    let chosen: Vec<_> = tests.into_iter().filter(|(name, _)| name.contains(&only)).collect();
+    std::thread::scope(|scope| {
+        for (name, test) in chosen {
+            scope.spawn(move || {
+                let begun = Instant::now();
+                test();
+                println!("{name}: {:.1?}", begun.elapsed());
+            });
+        }
+    });
+}
+
+/// Whether a server for ssh can run here.
+fn possible() -> Result<(), String> {
+    if !rustix::process::getuid().is_root() {
+        return Err("only root can run a server for ssh that anybody may use".to_owned());
+    }
+    for program in ["/usr/sbin/sshd", "/usr/sbin/nft"] {
+        if !std::path::Path::new(program).exists() {
+            return Err(format!("there is no {program}"));
+        }
+    }
+    let made = Command::new("unshare").args(["--net", "--mount", "true"]).status();
+    if made.is_ok_and(|status| status.success()) { Ok(()) } else { Err("no namespaces".to_owned()) }
+}
+
+/// What is printed of a change that waits for its confirmation, and of who looks at it.
+fn shown() -> String {
+    let gateway = Gateway::new();
+    assert_eq!(gateway.load("--yes-if-verified").code, 0);
+    gateway.other_plan();
+    let words = ["--color always", "--status --color always"];
+    let runs = words.map(|words| gateway.load(words));
+    runs.map(|run| run.out + &run.err).concat()
+}
+
+/// The whole way, onto a gateway without rules.
+fn confirmed() {
+    let gateway = Gateway::new();
+    let begun = Instant::now();
+    let (sheet, code) = gateway.loaded("--yes-if-verified");
+    let took = begun.elapsed();
+    assert_eq!((code, &sheet["state"]), (0, &"confirmed".into()), "{sheet:#}");
+    assert!(took < Duration::from_secs(20), "{took:?}");
+    println!("loaded and confirmed in {took:.2?}");
+    let export = gateway.export();
+    assert_eq!(gateway.own("cat /etc/bastium/rules.nft"), export, "what a restart reads");
+    assert_eq!(
+        gateway.own("ls -A /etc/bastium /run/bastium/lock 2>/dev/null | grep -c -e next -e lock"),
+        "0\n"
+    );
+    gateway
+        .wait_until("what would bring the old rules back has ended", 5, || !gateway.is_watched());
+    assert_eq!(gateway.own("cat /proc/sys/net/ipv4/conf/all/accept_redirects"), "0\n");
+    assert_eq!(gateway.own("ls /var/lib/bastium | wc -l").trim(), "1");
+}
+
+/// A second load over the first: what did not change keeps its counters, and what the name server found stays.
+fn changed() {
+    let gateway = Gateway::new();
+    assert_eq!(gateway.loaded("--yes-if-verified").1, 0);
+    let found = "203.0.113.77";
+    gateway.own(&format!("nft add element inet bastium domain_phone-provider_v4 {{ {found} }}"));
+    gateway.own("nft add table inet other; nft add chain inet other watched; nft add rule inet other watched counter");
+    let listed = || gateway.own("nft list table inet bastium");
+    let before = managed(&listed());
+    assert!(before > 0, "the first load came by ssh");
+    gateway.other_plan();
+    let (sheet, code) = gateway.loaded("");
+    assert_eq!((code, &sheet["state"]), (0, &"pending".into()), "{sheet:#}");
+    let said = sheet.to_string();
+    for words in ["stay with their counters", "the same program in the kernel", "inet other"] {
+        assert!(said.contains(words), "{words}: {sheet:#}");
+    }
+    assert!(managed(&listed()) > before);
+    assert!(listed().contains(found));
+    // Nobody else can load meanwhile, and whoever has the id can end it.
+    let id = sheet["id"].as_str().expect("an id").to_owned();
+    let locked = gateway.load("--yes-if-verified");
+    assert_eq!(locked.code, 1, "{}", locked.out);
+    assert!(locked.err.contains(&format!("(load {id})")), "{}", locked.err);
+    let (status, _) = gateway.loaded("--status");
+    assert_eq!(
+        (&status["state"], &status["id"]),
+        (&"pending".into(), &id.as_str().into()),
+        "{status:#}"
+    );
+    assert!(
+        status["returns_in"].as_i64().is_some_and(|left| (200..=300).contains(&left)),
+        "{status:#}"
+    );
+    let nobody = gateway.load("--confirm 00000000");
+    assert_eq!(nobody.code, 1, "{}", nobody.out);
+    assert!(nobody.err.contains("knows no load"), "{}", nobody.err);
+    let old = gateway.own("cat /etc/bastium/rules.nft");
+    assert_ne!(old, gateway.export(), "nothing that a restart reads changes before");
+    assert_eq!(gateway.loaded(&format!("--confirm {id}")).1, 0);
+    assert_eq!(gateway.own("cat /etc/bastium/rules.nft"), gateway.export());
+    let again = gateway.load(&format!("--confirm {id}"));
+    assert_eq!(again.code, 1, "{}", again.out);
+    assert!(again.err.contains("confirmed already"), "{}", again.err);
+    by_hand(&gateway);
+}
+
+/// What somebody changed by hand is told, and undone.
+fn by_hand(gateway: &Gateway) {
+    // The difference has led to just what the whole file does.
+    let by_difference = gateway.rules();
+    gateway.bench.write("whole.nft", gateway.export());
+    gateway.own(&format!("nft -f {}", gateway.path("whole.nft").display()));
+    assert_eq!(sorted(&by_difference), sorted(&gateway.rules()));
+    gateway.own("nft insert rule inet bastium input tcp dport 4444 accept");
+    let (sheet, code) = gateway.loaded("--yes-if-verified");
+    assert_eq!(code, 0, "{sheet:#}");
+    assert!(sheet.to_string().contains("4444"), "{sheet:#}");
+    assert!(!gateway.rules().contains("4444"));
+}
+
+/// How many packets the line that lets the engineer in has counted.
+fn managed(listing: &str) -> u64 {
+    let lines = listing.lines().filter(|line| line.contains("comment \"manage@"));
+    let counts = lines
+        .filter_map(|line| line.split("packets ").nth(1)?.split(' ').next()?.parse::<u64>().ok());
+    counts.sum()
+}
+
+/// Elements of a set have no order.
+pub(crate) fn sorted(listing: &str) -> Vec<&str> {
+    let mut words: Vec<&str> =
+        listing.split_whitespace().map(|word| word.trim_matches(',')).collect();
+    words.sort_unstable();
+    words
+}
