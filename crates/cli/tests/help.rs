@@ -16,9 +16,17 @@ fn examples_run() {
     bench.write("ruleset.txt", "table inet t {\n}\n");
     bench.write("old.toml", common::demo("clinic.toml"));
     bench.write("new.toml", common::demo("clinic.toml"));
-    // What these need is not there: a person, packets, a git history.
-    let need_more =
-        ["walk", "listen --", "listen tcp", "rehearse", "compare", "audit ", "worksheet --since"];
+    // What these need is not there: a person, packets, a gateway, a git history.
+    let need_more = [
+        "walk",
+        "listen --",
+        "listen tcp",
+        "rehearse",
+        "compare",
+        "audit ",
+        "worksheet --since",
+        "load",
+    ];
     let mut tried = 0;
     for command in program().get_subcommands().map(clap::Command::get_name) {
         let all = examples(command);

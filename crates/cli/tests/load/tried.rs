@@ -1,6 +1,7 @@
 //! What works, and what is refused.
 
 use crate::gateway::Gateway;
+use serde_json::Value;
 use std::process::Command;
 use std::time::{Duration, Instant};
 
@@ -83,6 +84,11 @@ fn confirmed() {
     assert_eq!((code, &sheet["state"]), (0, &"confirmed".into()), "{sheet:#}");
     assert!(took < Duration::from_secs(20), "{took:?}");
     println!("loaded and confirmed in {took:.2?}");
+    let described =
+        std::fs::read_to_string(crate::common::repository().join("docs/schema/load.schema.json"));
+    let described: Value = serde_json::from_str(&described.expect("the schema")).expect("JSON");
+    let named = described["properties"].as_object().expect("properties").keys();
+    assert!(named.eq(sheet.as_object().expect("an object").keys()), "{sheet:#}");
     let export = gateway.export();
     assert_eq!(gateway.own("cat /etc/bastium/rules.nft"), export, "what a restart reads");
     assert_eq!(
