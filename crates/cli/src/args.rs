@@ -13,7 +13,7 @@ pub use program::{OPTIONS_OF_EVERY_COMMAND, program};
 
 pub use checklist::{Checklist, Listen, SystemName, Walk};
 pub use gateway::{Audit, Blocked, Export, ExportFormat, Rehearse, SheetName, Worksheet};
-pub use load::Load;
+pub use load::{InterfaceFilesFor, Load};
 pub use rules::Rules;
 
 use bastium_core::plan::Form;

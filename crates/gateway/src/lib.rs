@@ -68,6 +68,7 @@ pub mod boot;
 mod clean;
 mod dnsmasq;
 pub mod foreign;
+pub mod interfaces;
 pub mod nftables;
 mod packet_log;
 

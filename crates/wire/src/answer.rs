@@ -63,6 +63,17 @@ impl Answer {
         named.map(|(_, bytes)| String::from_utf8_lossy(bytes).into_owned())
     }
 
+    /// The parts whose name begins so: what follows in the name, and the text.
+    pub(crate) fn beginning<'a>(
+        &'a self,
+        start: &'a str,
+    ) -> impl Iterator<Item = (String, String)> + 'a {
+        self.parts.iter().filter_map(move |(name, bytes)| {
+            let rest = name.strip_prefix(start)?.to_owned();
+            Some((rest, String::from_utf8_lossy(bytes).into_owned()))
+        })
+    }
+
     /// How it ended: `done`, or the word for what stopped it.
     pub fn end(&self) -> String {
         self.text("end").unwrap_or_default()

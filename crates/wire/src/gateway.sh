@@ -127,6 +127,7 @@ look() {
     say kept.listing "$kept/$newest/listing"
   fi
   say names "$names"
+  for one in /etc/systemd/network/*-bastium-* /etc/network/interfaces.d/bastium; do say "file:$one" "$one"; done
   tell connection "$from"
   if command -v dnsmasq >/dev/null; then tell has-dnsmasq yes; fi
   if command -v systemctl >/dev/null && systemctl is-enabled -q bastium-gateway 2>/dev/null; then tell starts yes; fi
@@ -156,14 +157,18 @@ stage() {
   mkdir -p "$etc" "$kept" && mkdir -p "$next/state" || { leave; end no-room; }
   files || { leave; end no-room; }
   cp "$mine/rules.nft" "$mine/about" "$next/state" || { leave; end no-room; }
-  for one in $(cat "$mine/for-restart"); do
+  while read -r one _; do
     cp "$mine/$one" "$next/$one" || { leave; end no-room; }
-  done
+  done <"$mine/for-restart"
   nft -c -f "$mine/change.nft" 2>"$mine/error" || { say error "$mine/error"; end change-refused; }
   nft -c -f "$mine/rules.nft" 2>"$mine/error" || { say error "$mine/error"; end rules-refused; }
   nft -c -f "$mine/old.nft" 2>"$mine/error" || { say error "$mine/error"; leave; end old-refused; }
   if [ -f "$mine/dnsmasq.conf" ] && command -v dnsmasq >/dev/null; then
     dnsmasq --test -C "$mine/dnsmasq.conf" >"$mine/error" 2>&1 || { say error "$mine/error"; leave; end names-refused; }
+  fi
+  if [ -f "$mine/bastium" ] && command -v ifquery >/dev/null; then
+    ifquery --interfaces "$mine/bastium" --list >/dev/null 2>"$mine/error" ||
+      { say error "$mine/error"; leave; end interfaces-refused; }
   fi
   if [ -f "$mine/try.nft" ]; then
     nft --debug=netlink list table inet bastium >"$mine/code.old" 2>/dev/null
@@ -284,12 +289,15 @@ back() {
 # What a restart reads, by renames alone: the room was taken before.
 keep() {
   [ -e "$mine/kept" ] && return
-  for one in $(cat "$mine/for-restart"); do
+  while read -r one folder; do
+    if [ "$one" != dnsmasq.conf ] && [ -e "$next/$one" ]; then mkdir -p "$folder" && mv -f "$next/$one" "$folder/$one"; fi
+  done <"$mine/for-restart"
+  while read -r one; do
     case $one in
-    dnsmasq.conf) ;;
-    *) [ -e "$next/$one" ] && mv -f "$next/$one" "$etc/$one" ;;
+    */../* | /*/*/*/*/*) ;;
+    /etc/systemd/network/*-bastium-*) rm -f "$one" ;;
     esac
-  done
+  done <"$mine/gone"
   if [ -e "$next/dnsmasq.conf" ]; then
     mkdir -p "${names%/*}" && mv -f "$next/dnsmasq.conf" "$names" && names_again
   fi

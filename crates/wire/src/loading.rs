@@ -5,7 +5,7 @@ use crate::line::{Broken, Line, Reached};
 use crate::restorable::same_program;
 use crate::running::{Running, settings};
 use crate::script::{LoadId, Script, watcher};
-use bastium_gateway::boot::BootFile;
+use bastium_gateway::boot::{BootFile, FOLDER};
 use bastium_gateway::nftables::TABLE;
 use std::collections::BTreeMap;
 
@@ -29,6 +29,10 @@ pub struct Staged {
     pub rules: String,
     /// What a restart is to read; the rules among them.
     pub boot: Vec<BootFile>,
+    /// Files for the interfaces: folder, name and text.
+    pub interfaces: Vec<(&'static str, String, String)>,
+    /// The paths of files for interfaces that are no longer wanted.
+    pub gone: Vec<String>,
     /// The file of the name server, if it has to change.
     pub names: Option<String>,
     /// What is written down beside the rules: of which plan they are.
@@ -164,19 +168,25 @@ impl<'a, L: Line> Loading<'a, L> {
         old: &str,
         trial: Option<&str>,
     ) -> Result<Answer, Stopped> {
-        let mut names: Vec<&str> = staged.boot.iter().map(|file| file.name).collect();
+        let mut names: Vec<String> =
+            staged.boot.iter().map(|file| format!("{} {FOLDER}", file.name)).collect();
+        names.extend(staged.interfaces.iter().map(|(folder, name, _)| format!("{name} {folder}")));
+        let gone = staged.gone.join("\n");
         let mut files = vec![
             ("change.nft", staged.change.as_str()),
             ("rules.nft", &staged.rules),
             ("old.nft", old),
             ("about", &staged.about),
+            ("gone", &gone),
         ];
+        files
+            .extend(staged.interfaces.iter().map(|(_, name, text)| (name.as_str(), text.as_str())));
         files.extend(trial.map(|text| ("try.nft", text)));
         let boot = staged.boot.iter().filter(|file| file.name != "rules.nft");
         files.extend(boot.map(|file| (file.name, file.text.as_str())));
         if let Some(text) = &staged.names {
             files.push(("dnsmasq.conf", text));
-            names.push("dnsmasq.conf");
+            names.push("dnsmasq.conf /etc/dnsmasq.d".to_owned());
         }
         let names = names.join("\n");
         files.push(("for-restart", &names));

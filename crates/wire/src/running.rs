@@ -25,6 +25,8 @@ pub struct Running {
     pub addresses: Vec<Addresses>,
     /// The file of the name server that Bastium keeps there.
     pub names: Option<String>,
+    /// The files for its interfaces that Bastium keeps there, by their paths.
+    pub files: BTreeMap<String, String>,
     /// Whether it has such a name server.
     pub has_dnsmasq: bool,
     /// Whether a restart loads the rules by the unit of [`boot_files`](bastium_gateway::boot::boot_files).
@@ -68,6 +70,7 @@ impl Running {
             settings: settings(&text("settings")),
             addresses: addresses(&text("addresses")),
             names: answer.text("names"),
+            files: answer.beginning("file:").collect(),
             has_dnsmasq: answer.text("has-dnsmasq").is_some(),
             starts: answer.text("starts").is_some(),
             managed: managed(&text("connection")),

@@ -114,6 +114,10 @@ pub enum ExportFormat {
     Boot,
     /// Leases, fixed addresses, local names and domain sets, as a file for dnsmasq
     Dnsmasq,
+    /// Interfaces, addresses and routes of a Linux gateway, as a folder of files for systemd-networkd
+    Networkd,
+    /// The same, as a file for ifupdown
+    Ifupdown,
     /// The rules as access control lists (RFC 8519) in JSON (RFC 7951)
     AclJson,
     /// Comma-separated values (RFC 4180): one sheet, or a folder with all

@@ -3,7 +3,7 @@
 use super::Day;
 use bastium_core::plan::SshHost;
 use bastium_wire::LoadId;
-use clap::{ArgGroup, Args};
+use clap::{ArgGroup, Args, ValueEnum};
 use jiff::SignedDuration;
 use std::path::PathBuf;
 
@@ -31,6 +31,9 @@ pub struct Load {
     /// Show who is loading, how far it is, and which states the gateway keeps
     #[arg(long)]
     pub status: bool,
+    /// Write the files for the interfaces, too, once the load is confirmed; nothing reads them before the next start
+    #[arg(long, value_enum, value_name = "KIND")]
+    pub interfaces: Option<InterfaceFilesFor>,
     /// Load even if the plan does not let you manage the gateway from where you are
     #[arg(long)]
     pub although_shut_out: bool,
@@ -40,6 +43,15 @@ pub struct Load {
     /// The day
     #[command(flatten)]
     pub day: Day,
+}
+
+/// Which program sets up the interfaces.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum InterfaceFilesFor {
+    /// systemd-networkd
+    Networkd,
+    /// ifupdown
+    Ifupdown,
 }
 
 /// A time in whole seconds, such as `90s` or `5m`.

@@ -12,6 +12,7 @@ use bastium_core::plan::{Form, Plan};
 use bastium_core::rules::RuleSet;
 use bastium_gateway::boot::boot_files;
 use bastium_gateway::escape_hidden;
+use bastium_gateway::interfaces::{InterfaceFiles, Manager, interface_files};
 use bastium_gateway::nftables::{self, Held, NftOptions, NoInterface, NoProof, ProvenFile};
 use bastium_gateway::{HeldLists, Unsaid, Why, acl_json, proven_lists};
 use bastium_report::sheets::{
@@ -35,6 +36,23 @@ pub(super) fn run(args: &Export, session: &mut Session<'_>) -> Result<Exit, Fail
             let files: Vec<(String, Vec<u8>)> =
                 files.into_iter().map(|one| (one.name.to_owned(), one.text.into_bytes())).collect();
             return folder_of(&files, folder, args.force, session);
+        }
+        ExportFormat::Networkd | ExportFormat::Ifupdown => {
+            let manager = match args.what {
+                ExportFormat::Networkd => Manager::Networkd,
+                _ => Manager::Ifupdown,
+            };
+            let made = interfaces(&plan, manager)?;
+            for says in left_out(&made) {
+                session.remark(&says);
+            }
+            let mut files: Vec<(String, Vec<u8>)> =
+                made.files.into_iter().map(|one| (one.name, one.text.into_bytes())).collect();
+            if manager == Manager::Networkd {
+                let folder = args.to.as_ref().ok_or_else(no_folder)?;
+                return folder_of(&files, folder, args.force, session);
+            }
+            files.pop().map(|(_, text)| text).unwrap_or_default()
         }
         ExportFormat::Dnsmasq => names_and_leases(&meaning)?.into_bytes(),
         ExportFormat::AclJson => {
@@ -252,7 +270,7 @@ fn which_table() -> Failure {
 
 fn no_folder() -> Failure {
     Failure::Call {
-        says: "what a gateway starts with is several files".to_owned(),
+        says: "these are several files".to_owned(),
         help: "name a folder with --to FOLDER".to_owned(),
     }
 }
@@ -271,6 +289,27 @@ fn no_file() -> Failure {
 pub(super) fn names_and_leases(meaning: &Meaning<'_>) -> Result<String, Failure> {
     let file = bastium_gateway::dnsmasq(meaning).map_err(|faults| Failure::Unproved { faults })?;
     Ok(file.text().to_owned())
+}
+
+/// The interfaces of a Linux gateway as files, read back.
+///
+/// # Errors
+/// When a file does not say what the plan does.
+pub(super) fn interfaces(plan: &Plan, manager: Manager) -> Result<InterfaceFiles, Failure> {
+    interface_files(plan, manager).map_err(|names| Failure::Unproved {
+        faults: names.iter().map(|name| format!("the file for {name} is not what it is")).collect(),
+    })
+}
+
+/// What is not in files for interfaces, a sentence each.
+pub(super) fn left_out(made: &InterfaceFiles) -> Vec<String> {
+    let tunnels = made
+        .tunnels
+        .iter()
+        .map(|name| format!("not in these files: {name}, whose tunnel is set up apart"));
+    let nowhere =
+        made.nowhere.iter().map(|name| format!("not in these files: {name}, which has no port"));
+    tunnels.chain(nowhere).collect()
 }
 
 /// The rules as a file for `nft -f`, read back and proved.

@@ -1,5 +1,7 @@
 //! `bastium load`
 
+mod before;
+mod files;
 mod steps;
 mod words;
 

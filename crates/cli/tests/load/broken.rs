@@ -26,7 +26,7 @@ pub(crate) fn forgotten() {
     gateway.wait_until("the old rules are back", SOON, || gateway.rules().is_empty());
     assert!(begun.elapsed() > Duration::from_secs(25), "{:?}", begun.elapsed());
     gateway.wait_until("the lock is free", 5, || {
-        gateway.own("ls /run/bastium/lock 2>/dev/null") == ""
+        gateway.own("ls /run/bastium/lock 2>/dev/null").is_empty()
     });
     assert_eq!(gateway.own("cat /proc/sys/net/ipv4/ip_forward"), "0\n");
     assert_eq!(gateway.own("ls -A /etc/bastium"), "");

@@ -78,8 +78,9 @@ fn shown() -> String {
 /// The whole way, onto a gateway without rules.
 fn confirmed() {
     let gateway = Gateway::new();
+    gateway.own("mkdir -p /etc/systemd/network; cd /etc/systemd/network; touch 40-bastium-old.7.network 10-own.network");
     let begun = Instant::now();
-    let (sheet, code) = gateway.loaded("--yes-if-verified");
+    let (sheet, code) = gateway.loaded("--yes-if-verified --interfaces networkd");
     let took = begun.elapsed();
     assert_eq!((code, &sheet["state"]), (0, &"confirmed".into()), "{sheet:#}");
     assert!(took < Duration::from_secs(20), "{took:?}");
@@ -99,6 +100,15 @@ fn confirmed() {
         .wait_until("what would bring the old rules back has ended", 5, || !gateway.is_watched());
     assert_eq!(gateway.own("cat /proc/sys/net/ipv4/conf/all/accept_redirects"), "0\n");
     assert_eq!(gateway.own("ls /var/lib/bastium | wc -l").trim(), "1");
+    let run = gateway.bench.run(&format!("export networkd --to networkd --plan {}", gateway.plan));
+    assert_eq!(run.code, 0, "{}", run.err);
+    gateway.own("rm /etc/systemd/network/10-own.network || touch /etc/own-is-gone");
+    let differs = gateway
+        .own(&format!("diff -r /etc/systemd/network {} 2>&1", gateway.path("networkd").display()));
+    assert_eq!(differs, "", "files for the interfaces");
+    assert_eq!(gateway.own("ls /etc/own-is-gone 2>/dev/null"), "", "other files stay");
+    let served = gateway.bench.run(&format!("export dnsmasq --plan {}", gateway.plan)).out;
+    assert_eq!(gateway.own("cat /etc/dnsmasq.d/bastium.conf"), served);
 }
 
 /// A second load over the first: what did not change keeps its counters, and what the name server found stays.

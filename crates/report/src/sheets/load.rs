@@ -1,6 +1,7 @@
 //! What a load onto a gateway did, step by step.
 
-use super::EDITION;
+use super::change::LineRow;
+use super::{ChangeSheet, EDITION};
 use crate::{Cell, Column, Table, Tone};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -20,8 +21,33 @@ pub struct LoadSheet {
     pub returns_in: Option<i64>,
     /// What was done, in this order.
     pub steps: Vec<LoadStep>,
+    /// The files that change on the gateway once the load is confirmed, the rules apart.
+    pub files: Vec<LoadFile>,
     /// The states that the gateway keeps, the last one first.
     pub kept: Vec<String>,
+}
+
+/// A file that changes.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct LoadFile {
+    /// Its path on the gateway.
+    pub path: String,
+    /// The lines that go and come.
+    pub lines: Vec<LineRow>,
+}
+
+impl LoadFile {
+    /// Compares two texts of a file; `None` where they are the same. One that is not there is empty.
+    pub fn new(path: &str, old: &str, new: &str) -> Option<Self> {
+        let lines = ChangeSheet::new(path, old, new, false).lines;
+        (!lines.is_empty()).then(|| Self { path: path.to_owned(), lines })
+    }
+
+    /// How many lines come and go.
+    pub fn counts(&self) -> (usize, usize) {
+        let come = self.lines.iter().filter(|line| line.sign == "+").count();
+        (come, self.lines.len() - come)
+    }
 }
 
 /// How far a load is.
@@ -49,7 +75,7 @@ pub enum LoadState {
 /// A step.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct LoadStep {
-    /// Its name: `lock`, `others`, `change`, `interfaces`, `lines`, `checks`, `old-rules`, `way-back`, `loaded`, `reached`,
+    /// Its name: `lock`, `others`, `change`, `interfaces`, `lines`, `files`, `checks`, `old-rules`, `way-back`, `loaded`, `reached`,
     /// `read-back`, `restart`, `kept`, `end`.
     pub step: &'static str,
     /// What came of it.
@@ -68,6 +94,7 @@ impl LoadSheet {
             state: LoadState::None,
             returns_in: None,
             steps: Vec::new(),
+            files: Vec::new(),
             kept: Vec::new(),
         }
     }

@@ -38,7 +38,7 @@ pub use checklist::{ChecklistSheet, StandRow, System};
 pub use compare::CompareSheet;
 pub use findings::{Finding, FindingSheet, RelatedPlace};
 pub use groups::GroupSheet;
-pub use load::{LoadSheet, LoadState, LoadStep};
+pub use load::{LoadFile, LoadSheet, LoadState, LoadStep};
 pub use matrix::{GridLayout, MatrixSheet};
 pub use pages::PageSheet;
 pub use ports::{PortSheet, VlanRow};

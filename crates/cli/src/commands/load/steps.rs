@@ -1,41 +1,36 @@
 //! The load itself: what is looked at, tried and said before, while and after the rules change.
 
+use super::before::{change, differs, items, others, shut_out, surroundings};
+use super::files::files;
 use super::{Told, words};
 use crate::args::Load;
-use crate::commands::{audit, count, export};
+use crate::commands::{count, export};
 use crate::failure::{Exit, Failure};
 use crate::session;
 use bastium_core::meaning::Meaning;
-use bastium_core::plan::{Form, Plan};
+use bastium_core::plan::Form;
 use bastium_core::rules::RuleSet;
-use bastium_core::space::{Ends, Packet, Protocol, ServicePoint};
-use bastium_core::verdict::Verdict;
 use bastium_gateway::boot::{BootFile, boot_files};
-use bastium_gateway::foreign::read_rules;
 use bastium_gateway::nftables::{self, NftOptions, ProvenFile, Transaction};
-use bastium_report::sheets::{AuditSheet, LoadState, fault_sentences};
+use bastium_report::sheets::LoadState;
 use bastium_wire::{Loading, Pending, Running, Ssh, Staged, Stopped, back, confirm};
 use std::io::{self, BufRead, IsTerminal};
-use std::net::IpAddr;
-
-/// How many differences are told one by one.
-const MOST: usize = 10;
 
 /// What to do once, so that a restart loads what is confirmed.
 const RESTART: &str = "rules are loaded when the gateway starts by a unit that is not enabled yet: once it is confirmed, \
     `systemctl enable /etc/bastium/bastium-gateway.service`";
 
 /// What is to run, and why.
-struct Wanted<'a> {
-    meaning: &'a Meaning<'a>,
-    rules: &'a RuleSet,
-    file: ProvenFile,
-    names: String,
-    boot: Vec<BootFile>,
+pub(super) struct Wanted<'a> {
+    pub(super) meaning: &'a Meaning<'a>,
+    pub(super) rules: &'a RuleSet,
+    pub(super) file: ProvenFile,
+    pub(super) names: String,
+    pub(super) boot: Vec<BootFile>,
 }
 
 /// Why a load does not go on.
-enum Ended {
+pub(super) enum Ended {
     /// The gateway, or the line to it, does not let it.
     Stopped(Stopped),
     /// It would not be right; what is wrong has been told.
@@ -123,8 +118,9 @@ fn prepared(
             return Err(Ended::Refused);
         }
     }
+    let (interfaces, gone) = files(args, wanted, running, told)?;
     let transaction = nftables::transaction(running.running_table(), wanted.file.text());
-    let staged = staged(wanted, running, &transaction);
+    let staged = Staged { interfaces, gone, ..staged(wanted, running, &transaction) };
     let restorable = match loading.stage(&staged, running) {
         // The kernel there does not take the difference: then the whole.
         Err(Stopped::Refused { word, .. }) if word == "change-refused" => {
@@ -177,6 +173,8 @@ fn staged(wanted: &Wanted<'_>, running: &Running, transaction: &Transaction) -> 
         change: transaction.text.clone(),
         rules: wanted.file.text().to_owned(),
         boot: wanted.boot.clone(),
+        interfaces: Vec::new(),
+        gone: Vec::new(),
         names: (names && running.has_dnsmasq).then(|| wanted.names.clone()),
         about: format!(
             "{}\n{}\n{}\n",
@@ -185,148 +183,6 @@ fn staged(wanted: &Wanted<'_>, running: &Running, transaction: &Transaction) -> 
             who()
         ),
     }
-}
-
-/// Tables that are not Bastium's stay: together with the new rules they must do what the plan says.
-fn others(wanted: &Wanted<'_>, running: &Running, told: &mut Told<'_, '_>) -> Result<(), Ended> {
-    let others = running.other_tables();
-    if others.is_empty() {
-        told.step("others", "no tables but Bastium's".to_owned())?;
-        return Ok(());
-    }
-    let named = words::plain(&others.join(", "));
-    let faults = differs(wanted, &running.with(wanted.file.text()));
-    if faults.is_empty() {
-        told.step(
-            "others",
-            format!("{named}: they stay, and change nothing that the plan decides"),
-        )?;
-        return Ok(());
-    }
-    told.bad(
-        "others",
-        format!(
-            "{named}: with them, the gateway would not do what the plan says\n{}",
-            items(&faults)
-        ),
-    )?;
-    told.session.complain(
-        "tables that are not Bastium's change what the plan decides",
-        "remove them from the gateway, or say in the plan what they do",
-    );
-    Err(Ended::Refused)
-}
-
-/// In what rules differ from the plan, a sentence each; none where they were shown to do the same.
-fn differs(wanted: &Wanted<'_>, ruleset: &str) -> Vec<String> {
-    let foreign = match read_rules(ruleset, Some(wanted.meaning.plan())) {
-        Ok(foreign) => foreign,
-        Err(_) => return vec!["its rules cannot be read".to_owned()],
-    };
-    let Some(held) = foreign.held(wanted.meaning) else {
-        return vec!["its rules are not those of a whole gateway".to_owned()];
-    };
-    let mut faults = fault_sentences(wanted.meaning.plan(), &held.faults);
-    faults.extend(held.unread.iter().map(|(at, what)| format!("not understood at {at}: {what}")));
-    faults.extend(
-        foreign
-            .not_understood
-            .iter()
-            .map(|one| format!("not understood at {}: {}", one.at, one.what)),
-    );
-    if held.undecided > 0 {
-        faults.push(format!("{} could not be decided", count(held.undecided, "question")));
-    }
-    faults
-}
-
-fn items(sentences: &[String]) -> String {
-    let mut lines: Vec<String> =
-        sentences.iter().take(MOST).map(|one| format!("- {}", words::plain(one))).collect();
-    if sentences.len() > MOST {
-        lines.push(format!("and {} more", sentences.len() - MOST));
-    }
-    lines.join("\n")
-}
-
-/// What will be otherwise for traffic.
-fn change(wanted: &Wanted<'_>, running: &Running, told: &mut Told<'_, '_>) -> Result<(), Ended> {
-    if running.table.is_none() {
-        told.step("change", "the gateway has no rules of Bastium yet".to_owned())?;
-        return Ok(());
-    }
-    let Ok(foreign) = read_rules(&running.ruleset, Some(wanted.meaning.plan())) else {
-        told.step(
-            "change",
-            "what runs now cannot be read, so nothing is known of what changes".to_owned(),
-        )?;
-        return Ok(());
-    };
-    let sheet = AuditSheet::new(&foreign, Some((wanted.meaning, wanted.rules)));
-    let says = match (sheet.agrees, audit::differences(&sheet)) {
-        (true, _) => "what runs does what the plan says already".to_owned(),
-        (false, differences) => {
-            format!(
-                "what runs is not what the plan says; the load puts this right:\n{}",
-                items(&differences)
-            )
-        }
-    };
-    told.step("change", says)?;
-    Ok(())
-}
-
-/// What the rules rely on and a load leaves as it is.
-fn surroundings(plan: &Plan, running: &Running, told: &mut Told<'_, '_>) -> Result<(), Failure> {
-    let mut missing = Vec::new();
-    for id in plan.network_ids() {
-        let Some(interface) = plan.device_name(plan.network_interface(id)) else { continue };
-        let there = running.interface(&interface);
-        for subnet in &plan.network(id).subnets {
-            let (address, length) = (subnet.gateway(), subnet.prefix().prefix_len());
-            match there {
-                None => missing
-                    .push(format!("- there is no interface {interface} ({address}/{length})")),
-                Some(own) if !own.has(address, length) => {
-                    missing.push(format!(
-                        "- {interface} does not have the address {address}/{length}"
-                    ));
-                }
-                Some(_) => {}
-            }
-        }
-    }
-    if missing.is_empty() {
-        return told.step("interfaces", "names and addresses are those of the plan".to_owned());
-    }
-    told.bad(
-        "interfaces",
-        format!("not as planned; a load does not change them:\n{}", missing.join("\n")),
-    )
-}
-
-/// Whether the plan lets whoever loads manage the gateway, in a sentence if not.
-fn shut_out(meaning: &Meaning<'_>, running: &Running) -> Option<String> {
-    let (from, to, port) = running.managed?;
-    if from.is_loopback() {
-        return None;
-    }
-    let plan = meaning.plan();
-    let enters = match plan.network_of(from) {
-        Some(network) => plan.network_interface(network),
-        None => match plan.routes().iter().find(|route| route.reach.contains(from)) {
-            Some(route) => plan.network_interface(route.network),
-            None => plan.uplink_interface(0),
-        },
-    };
-    let service = ServicePoint::port(Protocol::TCP, port);
-    let packet =
-        Packet { enters, ends: Ends::new(from, to)?, service, at: session::minute_of_week(plan) };
-    let link_local = matches!(from, IpAddr::V6(from) if from.is_unicast_link_local());
-    let denied = meaning.decide(&packet).verdict != Verdict::Allow;
-    (denied && !link_local).then(|| {
-        format!("the plan does not allow {from} to reach {to} by tcp/{port}, as you do now")
-    })
 }
 
 /// What runs after the load, seen by a connection of its own.

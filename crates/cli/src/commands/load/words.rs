@@ -146,6 +146,10 @@ fn refused(word: &str, says: &str, state: &str) -> (String, String) {
             format!("dnsmasq on the gateway does not accept its file: {says}"),
             "nothing was changed; is it an old one?",
         ),
+        "interfaces-refused" => (
+            format!("the gateway does not accept the file for its interfaces: {says}"),
+            "nothing was changed",
+        ),
         "no-detach" => (
             "the gateway has neither setsid nor nohup, so nothing could bring the old rules back"
                 .to_owned(),
