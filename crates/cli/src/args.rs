@@ -7,6 +7,7 @@ mod gateway;
 mod load;
 mod program;
 mod rules;
+mod verify;
 
 pub use examples::examples;
 pub use program::{OPTIONS_OF_EVERY_COMMAND, program};
@@ -15,6 +16,7 @@ pub use checklist::{Checklist, Listen, SystemName, Walk};
 pub use gateway::{Audit, Blocked, Export, ExportFormat, Rehearse, SheetName, Worksheet};
 pub use load::{InterfaceFilesFor, Load};
 pub use rules::Rules;
+pub use verify::Verify;
 
 use bastium_core::plan::Form;
 use clap::builder::{OsStringValueParser, TypedValueParser};
@@ -152,6 +154,8 @@ pub enum Command {
     Load(Load),
     /// Review an existing rule list, and compare it with the plan
     Audit(Audit),
+    /// Hold what a gateway runs, counts and logs against the plan and the results of a walk
+    Verify(Verify),
     /// Summarise what a gateway's log says was blocked, by which rule, and how to allow it
     Blocked(Blocked),
     /// Search the services by name, purpose, port or range

@@ -34,6 +34,7 @@ fn the_schemas_are_current_and_what_is_printed_has_all_their_keys() {
             "compare" => "compare clinic.toml farm.toml",
             "batch" => "ask --batch one.csv",
             "walk" => "walk --status",
+            "verify" => "verify --running rules.csv",
             "rehearse" => "rehearse --on-paper",
             "audit" => "audit rules.csv",
             "blocked" => "blocked gateway.log",

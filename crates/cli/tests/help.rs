@@ -26,6 +26,7 @@ fn examples_run() {
         "audit ",
         "worksheet --since",
         "load",
+        "verify",
     ];
     let mut tried = 0;
     for command in program().get_subcommands().map(clap::Command::get_name) {

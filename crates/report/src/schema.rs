@@ -3,7 +3,7 @@
 use crate::sheets::{
     AddressSheet, AnswerSheet, AuditSheet, BlockedSheet, BriefRow, CableSheet, ChangeSheet,
     ChecklistSheet, CompareSheet, DraftSheet, FindingSheet, LoadSheet, MatrixSheet, PageSheet,
-    PortSheet, ProofSheet, RehearsalSheet, RuleSheet, ServiceSheet, Worksheet,
+    PortSheet, ProofSheet, RehearsalSheet, RuleSheet, ServiceSheet, VerifySheet, Worksheet,
 };
 use crate::walk::WalkSheet;
 use schemars::{JsonSchema, generate::SchemaSettings};
@@ -32,6 +32,7 @@ pub fn all() -> Vec<(&'static str, Value)> {
         ("rules", of::<RuleSheet>()),
         ("worksheet", of::<Worksheet>()),
         ("services", of::<ServiceSheet>()),
+        ("verify", of::<VerifySheet>()),
         ("walk", of::<WalkSheet>()),
     ]
 }

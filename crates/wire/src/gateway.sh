@@ -321,6 +321,15 @@ names_again() {
   : >"$mine/names-by-hand"
 }
 
+# What runs, for whoever only looks.
+peek() {
+  mine=$(mktemp -d) || end no-room
+  nft list ruleset >"$mine/ruleset" 2>"$mine/error" || { say error "$mine/error"; rm -rf "$mine"; end nft; }
+  say ruleset "$mine/ruleset"
+  rm -rf "$mine"
+  end done
+}
+
 status() {
   if [ -f "$run/lock" ]; then
     say holder "$run/lock"
@@ -378,7 +387,7 @@ main() {
     leave
     end done
     ;;
-  look | stage | arm | load | reread | confirm | back | status) "$verb" ;;
+  look | stage | arm | load | reread | confirm | back | status | peek) "$verb" ;;
   watch) watch "$1" ;;
   esac
 }

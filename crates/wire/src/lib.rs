@@ -19,7 +19,7 @@ mod script;
 pub use answer::{Answer, Garbled};
 pub use line::{Broken, Line, Reached, Ssh};
 pub use loading::{
-    Holder, Loading, Pending, Restorable, Staged, Status, Stopped, back, confirm, status,
+    Holder, Loading, Pending, Restorable, Staged, Status, Stopped, back, confirm, ruleset, status,
 };
 pub use restorable::same_program;
 pub use running::{Addresses, Running};

@@ -254,6 +254,15 @@ pub fn back(line: &impl Line, id: &LoadId) -> Result<(), Stopped> {
     asked(line, &Script::new("back", id), Reached::Anew).map(drop)
 }
 
+/// What `nft list ruleset` prints on a gateway.
+///
+/// # Errors
+/// If it cannot be reached, or has no such program.
+pub fn ruleset(line: &impl Line) -> Result<String, Stopped> {
+    let answer = asked(line, &Script::new("peek", &LoadId::fresh()), Reached::Anyhow)?;
+    Ok(answer.text("ruleset").unwrap_or_default())
+}
+
 /// What a gateway says of loads.
 ///
 /// # Errors

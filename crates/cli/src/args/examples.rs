@@ -85,6 +85,13 @@ pub fn examples(command: &str) -> &'static [(&'static str, &'static str)] {
             ("Try everything there, and load nothing", "load root@10.44.10.1 --dry-run"),
             ("Keep a load that waits for it", "load root@10.44.10.1 --confirm 3f9a01c7"),
         ],
+        "verify" => &[
+            ("Hold a gateway against the plan and the walk", "verify root@10.44.10.1"),
+            (
+                "The same with what it printed, and keep a page",
+                "verify --running ruleset.txt --page kept.md",
+            ),
+        ],
         "audit" => &[
             ("Compare a running gateway with the plan", "audit ruleset.txt"),
             ("Compare a worksheet that was changed by hand", "audit worksheet.csv"),

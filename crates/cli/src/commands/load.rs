@@ -5,6 +5,8 @@ mod files;
 mod steps;
 mod words;
 
+pub(super) use before::differs;
+
 use crate::args::Load;
 use crate::failure::{Exit, Failure};
 use crate::session::Session;
@@ -14,7 +16,7 @@ use bastium_report::sheets::{LoadSheet, LoadState, LoadStep};
 use bastium_wire::{LoadId, Ssh, Status, Stopped, back, confirm, status};
 
 pub(super) fn run(args: &Load, session: &mut Session<'_>) -> Result<Exit, Failure> {
-    let host = host(args, session)?;
+    let host = host(args.host.as_ref(), session)?;
     let line = Ssh::new(host.clone(), args.ssh_config.clone());
     let mut told = Told { sheet: LoadSheet::new(host.to_string()), session };
     let exit = match (&args.confirm, &args.back) {
@@ -29,8 +31,8 @@ pub(super) fn run(args: &Load, session: &mut Session<'_>) -> Result<Exit, Failur
 }
 
 /// The gateway that is named, here or in the plan.
-fn host(args: &Load, session: &mut Session<'_>) -> Result<SshHost, Failure> {
-    if let Some(host) = &args.host {
+pub(super) fn host(named: Option<&SshHost>, session: &mut Session<'_>) -> Result<SshHost, Failure> {
+    if let Some(host) = named {
         return Ok(host.clone());
     }
     session.plan()?.gateway().reach.clone().ok_or_else(|| Failure::Call {
@@ -38,6 +40,13 @@ fn host(args: &Load, session: &mut Session<'_>) -> Result<SshHost, Failure> {
         help: "write `bastium load HOST`, or `reach = \"HOST\"` under `[gateway]` in the plan"
             .to_owned(),
     })
+}
+
+/// Why a gateway could not be read.
+pub(super) fn not_read(stopped: &Stopped, session: &mut Session<'_>) -> Exit {
+    let (says, help) = words::stopped(stopped);
+    session.complain(&says, &help);
+    Exit::Unable
 }
 
 /// What has happened so far, said as it happens to people, and at the end to programs.

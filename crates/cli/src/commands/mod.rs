@@ -27,6 +27,7 @@ mod rules;
 mod schema;
 mod services;
 mod typed;
+mod verify;
 mod walk;
 mod worksheet;
 
@@ -77,6 +78,7 @@ pub(crate) fn run(command: &Command, session: &mut Session<'_>) -> Result<Exit, 
         Command::Export(args) => export::run(args, session),
         Command::Load(args) => load::run(args, session),
         Command::Audit(args) => audit::run(args, session),
+        Command::Verify(args) => verify::run(args, session),
         Command::Blocked(args) => blocked::run(args, session),
         Command::Services(args) => services::run(args, session),
         Command::Schema => schema::run(session),
@@ -118,6 +120,7 @@ fn takes_time(command: &Command) -> Option<&'static str> {
         Command::Checklist(_) => "choosing the checks",
         Command::Export(_) => "making the file, and proving it",
         Command::Audit(_) => "holding the rules against the plan",
+        Command::Verify(_) => "holding the gateway against the plan",
         Command::Blocked(_) => "reading the log",
         Command::New(_)
         | Command::Load(_)

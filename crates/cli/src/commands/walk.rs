@@ -21,7 +21,7 @@ use bastium_core::proof::Proved;
 use bastium_core::rules::{self, RuleSet};
 use bastium_gateway::clean;
 use bastium_report::walk::{Outcome, Record, State, WalkSheet, junit};
-use results::Results;
+pub(super) use results::{Results, now, path as results_beside};
 use std::collections::HashSet;
 
 /// So many results that do not count are named one by one.
@@ -39,7 +39,7 @@ struct Tour<'t, 'p> {
 }
 
 pub(super) fn run(args: &Walk, session: &mut Session<'_>) -> Result<Exit, Failure> {
-    let path = results::path(args, session)?;
+    let path = results::path(args.results.as_ref(), session)?;
     let plan = session.plan()?;
     let meaning = session::meaning(&plan, args.day.day)?;
     let compiled = rules::compile(&meaning);

@@ -100,6 +100,7 @@ fn confirmed() {
         .wait_until("what would bring the old rules back has ended", 5, || !gateway.is_watched());
     assert_eq!(gateway.own("cat /proc/sys/net/ipv4/conf/all/accept_redirects"), "0\n");
     assert_eq!(gateway.own("ls /var/lib/bastium | wc -l").trim(), "1");
+    looked_at(&gateway);
     let run = gateway.bench.run(&format!("export networkd --to networkd --plan {}", gateway.plan));
     assert_eq!(run.code, 0, "{}", run.err);
     gateway.own("rm /etc/systemd/network/10-own.network || touch /etc/own-is-gone");
@@ -109,6 +110,18 @@ fn confirmed() {
     assert_eq!(gateway.own("ls /etc/own-is-gone 2>/dev/null"), "", "other files stay");
     let served = gateway.bench.run(&format!("export dnsmasq --plan {}", gateway.plan)).out;
     assert_eq!(gateway.own("cat /etc/dnsmasq.d/bastium.conf"), served);
+}
+
+/// What runs can be looked at without a lock; nobody has walked yet, so it is not verified.
+fn looked_at(gateway: &Gateway) {
+    let mut command = Command::new(env!("CARGO_BIN_EXE_bastium"));
+    command.args(["verify", "10.44.10.1", "--ssh-config", "ssh_config", "--format", "json"]);
+    command.args(["--plan", gateway.plan]).current_dir(gateway.bench.path());
+    let done = gateway.at_engineer(&mut command);
+    assert_eq!(done.status.code(), Some(1));
+    let sheet: Value = serde_json::from_slice(&done.stdout).expect("JSON");
+    assert_eq!(sheet["differences"].as_array().map(Vec::len), Some(0), "{sheet:#}");
+    assert!(sheet["faults"].to_string().contains("No check of the walk has passed"), "{sheet:#}");
 }
 
 /// A second load over the first: what did not change keeps its counters, and what the name server found stays.

@@ -95,7 +95,49 @@ fn faultless() {
     assert_eq!(status["passed"], walk["passed"]);
     assert!(practice.walk("--status").code == 0);
     has_all_keys(&sheet);
+    verified(&practice);
     quiet_devices(&practice);
+}
+
+/// What it runs and what its lines have counted go with the walk; other rules, loaded since, have counted nothing.
+fn verified(practice: &Practice) {
+    let verify = || {
+        let mut list = Command::new("/usr/sbin/nft");
+        let listing = practice
+            .gateway
+            .made
+            .site
+            .gateway
+            .within(|| list.args(["list", "table", "inet", "bastium"]).output());
+        practice.bench.write("running.nft", listing.expect("nft").stdout);
+        let run = practice
+            .bench
+            .run(&format!("verify --running running.nft --plan {} --format json", practice.plan()));
+        (run.json(), run.code)
+    };
+    let (sheet, code) = verify();
+    assert_eq!(
+        (code, &sheet["verified"]),
+        (0, &true.into()),
+        "{:#} {:#}",
+        sheet["faults"],
+        sheet["differences"]
+    );
+    assert!(
+        sheet["counters"].as_array().is_some_and(|rows| rows.len() > 40),
+        "{:#}",
+        sheet["counters"]
+    );
+    let site = &practice.gateway.made.site;
+    let rules = practice.export("nftables");
+    let anew = site.gateway.within(|| {
+        practice.bench.write("anew.nft", &rules);
+        Command::new("/usr/sbin/nft").arg("-f").arg(practice.bench.file("anew.nft")).status()
+    });
+    assert!(anew.expect("nft").success());
+    let (sheet, code) = verify();
+    assert_eq!(code, 1);
+    assert!(sheet["faults"].to_string().contains("has counted no packet"), "{:#}", sheet["faults"]);
 }
 
 /// A leased uplink, networks without IPv6, and hosts behind a router: nothing is found there either.

@@ -24,6 +24,7 @@ mod services;
 mod strength;
 mod typed;
 mod values;
+mod verify;
 mod worksheet;
 
 pub use addresses::AddressSheet;
@@ -50,6 +51,7 @@ pub use services::ServiceSheet;
 pub use strength::Strength;
 pub use typed::{TypedRules, proved_as_typed, read_typed};
 use values::{address_values, are_same, read_addresses};
+pub use verify::{CounterRow, FileSum, LogRow, Looked, VerifySheet};
 pub use worksheet::{Misread, Since, Step, Worksheet};
 
 use bastium_core::plan::Plan;

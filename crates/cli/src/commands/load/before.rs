@@ -29,7 +29,7 @@ pub(super) fn others(
         return Ok(());
     }
     let named = words::plain(&others.join(", "));
-    let faults = differs(wanted, &running.with(wanted.file.text()));
+    let faults = differs(wanted.meaning, &running.with(wanted.file.text()));
     if faults.is_empty() {
         told.step(
             "others",
@@ -52,15 +52,15 @@ pub(super) fn others(
 }
 
 /// In what rules differ from the plan, a sentence each; none where they were shown to do the same.
-pub(super) fn differs(wanted: &Wanted<'_>, ruleset: &str) -> Vec<String> {
-    let foreign = match read_rules(ruleset, Some(wanted.meaning.plan())) {
+pub(in crate::commands) fn differs(meaning: &Meaning<'_>, ruleset: &str) -> Vec<String> {
+    let foreign = match read_rules(ruleset, Some(meaning.plan())) {
         Ok(foreign) => foreign,
         Err(_) => return vec!["its rules cannot be read".to_owned()],
     };
-    let Some(held) = foreign.held(wanted.meaning) else {
+    let Some(held) = foreign.held(meaning) else {
         return vec!["its rules are not those of a whole gateway".to_owned()];
     };
-    let mut faults = fault_sentences(wanted.meaning.plan(), &held.faults);
+    let mut faults = fault_sentences(meaning.plan(), &held.faults);
     faults.extend(held.unread.iter().map(|(at, what)| format!("not understood at {at}: {what}")));
     faults.extend(
         foreign
@@ -68,6 +68,9 @@ pub(super) fn differs(wanted: &Wanted<'_>, ruleset: &str) -> Vec<String> {
             .iter()
             .map(|one| format!("not understood at {}: {}", one.at, one.what)),
     );
+    // Both say what could not be read.
+    let mut told = std::collections::HashSet::new();
+    faults.retain(|says| told.insert(says.clone()));
     if held.undecided > 0 {
         faults.push(format!("{} could not be decided", count(held.undecided, "question")));
     }

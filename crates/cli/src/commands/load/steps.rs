@@ -204,7 +204,7 @@ fn verify(
         }
     };
     told.step("reached", "by a new connection".to_owned())?;
-    let mut faults = differs(wanted, &pending.ruleset);
+    let mut faults = differs(wanted.meaning, &pending.ruleset);
     faults.extend(settings(&wanted.boot, &pending));
     if pending.state != "armed" || !pending.watched {
         faults.push("what would bring the old rules back does not run any more".to_owned());

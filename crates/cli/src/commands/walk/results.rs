@@ -1,7 +1,6 @@
 //! The file of results beside the plan. Lines are only ever added, each one whole and on the disk before
 //! anything else happens.
 
-use crate::args::Walk;
 use crate::failure::Failure;
 use crate::files;
 use crate::plans;
@@ -13,7 +12,7 @@ use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 
 /// The results so far, and the file that further ones go to.
-pub(super) struct Results {
+pub(in crate::commands) struct Results {
     path: PathBuf,
     records: Vec<Record>,
     /// Opened when the first result is added.
@@ -24,8 +23,11 @@ pub(super) struct Results {
 ///
 /// # Errors
 /// When there is no plan beside which it could be.
-pub(super) fn path(args: &Walk, session: &Session<'_>) -> Result<PathBuf, Failure> {
-    if let Some(path) = &args.results {
+pub(in crate::commands) fn path(
+    named: Option<&PathBuf>,
+    session: &Session<'_>,
+) -> Result<PathBuf, Failure> {
+    if let Some(path) = named {
         return Ok(path.clone());
     }
     let plan = plans::path(session.options.plan.as_deref())?.ok_or_else(|| Failure::Call {
@@ -42,7 +44,7 @@ pub(super) fn somebody() -> String {
 }
 
 /// The time, in whole seconds.
-pub(super) fn now() -> Timestamp {
+pub(in crate::commands) fn now() -> Timestamp {
     let now = Timestamp::now();
     Timestamp::from_second(now.as_second()).unwrap_or(now)
 }
@@ -52,7 +54,7 @@ impl Results {
     ///
     /// # Errors
     /// When one cannot be read.
-    pub(super) fn open(
+    pub(in crate::commands) fn open(
         path: PathBuf,
         others: &[PathBuf],
         session: &mut Session<'_>,
@@ -76,7 +78,7 @@ impl Results {
     }
 
     /// All results, of everybody.
-    pub(super) fn all(&self) -> &[Record] {
+    pub(in crate::commands) fn all(&self) -> &[Record] {
         &self.records
     }
 

@@ -1,0 +1,233 @@
+//! Whether a gateway runs what was planned, and did what a walk saw.
+
+use super::EDITION;
+use crate::walk::WalkSheet;
+use crate::{Cell, Column, Table, Tone};
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// What a gateway runs, counts and logs, held against a plan and the results of a walk.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct VerifySheet {
+    /// The edition of this JSON.
+    pub bastium: u8,
+    /// The site's name.
+    pub site: String,
+    /// The day that the plan is compiled for.
+    pub day: String,
+    /// When it was looked at (RFC 3339).
+    pub at: String,
+    /// Whether all of it is as planned.
+    pub verified: bool,
+    /// What is not as it should be, a sentence each.
+    pub faults: Vec<String>,
+    /// What was not looked at, a sentence each.
+    pub not_tried: Vec<String>,
+    /// In what the rules that run differ from the plan, a sentence each.
+    pub differences: Vec<String>,
+    /// What came of the walk, in a sentence.
+    pub walk: String,
+    /// The rules that some passed check should have hit.
+    pub counters: Vec<CounterRow>,
+    /// The rules that the log names.
+    pub log: Vec<LogRow>,
+    /// The files that this rests on.
+    pub files: Vec<FileSum>,
+}
+
+/// A rule, and how often it was hit.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct CounterRow {
+    /// The rule's id.
+    pub rule: String,
+    /// How many passed checks should have hit it.
+    pub checks: usize,
+    /// How many packets it has seen; none where the gateway has no such line.
+    pub packets: Option<u64>,
+    /// Whether it leaves a line in the log.
+    pub logs: bool,
+}
+
+/// A rule in the log.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct LogRow {
+    /// What the log calls it.
+    pub tag: String,
+    /// How many packets it names.
+    pub packets: u64,
+}
+
+/// A file, and what its bytes come to.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct FileSum {
+    /// What it is: `plan`, `running`, `results`, `log`.
+    pub what: &'static str,
+    /// Where it is.
+    pub path: String,
+    /// Its SHA-256 (FIPS 180-4), in hexadecimal digits.
+    pub sha256: String,
+}
+
+/// What is looked at.
+#[derive(Clone, Debug, Default)]
+pub struct Looked {
+    /// In what the rules that run differ from the plan.
+    pub differences: Vec<String>,
+    /// The rules that passed checks should have hit.
+    pub counters: Vec<CounterRow>,
+    /// What the log names; `None` where there is none.
+    pub log: Option<Vec<LogRow>>,
+    /// The files.
+    pub files: Vec<FileSum>,
+}
+
+impl VerifySheet {
+    /// Draws the conclusions.
+    pub fn new(walk: &WalkSheet, at: String, looked: Looked) -> Self {
+        let faults = faults(walk, &looked);
+        Self {
+            bastium: EDITION,
+            site: walk.site.clone(),
+            day: walk.day.clone(),
+            at,
+            verified: faults.is_empty(),
+            not_tried: not_tried(walk, &looked),
+            faults,
+            differences: looked.differences,
+            walk: walk.words(),
+            counters: looked.counters,
+            log: looked.log.unwrap_or_default(),
+            files: looked.files,
+        }
+    }
+
+    /// Its tables.
+    pub fn tables(&self) -> Vec<Table> {
+        let list = |title: &str, lines: &[String]| {
+            let mut table = Table::new([Column::text(title)]);
+            lines.iter().for_each(|line| table.row([Cell::from(line)]));
+            table
+        };
+        let mut counters = Table::new([
+            Column::whole("rule"),
+            Column::numbers("checks"),
+            Column::numbers("packets"),
+        ]);
+        for row in &self.counters {
+            let packets =
+                row.packets.map_or("no such line".to_owned(), |packets| packets.to_string());
+            let tone = if row.packets.unwrap_or(0) == 0 { Tone::Bad } else { Tone::Plain };
+            counters.row([Cell::from(&row.rule), row.checks.into(), Cell::toned(packets, tone)]);
+        }
+        let mut log = Table::new([Column::whole("in the log"), Column::numbers("packets")]);
+        self.log.iter().for_each(|row| log.row([Cell::from(&row.tag), row.packets.into()]));
+        let mut files =
+            Table::new([Column::whole("file"), Column::whole("path"), Column::whole("sha-256")]);
+        for file in &self.files {
+            files.row([Cell::from(file.what), Cell::from(&file.path), Cell::from(&file.sha256)]);
+        }
+        let mut head = Table::new([
+            Column::whole("site"),
+            Column::whole("day"),
+            Column::whole("at"),
+            Column::whole("verified"),
+        ]);
+        let word = if self.verified { "yes" } else { "no" };
+        head.row([
+            Cell::from(&self.site),
+            Cell::from(&self.day),
+            Cell::from(&self.at),
+            Cell::from(word),
+        ]);
+        let mut tables = vec![head];
+        for (title, lines) in [
+            ("what is not as it should be", &self.faults),
+            ("not looked at", &self.not_tried),
+            ("what runs differs from the plan", &self.differences),
+        ] {
+            if !lines.is_empty() {
+                tables.push(list(title, lines));
+            }
+        }
+        tables.push(list("the walk", std::slice::from_ref(&self.walk)));
+        tables.extend([counters, log, files].into_iter().filter(|table| !table.rows.is_empty()));
+        tables
+    }
+}
+
+fn faults(walk: &WalkSheet, looked: &Looked) -> Vec<String> {
+    let mut faults = Vec::new();
+    match looked.differences.len() {
+        0 => {}
+        1 => faults.push("What runs differs from the plan in one thing.".to_owned()),
+        many => faults.push(format!("What runs differs from the plan in {many} things.")),
+    }
+    match (walk.passed, walk.failed) {
+        (_, 1..) => faults.push(format!("{} of the walk failed.", checks(walk.failed))),
+        (0, _) => faults.push(
+            "No check of the walk has passed, so nothing shows that the rules were at work."
+                .to_owned(),
+        ),
+        _ => {}
+    }
+    if walk.of_others > 0 {
+        faults.push(format!(
+            "{} of the walk are of checks that this plan does not have.",
+            results(walk.of_others)
+        ));
+    }
+    for row in &looked.counters {
+        let checks = checks(row.checks);
+        match row.packets {
+            None => faults.push(format!(
+                "{} is not among the rules that run, and {checks} passed by it.",
+                row.rule
+            )),
+            Some(0) => faults
+                .push(format!("{} has counted no packet, and {checks} passed by it.", row.rule)),
+            Some(_) => {}
+        }
+    }
+    let named = |rule: &str| {
+        let tag = bastium_gateway::nftables::tag(rule);
+        looked.log.iter().flatten().any(|row| row.tag == tag)
+    };
+    if looked.log.is_some() {
+        let silent = looked.counters.iter().filter(|row| row.logs && row.packets > Some(0));
+        for row in silent.filter(|row| !named(&row.rule)) {
+            faults.push(format!(
+                "{} was hit and is to be logged, and the log does not name it.",
+                row.rule
+            ));
+        }
+    }
+    faults
+}
+
+fn not_tried(walk: &WalkSheet, looked: &Looked) -> Vec<String> {
+    let are = |count: usize, one: &'static str, many: &'static str| match count {
+        1 => format!("1 check of the walk {one}"),
+        _ => format!("{count} checks of the walk {many}"),
+    };
+    let mut says = Vec::new();
+    let open = walk.open + walk.changed + walk.skipped;
+    if open > 0 {
+        says.push(format!("{} still to be made.", are(open, "is", "are")));
+    }
+    if walk.not_shown > 0 {
+        let were = are(walk.not_shown, "was", "were");
+        says.push(format!("{were} silent, and nothing shows that the other end was there."));
+    }
+    if looked.log.is_none() {
+        says.push("The gateway's log was not given.".to_owned());
+    }
+    says
+}
+
+fn checks(count: usize) -> String {
+    if count == 1 { "1 check".to_owned() } else { format!("{count} checks") }
+}
+
+fn results(count: usize) -> String {
+    if count == 1 { "1 result".to_owned() } else { format!("{count} results") }
+}
