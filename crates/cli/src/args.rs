@@ -7,6 +7,7 @@ mod gateway;
 mod load;
 mod program;
 mod rules;
+mod simulate;
 mod verify;
 
 pub use examples::examples;
@@ -16,6 +17,7 @@ pub use checklist::{Checklist, Listen, SystemName, Walk};
 pub use gateway::{Audit, Blocked, Export, ExportFormat, Rehearse, SheetName, Worksheet};
 pub use load::{InterfaceFilesFor, Load};
 pub use rules::Rules;
+pub use simulate::{FaultName, Simulate, Simulated};
 pub use verify::Verify;
 
 use bastium_core::plan::Form;
@@ -156,6 +158,8 @@ pub enum Command {
     Audit(Audit),
     /// Hold what a gateway runs, counts and logs against the plan and the results of a walk
     Verify(Verify),
+    /// Be a simulated gateway that takes access lists by NETCONF, to try things with
+    Simulate(Simulate),
     /// Summarise what a gateway's log says was blocked, by which rule, and how to allow it
     Blocked(Blocked),
     /// Search the services by name, purpose, port or range

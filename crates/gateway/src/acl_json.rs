@@ -5,12 +5,14 @@
 //! So a rule becomes as many entries as it takes. What the module has no words for is said, and where
 //! leaving it out would open something, nothing is written.
 
+mod decide;
 pub(crate) mod held;
 pub(crate) mod read;
 mod rest;
 mod services;
 mod words;
 
+pub use decide::{ListVerdict, decided_by_lists, list_problems};
 pub(crate) use held::held;
 pub use held::{Decides, HeldLists, ListFault};
 

@@ -73,8 +73,8 @@ pub mod nftables;
 mod packet_log;
 
 pub use acl_json::{
-    AclFile, Decides, HeldLists, ListFault, ProvenLists, Unsaid, Why, acl_json, proven_lists,
-    rule_of,
+    AclFile, Decides, HeldLists, ListFault, ListVerdict, ProvenLists, Unsaid, Why, acl_json,
+    decided_by_lists, list_problems, proven_lists, rule_of,
 };
 pub use clean::{clean, escape_hidden, shell_word};
 pub use dnsmasq::{LOCAL_DOMAIN, ServedFile, dnsmasq, proven_served};

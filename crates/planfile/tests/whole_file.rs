@@ -20,7 +20,10 @@ fn reported(good: &str, bad: &str) -> Vec<String> {
 fn a_gateway_is_reached_as_the_plan_says() {
     let text = CLINIC.replacen("routes-mbps = 900 ", "reach = \"root@10.44.10.1\" ", 1);
     let plan = bastium_planfile::read("plan", text.as_bytes()).expect("a plan");
-    assert_eq!(plan.gateway().reach.as_ref().map(|host| host.as_str()), Some("root@10.44.10.1"));
+    assert_eq!(
+        plan.gateway().reach.as_ref().map(ToString::to_string).as_deref(),
+        Some("root@10.44.10.1")
+    );
 }
 
 #[test]

@@ -4,6 +4,8 @@
 //! a shell and brings back what it printed; [`Ssh`] is the one that reaches a gateway, and a test may have another. What runs
 //! on the gateway is one script for a POSIX shell (`gateway.sh`); [`Loading`] takes its steps in their order.
 //!
+//! [`netconf`] speaks with gateways that take lists of RFC 8519, and [`standin`] is such a gateway, simulated.
+//!
 //! Whatever comes from the gateway is foreign text: bounded in [`Line`], taken apart in [`Answer`], and cleaned before it is
 //! shown.
 
@@ -12,9 +14,11 @@
 mod answer;
 mod line;
 mod loading;
+pub mod netconf;
 mod restorable;
 mod running;
 mod script;
+pub mod standin;
 
 pub use answer::{Answer, Garbled};
 pub use line::{Broken, Line, Reached, Ssh};

@@ -83,6 +83,10 @@ pub fn examples(command: &str) -> &'static [(&'static str, &'static str)] {
         "load" => &[
             ("Load the rules onto a gateway, and ask before they stay", "load root@10.44.10.1"),
             ("Try everything there, and load nothing", "load root@10.44.10.1 --dry-run"),
+            (
+                "The same onto a gateway that takes lists by NETCONF",
+                "load netconf://admin@10.44.10.1 --dry-run",
+            ),
             ("Keep a load that waits for it", "load root@10.44.10.1 --confirm 3f9a01c7"),
         ],
         "verify" => &[
@@ -90,6 +94,13 @@ pub fn examples(command: &str) -> &'static [(&'static str, &'static str)] {
             (
                 "The same with what it printed, and keep a page",
                 "verify --running ruleset.txt --page kept.md",
+            ),
+        ],
+        "simulate" => &[
+            ("Serve one NETCONF session, as a subsystem of sshd", "simulate gateway --state gw"),
+            (
+                "Send the gateway a packet",
+                "simulate packet --state gw --enters core.80 10.44.80.20 10.44.60.10 tcp/443",
             ),
         ],
         "audit" => &[

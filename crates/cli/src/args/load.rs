@@ -1,7 +1,7 @@
 //! What can be typed to load rules onto a gateway.
 
 use super::Day;
-use bastium_core::plan::SshHost;
+use bastium_core::plan::Reach;
 use bastium_wire::LoadId;
 use clap::{ArgGroup, Args, ValueEnum};
 use jiff::SignedDuration;
@@ -11,8 +11,8 @@ use std::path::PathBuf;
 #[derive(Clone, Debug, Args)]
 #[command(group = ArgGroup::new("instead").args(["confirm", "back", "status", "dry_run"]))]
 pub struct Load {
-    /// The gateway, as `ssh` takes it: HOST or USER@HOST [default: `gateway.reach` of the plan]
-    pub host: Option<SshHost>,
+    /// The gateway, as `ssh` takes it: HOST or USER@HOST, or netconf://HOST [default: `gateway.reach` of the plan]
+    pub host: Option<Reach>,
     /// Try everything on the gateway, and load nothing
     #[arg(long, short = 'n')]
     pub dry_run: bool,

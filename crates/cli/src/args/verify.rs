@@ -1,7 +1,7 @@
 //! What can be typed to verify a gateway.
 
 use super::Day;
-use bastium_core::plan::SshHost;
+use bastium_core::plan::Reach;
 use clap::Args;
 use std::path::PathBuf;
 
@@ -10,7 +10,7 @@ use std::path::PathBuf;
 pub struct Verify {
     /// The gateway, as `ssh` takes it: HOST or USER@HOST [default: `gateway.reach` of the plan]
     #[arg(conflicts_with = "running")]
-    pub host: Option<SshHost>,
+    pub host: Option<Reach>,
     /// Take this instead of asking a gateway: what `nft list ruleset` printed there after the walk
     #[arg(long, value_name = "FILE")]
     pub running: Option<PathBuf>,

@@ -9,12 +9,13 @@ use bastium_core::checklist;
 use bastium_core::diagnosis::{Diagnosis, Severity};
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Form, Plan};
+use bastium_core::proof::Proved;
 use bastium_core::rules::RuleSet;
 use bastium_gateway::boot::boot_files;
 use bastium_gateway::escape_hidden;
 use bastium_gateway::interfaces::{InterfaceFiles, Manager, interface_files};
 use bastium_gateway::nftables::{self, Held, NftOptions, NoInterface, NoProof, ProvenFile};
-use bastium_gateway::{HeldLists, Unsaid, Why, acl_json, proven_lists};
+use bastium_gateway::{HeldLists, ProvenLists, Unsaid, Why, acl_json, proven_lists};
 use bastium_report::sheets::{
     AddressSheet, ChecklistSheet, GroupSheet, MatrixSheet, PortSheet, RuleSheet, ServiceSheet,
     proved_as_typed,
@@ -171,28 +172,33 @@ fn json_text(json: &Value) -> Result<Vec<u8>, Failure> {
     Ok(format!("{}\n", escape_hidden(&text)).into_bytes())
 }
 
-/// The rules as access control lists; what they do not say is reported, and refused where it would open
-/// something.
+/// The rules as access control lists; what they do not say is reported.
 fn acl(
     meaning: &Meaning<'_>,
     rules: &RuleSet,
     session: &mut Session<'_>,
 ) -> Result<Vec<u8>, Failure> {
-    let file = acl_json(meaning.plan(), rules);
-    let opens: Vec<&Unsaid> = file.unsaid.iter().filter(|one| one.opens).collect();
-    if !opens.is_empty() {
-        return Err(Failure::Words { diagnoses: unsayable(&opens) });
-    }
-    let proved = session::proved(meaning, rules)?;
-    let proven = proven_lists(meaning, proved, file)
-        .map_err(|held| Failure::Unproved { faults: list_faults(meaning.plan(), &held) })?;
+    let proven = lists(meaning, session::proved(meaning, rules)?)?;
     let file = proven.file();
-    let reported = file.unsaid.iter();
-    for one in reported {
+    for one in &file.unsaid {
         session.remark(&format!("not in these lists: {}, {}", one.rule, why(one.why)));
     }
     session.remark(&format!("entries: {}", file.entries));
     Ok(file.text.clone().into_bytes())
+}
+
+/// The rules as access control lists, read back and proved.
+///
+/// # Errors
+/// Where leaving something out would open something, or the lists do not do what their rules do.
+pub(super) fn lists(meaning: &Meaning<'_>, proved: Proved<'_>) -> Result<ProvenLists, Failure> {
+    let file = acl_json(meaning.plan(), proved.rules());
+    let opens: Vec<&Unsaid> = file.unsaid.iter().filter(|one| one.opens).collect();
+    if !opens.is_empty() {
+        return Err(Failure::Words { diagnoses: unsayable(&opens) });
+    }
+    proven_lists(meaning, proved, file)
+        .map_err(|held| Failure::Unproved { faults: list_faults(meaning.plan(), &held) })
 }
 
 /// What differs between lists and their rules, a sentence each.

@@ -1,6 +1,7 @@
 //! `bastium load`
 
 mod before;
+mod by_netconf;
 mod files;
 mod steps;
 mod words;
@@ -11,12 +12,16 @@ use crate::args::Load;
 use crate::failure::{Exit, Failure};
 use crate::session::Session;
 use crate::show::{self, style};
-use bastium_core::plan::SshHost;
+use bastium_core::plan::Reach;
 use bastium_report::sheets::{LoadSheet, LoadState, LoadStep};
 use bastium_wire::{LoadId, Ssh, Status, Stopped, back, confirm, status};
 
 pub(super) fn run(args: &Load, session: &mut Session<'_>) -> Result<Exit, Failure> {
-    let host = host(args.host.as_ref(), session)?;
+    let reach = host(args.host.as_ref(), session)?;
+    if reach.netconf {
+        return by_netconf::run(args, &reach, session);
+    }
+    let host = reach.host;
     let line = Ssh::new(host.clone(), args.ssh_config.clone());
     let mut told = Told { sheet: LoadSheet::new(host.to_string()), session };
     let exit = match (&args.confirm, &args.back) {
@@ -31,7 +36,7 @@ pub(super) fn run(args: &Load, session: &mut Session<'_>) -> Result<Exit, Failur
 }
 
 /// The gateway that is named, here or in the plan.
-pub(super) fn host(named: Option<&SshHost>, session: &mut Session<'_>) -> Result<SshHost, Failure> {
+pub(super) fn host(named: Option<&Reach>, session: &mut Session<'_>) -> Result<Reach, Failure> {
     if let Some(host) = named {
         return Ok(host.clone());
     }

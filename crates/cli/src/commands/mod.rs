@@ -26,6 +26,7 @@ mod rehearse;
 mod rules;
 mod schema;
 mod services;
+mod simulate;
 mod typed;
 mod verify;
 mod walk;
@@ -79,6 +80,7 @@ pub(crate) fn run(command: &Command, session: &mut Session<'_>) -> Result<Exit, 
         Command::Load(args) => load::run(args, session),
         Command::Audit(args) => audit::run(args, session),
         Command::Verify(args) => verify::run(args, session),
+        Command::Simulate(args) => simulate::run(args, session),
         Command::Blocked(args) => blocked::run(args, session),
         Command::Services(args) => services::run(args, session),
         Command::Schema => schema::run(session),
@@ -97,7 +99,10 @@ fn prints_alone(command: &Command) -> bool {
 /// Whether there is nothing to choose a format for.
 fn has_one_format(command: &Command) -> bool {
     let writes = matches!(command, Command::New(_) | Command::Export(_) | Command::Man(_));
-    let shows = matches!(command, Command::Demo(_) | Command::Listen(_) | Command::Schema);
+    let shows = matches!(
+        command,
+        Command::Simulate(_) | Command::Demo(_) | Command::Listen(_) | Command::Schema
+    );
     writes || shows || matches!(command, Command::Completions { .. })
 }
 
@@ -124,6 +129,7 @@ fn takes_time(command: &Command) -> Option<&'static str> {
         Command::Blocked(_) => "reading the log",
         Command::New(_)
         | Command::Load(_)
+        | Command::Simulate(_)
         | Command::Walk(_)
         | Command::Listen(_)
         | Command::Rehearse(_)

@@ -31,7 +31,14 @@ pub(super) fn run(args: &Verify, session: &mut Session<'_>) -> Result<Exit, Fail
             (path.display().to_string(), String::from_utf8_lossy(&bytes).into_owned())
         }
         None => {
-            let host = load::host(args.host.as_ref(), session)?;
+            let reach = load::host(args.host.as_ref(), session)?;
+            if reach.netconf {
+                return Err(Failure::Call {
+                    says: "a gateway is verified by what its shell says of its rules".to_owned(),
+                    help: "give its lists with --running FILE".to_owned(),
+                });
+            }
+            let host = reach.host;
             match bastium_wire::ruleset(&Ssh::new(host.clone(), args.ssh_config.clone())) {
                 Ok(running) => (host.to_string(), running),
                 Err(stopped) => return Ok(load::not_read(&stopped, session)),

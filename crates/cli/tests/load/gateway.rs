@@ -24,6 +24,7 @@ cp -a /etc "$1/etc"
 mount --bind "$1/etc" /etc
 mount -t tmpfs -o size=16m tmpfs /var/lib
 exec /usr/sbin/sshd -D -e -f /dev/null -p 22 -h "$1/host" -o UsePAM=no -o StrictModes=no -o PidFile=none \
+  -o "Subsystem=netconf $2 simulate gateway --state $1/netconf --plan $1/clinic.toml" \
   -o "AuthorizedKeysFile=$1/key.pub" -o PermitRootLogin=yes -o MaxStartups=2000:30:4000 -o MaxSessions=100
 "#;
 
@@ -72,6 +73,7 @@ impl Gateway {
         bench.write("start.sh", START);
         let mut start = Command::new("unshare");
         start.args(["--mount", "sh"]).arg(bench.file("start.sh")).arg(bench.path());
+        start.arg(env!("CARGO_BIN_EXE_bastium"));
         start.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
         let server = site.gateway.within(|| start.spawn()).expect("a server");
         let gateway = Self { bench, plan: "clinic.toml", site, engineer, server };

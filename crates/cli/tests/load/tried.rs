@@ -30,6 +30,7 @@ pub(crate) fn main() {
     let tests = [
         ("a load that is confirmed", confirmed as fn()),
         ("a change of what runs", changed),
+        ("lists by netconf", by_netconf),
         ("names that are none", crate::refused::names),
         ("an engineer who would be shut out", crate::refused::shut_out),
         ("a gateway that is not fit", crate::refused::unfit),
@@ -199,4 +200,26 @@ pub(crate) fn sorted(listing: &str) -> Vec<&str> {
         listing.split_whitespace().map(|word| word.trim_matches(',')).collect();
     words.sort_unstable();
     words
+}
+
+/// The same by NETCONF, as a subsystem of the server for ssh.
+fn by_netconf() {
+    let gateway = Gateway::new();
+    let mut command = Command::new(env!("CARGO_BIN_EXE_bastium"));
+    command.args([
+        "load",
+        "netconf://10.44.10.1",
+        "--ssh-config",
+        "ssh_config",
+        "--yes-if-verified",
+    ]);
+    command.args(["--plan", gateway.plan, "--format", "json"]).current_dir(gateway.bench.path());
+    let begun = Instant::now();
+    let done = gateway.at_engineer(&mut command);
+    println!("lists committed and confirmed in {:.2?}", begun.elapsed());
+    let sheet: Value = serde_json::from_slice(&done.stdout)
+        .unwrap_or_else(|_| panic!("{}", String::from_utf8_lossy(&done.stderr)));
+    assert_eq!((done.status.code(), &sheet["state"]), (Some(0), &"confirmed".into()), "{sheet:#}");
+    let guests = "simulate packet --state netconf --enters core.80 10.44.80.20 10.44.60.10 tcp/443";
+    assert_eq!(gateway.bench.run(guests).code, 1);
 }

@@ -26,7 +26,7 @@ pub use resolve::{
     NameProblem, NetworkProblem, PlaceProblem, Problem, PromiseProblem, RouteProblem,
     ServiceProblem, WiringProblem, resolve,
 };
-pub use ssh_host::{NotAnSshHost, SshHost};
+pub use ssh_host::{NotAnSshHost, Reach, SshHost};
 pub use traffic::{
     Discovery, Domain, Guarantee, Hours, Inbound, Known, Limits, Route, Stream, Tunnel,
 };

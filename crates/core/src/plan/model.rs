@@ -1,7 +1,7 @@
 //! The parts of a plan, as plain data. They are only ever reached through a [`super::Plan`], which
 //! nobody can change, so their fields can be read without asking.
 
-use super::ssh_host::SshHost;
+use super::ssh_host::Reach;
 use super::{Action, Hours, Limits, Place, Tunnel};
 use crate::addressing::{Placeholder, Pool, Subnet, Tie, link_local};
 use crate::name::Name;
@@ -126,7 +126,7 @@ pub struct Gateway {
     /// What it can carry between networks, in megabits a second.
     pub routes_mbps: Option<f64>,
     /// Where it is reached by SSH.
-    pub reach: Option<SshHost>,
+    pub reach: Option<Reach>,
     /// Where it is declared.
     pub at: Span,
 }

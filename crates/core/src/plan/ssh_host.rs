@@ -30,6 +30,35 @@ impl SshHost {
     }
 }
 
+/// How a gateway is reached by wire.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Reach {
+    /// Where it is.
+    pub host: SshHost,
+    /// Whether it is spoken to by NETCONF (RFC 6242), and not by its shell.
+    pub netconf: bool,
+}
+
+impl FromStr for Reach {
+    type Err = NotAnSshHost;
+
+    fn from_str(text: &str) -> Result<Self, NotAnSshHost> {
+        let (netconf, host) = match text.strip_prefix("netconf://") {
+            Some(host) => (true, host),
+            None => (false, text),
+        };
+        Ok(Self { host: host.parse()?, netconf })
+    }
+}
+
+impl fmt::Display for Reach {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let scheme = if self.netconf { "netconf://" } else { "" };
+        write!(f, "{scheme}{}", self.host)
+    }
+}
+
 impl FromStr for SshHost {
     type Err = NotAnSshHost;
 

@@ -95,7 +95,7 @@ static GATEWAY: Table = Table {
         Key::new("aggregate", Takes::NamedLists, "Ports that are joined into one (IEEE 802.1AX): a name with the ports.").example("{ trunk = [\"p1\", \"p2\"] }"),
         Key::new("manage", Takes::Table(&MANAGE), "Who may manage it, and by what."),
         Key::new("routes-mbps", Takes::Number, "What it can carry between networks, in megabits a second.").example("940"),
-        Key::new("reach", Takes::Text, "Where it is reached by SSH, as `ssh` takes it; never a password.").example("\"root@10.44.10.1\""),
+        Key::new("reach", Takes::Text, "Where it is reached by SSH, as `ssh` takes it, or `netconf://HOST`; never a password.").example("\"root@10.44.10.1\""),
         Key::new("matches", Takes::Choice(&["all", "source"]), "`source` if its lists match source addresses alone.").default("all").example("\"source\""),
         Key::new("limits", Takes::Table(&LIMITS), "What it cannot do."),
     ],

@@ -2,7 +2,7 @@
 
 use super::super::draft::{self, Draft};
 use super::super::model::{Form, Gateway, Manage, Rows, Site, Uplink};
-use super::super::ssh_host::{NotAnSshHost, SshHost};
+use super::super::ssh_host::{NotAnSshHost, Reach};
 use super::super::traffic::Limits;
 use super::{NetworkProblem, Resolver, nearest_or, promises, services};
 use crate::addressing::{Placeholder, Tie};
@@ -99,7 +99,7 @@ impl Diagnose for GatewayProblem {
                 .help("remove the key, or write `form = \"per-interface\"`"),
             Self::Reach { why, at } => error("bad-reach", at)
                 .says(format!("`reach` names no gateway: {why}"))
-                .help("write it as `ssh` takes it, without options: HOST, USER@HOST, or a name from its configuration"),
+                .help("write it as `ssh` takes it, without options: HOST, USER@HOST, or a name from its configuration; `netconf://` before it where the gateway speaks that"),
             Self::ManageIncomplete { missing, at } => error("manage-incomplete", at)
                 .says(format!("`gateway.manage` does not say `{missing}`"))
                 .why("management access has to name both who may connect and by which service")
@@ -367,7 +367,7 @@ pub(super) fn gateway(
     }
 }
 
-fn reach(given: Option<&Text>, resolver: &mut Resolver) -> Option<SshHost> {
+fn reach(given: Option<&Text>, resolver: &mut Resolver) -> Option<Reach> {
     let given = given?;
     let host = given.value.parse();
     host.map_err(|why| resolver.problem(GatewayProblem::Reach { why, at: given.at })).ok()
