@@ -15,7 +15,7 @@ pub use program::{OPTIONS_OF_EVERY_COMMAND, program};
 
 pub use checklist::{Checklist, Listen, SystemName, Walk};
 pub use gateway::{Audit, Blocked, Export, ExportFormat, Rehearse, SheetName, Worksheet};
-pub use load::{InterfaceFilesFor, Load};
+pub use load::{InterfaceFilesFor, Load, Target};
 pub use rules::Rules;
 pub use simulate::{FaultName, Simulate, Simulated};
 pub use verify::Verify;

@@ -1,18 +1,19 @@
 //! What can be typed to load rules onto a gateway.
 
 use super::Day;
-use bastium_core::plan::Reach;
+use bastium_core::plan::{NotAnSshHost, Reach};
 use bastium_wire::LoadId;
 use clap::{ArgGroup, Args, ValueEnum};
 use jiff::SignedDuration;
 use std::path::PathBuf;
+use std::str::FromStr;
 
 /// Arguments of `load`.
 #[derive(Clone, Debug, Args)]
 #[command(group = ArgGroup::new("instead").args(["confirm", "back", "status", "dry_run"]))]
 pub struct Load {
-    /// The gateway, as `ssh` takes it: HOST or USER@HOST, or netconf://HOST [default: `gateway.reach` of the plan]
-    pub host: Option<Reach>,
+    /// The gateway, as `ssh` takes it: HOST or USER@HOST; or netconf://HOST; or simulated:DIR [default: `gateway.reach` of the plan]
+    pub host: Option<Target>,
     /// Try everything on the gateway, and load nothing
     #[arg(long, short = 'n')]
     pub dry_run: bool,
@@ -54,12 +55,36 @@ pub enum InterfaceFilesFor {
     Ifupdown,
 }
 
+/// Where rules are loaded.
+#[derive(Clone, Debug)]
+pub enum Target {
+    /// A gateway by wire.
+    Wire(Reach),
+    /// A simulated one, in a folder of this machine.
+    Simulated(PathBuf),
+}
+
+impl FromStr for Target {
+    type Err = NotAnSshHost;
+
+    fn from_str(text: &str) -> Result<Self, NotAnSshHost> {
+        match text.strip_prefix("simulated:") {
+            Some(folder) => Ok(Self::Simulated(PathBuf::from(folder))),
+            None => text.parse().map(Self::Wire),
+        }
+    }
+}
+
 /// A time in whole seconds, such as `90s` or `5m`.
-fn return_after(text: &str) -> Result<u32, String> {
+pub(super) fn seconds(text: &str) -> Result<u32, String> {
     let time: SignedDuration =
         text.parse().map_err(|_| "write a time like 90s or 5m".to_owned())?;
-    match u32::try_from(time.as_secs()) {
-        Ok(seconds @ 30..=3600) => Ok(seconds),
+    u32::try_from(time.as_secs()).map_err(|_| "write a time like 90s or 5m".to_owned())
+}
+
+fn return_after(text: &str) -> Result<u32, String> {
+    match seconds(text)? {
+        seconds @ 30..=3600 => Ok(seconds),
         _ => Err("the time is from 30s to 1h".to_owned()),
     }
 }

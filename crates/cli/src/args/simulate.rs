@@ -45,6 +45,15 @@ pub enum Simulated {
         /// What it asks for, like tcp/443 or icmp/echo
         service: String,
     },
+    /// Let time pass for it
+    Wait {
+        /// The folder that holds the gateway
+        #[arg(long, value_name = "DIR")]
+        state: PathBuf,
+        /// How long, like 90s or 5m
+        #[arg(value_parser = super::load::seconds)]
+        time: u32,
+    },
     /// Print what it has done so far
     Log {
         /// The folder that holds the gateway

@@ -18,7 +18,7 @@ struct Step {
 }
 
 /// The job, in its order.
-const STEPS: [Step; 18] = [
+const STEPS: [Step; 22] = [
     Step {
         words: &["addresses"],
         sees: "One VLAN and one subnet per kind of device; the VLAN id shows in the address.",
@@ -84,6 +84,32 @@ const STEPS: [Step; 18] = [
         sees: "The whole checklist against the compiled rules; without `--on-paper` it runs with real packets, in the kernel of this machine.",
     },
     Step {
+        words: &["load", GATEWAY],
+        sees: "Onto a gateway, a simulated one here: locked, validated, committed for five minutes, read back. Nobody confirms it.",
+    },
+    Step {
+        words: &[
+            "simulate",
+            "packet",
+            "--state",
+            FOLDER,
+            "--enters",
+            "core.80",
+            "10.44.80.20",
+            "10.44.60.10",
+            "tcp/443",
+        ],
+        sees: "The lists run: a guest's packet to a till is dropped.",
+    },
+    Step {
+        words: &["simulate", "wait", "--state", FOLDER, "6m"],
+        sees: "Somebody was shut out, or went home: the time runs out.",
+    },
+    Step {
+        words: &["simulate", "log", "--state", FOLDER],
+        sees: "What the gateway did, and that it took the lists back by itself.",
+    },
+    Step {
         words: &["compare", OLD, NEW],
         sees: "Later something changes: the locum has gone, reception looks records up, the desks print by IPP alone. What that opens and closes:",
     },
@@ -96,23 +122,29 @@ const STEPS: [Step; 18] = [
 /// Stands for the plan, and for the plan after the change.
 const OLD: &str = "OLD";
 const NEW: &str = "NEW";
+/// Stand for a simulated gateway, and for the folder that holds it.
+const GATEWAY: &str = "GATEWAY";
+const FOLDER: &str = "FOLDER";
 
 pub(super) fn run(args: &Demo, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let path = args.dir.join("clinic.toml");
     write_plan(args, &path, session)?;
     let next = args.dir.join("clinic-next.toml");
     write_next(args, &next, session)?;
+    let gateway = args.dir.join("gateway");
     for (index, step) in STEPS.iter().enumerate() {
         let mut words: Vec<String> = vec!["bastium".to_owned()];
         words.extend(step.words.iter().map(|word| match *word {
             OLD => path.display().to_string(),
             NEW => next.display().to_string(),
+            GATEWAY => format!("simulated:{}", gateway.display()),
+            FOLDER => gateway.display().to_string(),
             word => word.to_owned(),
         }));
         if !step.words.contains(&NEW) {
             words.extend(["--plan".to_owned(), path.display().to_string()]);
         }
-        let timeless = ["addresses", "ports"].contains(&step.words[0]);
+        let timeless = ["addresses", "ports", "simulate"].contains(&step.words[0]);
         if let Some(day) = args.day.day.filter(|_| !timeless) {
             words.extend(["--day".to_owned(), day.to_string()]);
         }

@@ -8,7 +8,7 @@ mod words;
 
 pub(super) use before::differs;
 
-use crate::args::Load;
+use crate::args::{Load, Target};
 use crate::failure::{Exit, Failure};
 use crate::session::Session;
 use crate::show::{self, style};
@@ -17,7 +17,11 @@ use bastium_report::sheets::{LoadSheet, LoadState, LoadStep};
 use bastium_wire::{LoadId, Ssh, Status, Stopped, back, confirm, status};
 
 pub(super) fn run(args: &Load, session: &mut Session<'_>) -> Result<Exit, Failure> {
-    let reach = host(args.host.as_ref(), session)?;
+    let reach = match &args.host {
+        Some(Target::Simulated(folder)) => return by_netconf::simulated(args, folder, session),
+        Some(Target::Wire(reach)) => host(Some(reach), session)?,
+        None => host(None, session)?,
+    };
     if reach.netconf {
         return by_netconf::run(args, &reach, session);
     }

@@ -42,6 +42,10 @@ pub(super) fn run(args: &Simulate, session: &mut Session<'_>) -> Result<Exit, Fa
             session.print(&format!("{word}: {}{logged}\n", clean(&by)))?;
             Ok(if decided.passes { Exit::Fine } else { Exit::No })
         }
+        Simulated::Wait { state, time } => {
+            there(state)?.wait(*time).map_err(|error| failed(state, error))?;
+            Ok(Exit::Fine)
+        }
         Simulated::Log { state } => {
             for line in there(state)?.log().map_err(|error| failed(state, error))? {
                 session.print(&format!("{}\n", clean(&line)))?;

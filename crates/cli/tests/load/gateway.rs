@@ -77,7 +77,7 @@ impl Gateway {
         start.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
         let server = site.gateway.within(|| start.spawn()).expect("a server");
         let gateway = Self { bench, plan: "clinic.toml", site, engineer, server };
-        gateway.wait_until("the server answers", 20, || gateway.ssh("true").status.success());
+        gateway.wait_until("the server answers", 60, || gateway.ssh("true").status.success());
         gateway
     }
 

@@ -24,7 +24,7 @@ pub(crate) fn shut_out() {
     let (sheet, code) = gateway.loaded("--yes-if-verified --although-shut-out --return-after 30s");
     assert_eq!((code, &sheet["state"]), (1, &"unsure".into()), "{sheet:#}");
     assert_ne!(gateway.rules(), "", "the new rules run, and keep everybody out");
-    gateway.wait_until("the old rules are back", 45, || gateway.rules().is_empty());
+    gateway.wait_until("the old rules are back", 70, || gateway.rules().is_empty());
     assert!(begun.elapsed() > Duration::from_secs(25));
     assert_eq!(gateway.load("--status").code, 0, "and the engineer is let in again");
 }
@@ -163,7 +163,7 @@ pub(crate) fn raced() {
     let won = won.into_inner();
     println!("{} at once, {won} of them first", tried.into_inner());
     assert!(won <= 1, "{won} were told that they were first");
-    gateway.wait_until("the lock is free", 15, || {
+    gateway.wait_until("the lock is free", 60, || {
         gateway.own("ls /run/bastium/lock 2>/dev/null").is_empty()
     });
     let kept = !gateway.own("ls /run/bastium/*/kept 2>/dev/null").is_empty();

@@ -84,7 +84,7 @@ fn confirmed() {
     let (sheet, code) = gateway.loaded("--yes-if-verified --interfaces networkd");
     let took = begun.elapsed();
     assert_eq!((code, &sheet["state"]), (0, &"confirmed".into()), "{sheet:#}");
-    assert!(took < Duration::from_secs(20), "{took:?}");
+    assert!(took < Duration::from_secs(60), "{took:?}");
     println!("loaded and confirmed in {took:.2?}");
     let described =
         std::fs::read_to_string(crate::common::repository().join("docs/schema/load.schema.json"));
@@ -98,7 +98,7 @@ fn confirmed() {
         "0\n"
     );
     gateway
-        .wait_until("what would bring the old rules back has ended", 5, || !gateway.is_watched());
+        .wait_until("what would bring the old rules back has ended", 30, || !gateway.is_watched());
     assert_eq!(gateway.own("cat /proc/sys/net/ipv4/conf/all/accept_redirects"), "0\n");
     assert_eq!(gateway.own("ls /var/lib/bastium | wc -l").trim(), "1");
     looked_at(&gateway);

@@ -1,7 +1,7 @@
 //! The interfaces of a Linux gateway as files: ports, aggregates, VLANs, addresses and routes, as its plan has them.
 //!
 //! Two programs read such files on most systems: systemd's network manager, and ifupdown. Both are written from the same
-//! [`Link`]s, and read back from their bytes to links again before anybody gets them.
+//! links, and read back from their bytes to links again before anybody gets them.
 
 mod ifupdown;
 mod networkd;

@@ -1,7 +1,7 @@
 //! A session of a simulated gateway.
 
 use super::edit::{Operation, edit};
-use super::store::{Alive, Pending, State, Store, now};
+use super::store::{Alive, Pending, State, Store};
 use crate::netconf::{ACL, BASE, Element, Framing, INTERFACES, receive, send, to_json};
 use bastium_gateway::list_problems;
 use std::io::{self, BufRead, Write};
@@ -315,7 +315,7 @@ impl Session<'_> {
         })?;
         let persist = operation.says("persist").map(|id| id.trim().to_owned());
         state.log.push(format!("session {} committed for {seconds} s", self.alive.session));
-        let until = now() + u128::from(seconds) * 1000;
+        let until = state.now() + u128::from(seconds) * 1000;
         state.pending = Some(Pending { persist, session: self.alive.session, until, before });
         Ok(None)
     }

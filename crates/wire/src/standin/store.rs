@@ -30,6 +30,9 @@ pub(crate) struct State {
     pub(crate) pending: Option<Pending>,
     /// What was done, a line each.
     pub(crate) log: Vec<String>,
+    /// By how much its clock is ahead of the system's, in milliseconds: time that was let pass.
+    #[serde(default)]
+    pub(crate) ahead: u128,
     /// How many packets each entry has seen: list, entry, and number.
     pub(crate) counters: Vec<(String, String, u64)>,
 }
@@ -106,8 +109,9 @@ impl Store {
         let ended: Vec<u64> =
             state.locks.values().copied().filter(|session| !self.lives(*session)).collect();
         state.locks.retain(|_, session| !ended.contains(session));
+        let now = state.now();
         let over =
-            |one: &Pending| now() >= one.until || one.persist.is_none() && !self.lives(one.session);
+            |one: &Pending| now >= one.until || one.persist.is_none() && !self.lives(one.session);
         if state.pending.as_ref().is_some_and(over) {
             state.take_back("its time is over, or its session");
         }
@@ -146,6 +150,16 @@ impl Store {
         self.with(|state| state.config("running"))
     }
 
+    /// Lets time pass for it, in seconds.
+    ///
+    /// # Errors
+    /// If the folder cannot be used.
+    pub fn wait(&self, seconds: u32) -> io::Result<()> {
+        self.with(|state| state.ahead += u128::from(seconds) * 1000)?;
+        // What this brings about has happened when somebody looks next.
+        self.with(|_| ())
+    }
+
     /// What was done so far, a line each.
     ///
     /// # Errors
@@ -167,6 +181,11 @@ impl Store {
 }
 
 impl State {
+    /// Its clock, in milliseconds.
+    pub(crate) fn now(&self) -> u128 {
+        now() + self.ahead
+    }
+
     /// What a store holds.
     pub(crate) fn config(&self, store: &str) -> Vec<Element> {
         let text = if store == "candidate" { &self.candidate } else { &self.running };
@@ -193,7 +212,7 @@ impl State {
 }
 
 /// The system's clock, in milliseconds.
-pub(crate) fn now() -> u128 {
+fn now() -> u128 {
     let since = SystemTime::now().duration_since(UNIX_EPOCH);
     since.unwrap_or(Duration::ZERO).as_millis()
 }

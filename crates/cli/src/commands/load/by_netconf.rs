@@ -1,10 +1,10 @@
 //! A load by NETCONF, onto a gateway that takes lists of RFC 8519.
 
-use super::steps::who;
 use super::{Told, words};
 use crate::args::Load;
 use crate::commands::{count, export};
 use crate::failure::{Exit, Failure};
+use crate::plans;
 use crate::session::{self, Session};
 use crate::show;
 use bastium_core::plan::{Form, Reach};
@@ -13,10 +13,39 @@ use bastium_wire::LoadId;
 use bastium_wire::netconf::{Change, Client, Failed, NetconfLoading, to_json, to_xml};
 use serde_json::Value;
 use std::io::{self, BufRead, IsTerminal};
+use std::path::Path;
+use std::process::Command;
 
+/// Onto a gateway that is reached by ssh.
 pub(super) fn run(args: &Load, reach: &Reach, session: &mut Session<'_>) -> Result<Exit, Failure> {
-    let mut told = Told { sheet: LoadSheet::new(reach.to_string()), session };
     let open = || Client::open(&reach.host, args.ssh_config.as_deref());
+    over(args, reach.to_string(), &open, session)
+}
+
+/// Onto a simulated one, by a session that this program serves itself.
+pub(super) fn simulated(
+    args: &Load,
+    folder: &Path,
+    session: &mut Session<'_>,
+) -> Result<Exit, Failure> {
+    let own = std::env::current_exe()?;
+    let plan = plans::path(session.options.plan.as_deref())?.ok_or(Failure::NoPlan)?;
+    let open = || {
+        let mut command = Command::new(&own);
+        command.args(["simulate", "gateway", "--state"]).arg(folder).arg("--plan").arg(&plan);
+        Client::over(command)
+    };
+    let shown = format!("simulated:{}", folder.display());
+    over(args, shown, &open, session)
+}
+
+fn over(
+    args: &Load,
+    shown: String,
+    open: &dyn Fn() -> Result<Client, Failed>,
+    session: &mut Session<'_>,
+) -> Result<Exit, Failure> {
+    let mut told = Told { sheet: LoadSheet::new(shown), session };
     let exit = match (&args.confirm, &args.back) {
         (Some(id), _) => told.ended(open().and_then(|mut client| client.confirm(id)), id, true)?,
         (_, Some(id)) => told.ended(open().and_then(|mut client| client.cancel(id)), id, false)?,
@@ -26,7 +55,7 @@ pub(super) fn run(args: &Load, reach: &Reach, session: &mut Session<'_>) -> Resu
                 help: "a load says so when the configuration is locked".to_owned(),
             });
         }
-        _ => told.load(args, &open)?,
+        _ => told.load(args, open)?,
     };
     let Told { sheet, session } = told;
     show::for_programs(session, &sheet, || sheet.tables(), "part")?;
@@ -90,10 +119,7 @@ impl Told<'_, '_> {
         };
         let id = loading.id().clone();
         self.sheet.id = Some(id.to_string());
-        self.step(
-            "lock",
-            format!("what runs and the candidate are locked, for {}, load {id}", who()),
-        )?;
+        self.step("lock", format!("what runs and the candidate are locked, for load {id}"))?;
         let Some(running) = running else { return Ok(self.failed(&Failed::Edited)) };
         let change = Change::new(&running, &wanted);
         if !self.told(&change)? {

@@ -298,7 +298,7 @@ fn ask(
 }
 
 /// Who loads, for others that find the gateway locked.
-pub(super) fn who() -> String {
+fn who() -> String {
     let name = ["USER", "LOGNAME", "USERNAME"].iter().find_map(|name| std::env::var(name).ok());
     format!("{}@{}", name.unwrap_or_else(|| "somebody".to_owned()), machine())
 }
