@@ -152,3 +152,70 @@ fn lists_of_a_plan_that_can_be_said_agree_with_it() {
     assert_eq!(run.code, 1, "{}", run.out);
     assert!(rows(&run.json(), "differences").iter().any(|row| row["aspect"] == "replies"));
 }
+
+/// The published module takes what is exported, interfaces included; and the program that says so sees what is wrong.
+#[test]
+#[expect(clippy::print_stderr, reason = "what is skipped is said")]
+fn the_published_module_takes_them() {
+    let modules = common::repository().join("target/python/share/yang/modules");
+    let there = modules.join("ietf/ietf-access-control-list.yang").exists();
+    let lint = |file: &std::path::Path| {
+        let mut lint = std::process::Command::new("yanglint");
+        for folder in ["ietf", "iana"] {
+            lint.arg("-p").arg(modules.join(folder));
+        }
+        let features = "match-on-ipv4,match-on-ipv6,match-on-tcp,match-on-udp,match-on-icmp,ipv4,ipv6,interface-attachment";
+        lint.arg("-F").arg(format!("ietf-access-control-list:{features}")).args(["-t", "config"]);
+        let named = ["ietf/ietf-access-control-list", "iana/iana-if-type", "ietf/ietf-interfaces"];
+        lint.args(named.map(|name| modules.join(format!("{name}.yang")))).arg(file).output()
+    };
+    let bench = Bench::new();
+    if !there || lint(&bench.file("clinic.toml")).is_err() {
+        assert!(
+            std::env::var("BASTIUM_YANG_NEEDED").is_err(),
+            "yanglint or the modules are not there"
+        );
+        eprintln!("skipped: no yanglint, or no published modules");
+        return;
+    }
+    let leased = "--plan farm.toml --uplink-address dish=203.0.113.40/24";
+    for (file, words) in [
+        ("clinic.json", "--plan clinic.toml"),
+        ("farm.json", leased),
+        ("list.json", "--plan clinic.toml --form one-list"),
+    ] {
+        let run = bench.run(&format!("export acl-json --day {DAY} --to {file} {words}"));
+        assert_eq!(run.code, 0, "{}", run.err);
+        let done = lint(&bench.file(file)).expect("yanglint");
+        assert!(done.status.success(), "{file}: {}", String::from_utf8_lossy(&done.stderr));
+    }
+    let text = std::fs::read_to_string(bench.file("clinic.json")).expect("the lists");
+    for (what, by) in [
+        ("\"name\": \"core.10\"", "\"name\": \"core.11\""),
+        ("ietf-access-control-list:drop", "ietf-access-control-list:lose"),
+        ("\"protocol\": 6", "\"protocol\": 600"),
+    ] {
+        let wrong = text.replacen(what, by, 1);
+        assert_ne!(wrong, text, "{what}");
+        bench.write("wrong.json", wrong);
+        assert!(!lint(&bench.file("wrong.json")).expect("yanglint").status.success(), "{what}");
+    }
+}
+
+#[test]
+fn an_address_is_known_of_leased_uplinks_alone() {
+    let bench = Bench::new();
+    for (words, says) in [
+        ("--plan farm.toml --uplink-address nowhere=203.0.113.40/24", "there is no uplink nowhere"),
+        ("--plan clinic.toml --uplink-address fibre=203.0.113.40/24", "fixed address"),
+        ("--plan farm.toml --uplink-address 203.0.113.40", "no uplink with its address"),
+        ("--plan farm.toml --uplink-address dish=203.0.113.40/24/7", "bad-uplink-address"),
+    ] {
+        let run = bench.run(&format!("export acl-json --day {DAY} {words}"));
+        assert!(run.code == 2 && run.err.contains(says), "{words}: {}", run.err);
+    }
+    let run = bench.run(&format!(
+        "export nftables --day {DAY} --plan farm.toml --uplink-address dish=203.0.113.40/24"
+    ));
+    assert_eq!(run.code, 2, "{}", run.err);
+}

@@ -86,7 +86,7 @@ pub fn acl_json(plan: &Plan, rules: &RuleSet) -> AclFile {
     let around = Surroundings::of(plan);
     let mut writer = Writer { plan, known, around, entries: 0, unsaid: Vec::new() };
     let mut lists = Vec::new();
-    let mut points: Vec<(String, &str, Vec<String>)> = Vec::new();
+    let mut points: Vec<Attachment<'_>> = Vec::new();
     for list in rules.lists.iter().filter(|list| !list.implied) {
         for v6 in [false, true] {
             let Some((name, acl)) = writer.list(list, v6) else { continue };
@@ -104,9 +104,12 @@ pub fn acl_json(plan: &Plan, rules: &RuleSet) -> AclFile {
     let mut acls = Map::new();
     acls.insert("acl".to_owned(), Value::Array(lists));
     if !points.is_empty() {
-        acls.insert("attachment-points".to_owned(), json!({ "interface": attached(points) }));
+        acls.insert("attachment-points".to_owned(), json!({ "interface": attached(&points) }));
     }
-    let json = json!({ format!("{MODULE}:acls"): acls });
+    let json = json!({
+        format!("{MODULE}:acls"): acls,
+        "ietf-interfaces:interfaces": { "interface": interfaces(plan) },
+    });
     let text = format!("{}\n", escape_hidden(&format!("{json:#}")));
     AclFile { text, entries: writer.entries, unsaid: writer.unsaid }
 }
@@ -152,21 +155,46 @@ pub fn rule_of(entry: &str) -> &str {
     entry.rsplit_once(" v").map_or(entry, |(rule, _)| rule)
 }
 
+/// An interface, a direction, and the lists for it.
+type Attachment<'a> = (String, &'a str, Vec<String>);
+
+/// The interfaces of the gateway (RFC 8343): a reference to one that is not in the data would not be valid.
+fn interfaces(plan: &Plan) -> Vec<Value> {
+    let kind = |interface: Interface, name: &str| {
+        let joined = plan.gateway().aggregates.iter().any(|(own, _)| own == name);
+        match plan.network_on(interface).map(|id| plan.network(id)) {
+            Some(network) if network.tunnel.is_some() => "tunnel",
+            Some(network) if network.vlan.is_some() => "l2vlan",
+            _ if joined => "ieee8023adLag",
+            _ => "ethernetCsmacd",
+        }
+    };
+    let mut entries: Vec<Value> = Vec::new();
+    for interface in (0..plan.gateway_interface().0).map(Interface) {
+        let name = device_on(plan, interface);
+        if entries.iter().all(|one| one["name"] != name.as_str()) {
+            let kind = kind(interface, &name);
+            entries.push(json!({ "name": name, "type": format!("iana-if-type:{kind}") }));
+        }
+    }
+    entries
+}
+
 /// Which lists are on which interface, and in which direction.
-fn attached(points: Vec<(String, &str, Vec<String>)>) -> Vec<Value> {
+fn attached(points: &[Attachment<'_>]) -> Vec<Value> {
     let mut devices: Vec<Map<String, Value>> = Vec::new();
     for (device, way, names) in points {
-        let names: Vec<Value> = names.into_iter().map(|name| json!({ "name": name })).collect();
+        let names: Vec<Value> = names.iter().map(|name| json!({ "name": name })).collect();
         let sets = json!({ "acl-sets": { "acl-set": names } });
         let known = devices.iter_mut().find(|known| known["interface-id"] == device.as_str());
         match known {
             Some(known) => {
-                known.insert(way.to_owned(), sets);
+                known.insert((*way).to_owned(), sets);
             }
             None => {
                 let mut new = Map::new();
                 new.insert("interface-id".to_owned(), json!(device));
-                new.insert(way.to_owned(), sets);
+                new.insert((*way).to_owned(), sets);
                 devices.push(new);
             }
         }

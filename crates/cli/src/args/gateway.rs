@@ -97,6 +97,9 @@ pub struct Export {
     /// Only this sheet (csv, md, xlsx, json)
     #[arg(long, value_enum)]
     pub sheet: Option<SheetName>,
+    /// Take this address of a leased uplink for its own, as it is at the moment; the lists hold only as long as it does
+    #[arg(long, value_name = "UPLINK=ADDRESS/LENGTH")]
+    pub uplink_address: Vec<String>,
     /// Compile for this form [default: per-pair for nftables and boot, else the plan's own]
     #[arg(long, value_enum)]
     pub form: Option<FormName>,

@@ -35,6 +35,9 @@ pub struct Load {
     /// Write the files for the interfaces, too, once the load is confirmed; nothing reads them before the next start
     #[arg(long, value_enum, value_name = "KIND")]
     pub interfaces: Option<InterfaceFilesFor>,
+    /// Take this address of a leased uplink for its own, as it is at the moment (netconf)
+    #[arg(long, value_name = "UPLINK=ADDRESS/LENGTH")]
+    pub uplink_address: Vec<String>,
     /// Load even if the plan does not let you manage the gateway from where you are
     #[arg(long)]
     pub although_shut_out: bool,

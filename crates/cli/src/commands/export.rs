@@ -1,6 +1,6 @@
 //! `bastium export`
 
-use super::count;
+use super::{count, leased};
 use crate::args::{Export, ExportFormat, SheetName, SystemName};
 use crate::failure::{Exit, Failure};
 use crate::files;
@@ -26,7 +26,14 @@ use serde_json::Value;
 use std::path::Path;
 
 pub(super) fn run(args: &Export, session: &mut Session<'_>) -> Result<Exit, Failure> {
-    let plan = session.plan()?;
+    let given = &args.uplink_address;
+    if !given.is_empty() && args.what != ExportFormat::AclJson {
+        return Err(Failure::Call {
+            says: "only access lists need the address of a leased uplink".to_owned(),
+            help: "leave out --uplink-address: what else is exported does without".to_owned(),
+        });
+    }
+    let plan = leased::known(session.plan()?, given)?;
     let meaning = session::meaning(&plan, args.day.day)?;
     let own = args.form.map_or(plan.gateway().form, Form::from);
     let text = match args.what {
@@ -229,8 +236,8 @@ fn unsayable(opens: &[&Unsaid]) -> Vec<Diagnosis> {
         };
         let help = match reason {
             Why::Leased => {
-                "set the fixed address of the uplink, if it has one; `bastium export \
-                 nftables` does without"
+                "say which address it has at the moment: --uplink-address UPLINK=ADDRESS/LENGTH; \
+                 `bastium export nftables` does without"
             }
             Why::Translated => {
                 "take the form per-interface, whose lists see packets before they are translated"

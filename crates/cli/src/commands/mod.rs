@@ -15,6 +15,7 @@ mod edit;
 mod explain;
 mod export;
 mod import;
+mod leased;
 mod listen;
 mod load;
 mod man;

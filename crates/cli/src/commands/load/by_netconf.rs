@@ -2,7 +2,7 @@
 
 use super::{Told, words};
 use crate::args::Load;
-use crate::commands::{count, export};
+use crate::commands::{count, export, leased};
 use crate::failure::{Exit, Failure};
 use crate::plans;
 use crate::session::{self, Session};
@@ -104,7 +104,7 @@ impl Told<'_, '_> {
                     .to_owned(),
             });
         }
-        let plan = self.session.plan()?;
+        let plan = leased::known(self.session.plan()?, &args.uplink_address)?;
         let meaning = session::meaning(&plan, args.day.day)?;
         let rules = session::in_form(&meaning, Form::PerInterface)?;
         let proven = export::lists(&meaning, session::proved(&meaning, &rules)?)?;
