@@ -85,7 +85,7 @@ fn rules_of_the_kernel_are_changed_chain_by_chain() {
 }
 
 /// Lists on interfaces have a rule in several entries, those of each family apart: where they say together what a rule of the
-/// plan says, they stay.
+/// plan says, they stay. Not all do: what the export says in fewer entries is said for several rules.
 #[test]
 fn entries_that_say_a_rule_of_the_plan_together_stay() {
     let bench = Bench::new();
@@ -93,7 +93,7 @@ fn entries_that_say_a_rule_of_the_plan_together_stay() {
     let lists = "export acl-json --plan plan.toml --form per-interface --to lists.json";
     assert_eq!(bench.run(lists).code, 0);
     let sheet = sheet(&bench, "--form per-interface --since-gateway lists.json");
-    assert!(sheet["since"]["kept"].as_u64().is_some_and(|kept| kept > 10), "{}", sheet["since"]);
+    assert!(sheet["since"]["kept"].as_u64().is_some_and(|kept| kept > 5), "{}", sheet["since"]);
 }
 
 /// Names of rows are hostile, as all text of others.

@@ -6,7 +6,9 @@
 //! leaving it out would open something, nothing is written.
 
 mod decide;
+mod fewer;
 pub(crate) mod held;
+mod narrow;
 pub(crate) mod read;
 mod rest;
 mod services;
@@ -76,6 +78,8 @@ pub struct AclFile {
     pub text: String,
     /// How many entries there are.
     pub entries: usize,
+    /// How many there would be if each rule were written for itself.
+    pub written: usize,
     /// What the lists do not say.
     pub unsaid: Vec<Unsaid>,
 }
@@ -84,7 +88,7 @@ pub struct AclFile {
 pub fn acl_json(plan: &Plan, rules: &RuleSet) -> AclFile {
     let known = Known::of(plan);
     let around = Surroundings::of(plan);
-    let mut writer = Writer { plan, known, around, entries: 0, unsaid: Vec::new() };
+    let mut writer = Writer { plan, known, around, entries: 0, written: 0, unsaid: Vec::new() };
     let mut lists = Vec::new();
     let mut points: Vec<Attachment<'_>> = Vec::new();
     for list in rules.lists.iter().filter(|list| !list.implied) {
@@ -111,7 +115,7 @@ pub fn acl_json(plan: &Plan, rules: &RuleSet) -> AclFile {
         "ietf-interfaces:interfaces": { "interface": interfaces(plan) },
     });
     let text = format!("{}\n", escape_hidden(&format!("{json:#}")));
-    AclFile { text, entries: writer.entries, unsaid: writer.unsaid }
+    AclFile { text, entries: writer.entries, written: writer.written, unsaid: writer.unsaid }
 }
 
 /// Lists that were read back and shown to do what their rules do. Only [`proven_lists`] makes one.
@@ -207,6 +211,7 @@ struct Writer<'p> {
     known: Known,
     around: Surroundings,
     entries: usize,
+    written: usize,
     unsaid: Vec<Unsaid>,
 }
 
@@ -215,12 +220,15 @@ impl Writer<'_> {
     fn list(&mut self, list: &RuleList, v6: bool) -> Option<(String, Value)> {
         let family = if v6 { "ipv6" } else { "ipv4" };
         let name = list_name(list, v6);
-        let mut aces = Aces::new(v6);
-        let mut rest = Rest::of(self.plan, &self.around, list, v6);
-        for place in 0..list.rules.len() {
-            self.rule(list, place, &mut rest, &mut aces);
+        let written = self.aces(list, v6);
+        self.written += written.len();
+        let mut aces = fewer::fewer(written);
+        if let Some(narrow) = narrow::narrowed(self.plan, list, v6) {
+            let shorter = fewer::fewer(self.aces(&narrow, v6));
+            if shorter.len() < aces.len() {
+                aces = shorter;
+            }
         }
-        let aces = aces.all;
         self.entries += aces.len();
         if aces.is_empty() {
             return None;
@@ -231,6 +239,16 @@ impl Writer<'_> {
             "aces": { "ace": aces },
         });
         Some((name, acl))
+    }
+
+    /// The entries of a list in one family.
+    fn aces(&mut self, list: &RuleList, v6: bool) -> Vec<Value> {
+        let mut aces = Aces::new(v6);
+        let mut rest = Rest::of(self.plan, &self.around, list, v6);
+        for place in 0..list.rules.len() {
+            self.rule(list, place, &mut rest, &mut aces);
+        }
+        aces.all
     }
 
     /// Adds the entries of the rule at that place.

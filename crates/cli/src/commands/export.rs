@@ -190,7 +190,8 @@ fn acl(
     for one in &file.unsaid {
         session.remark(&format!("not in these lists: {}, {}", one.rule, why(one.why)));
     }
-    session.remark(&format!("entries: {}", file.entries));
+    session
+        .remark(&format!("entries: {} in place of {}, rule by rule", file.entries, file.written));
     Ok(file.text.clone().into_bytes())
 }
 
