@@ -192,6 +192,67 @@ fn servers_that_are_none_are_endured() {
     }
 }
 
+/// A gateway that has counted what the walk saw is verified; one that has not, or runs something else, is not.
+#[test]
+fn counters_are_read_back_and_held_against_the_walk() {
+    let bench = bench("");
+    assert_eq!(load(&bench, "--yes-if-verified").1, 0);
+    let mut walk = bench.command();
+    walk.args(["walk", "--plan", "clinic.toml", "--day", common::DAY, "--by", "Kim"]);
+    Run::of(walk.write_stdin("p\n".repeat(500)));
+    let verify = || {
+        let run = run(&bench, "verify netconf://gw.example --format json");
+        (run.json(), run.code)
+    };
+    let (sheet, code) = verify();
+    assert_eq!((code, sheet["differences"].as_array().map(Vec::len)), (1, Some(0)), "{sheet:#}");
+    let silent = sheet["counters"]
+        .as_array()
+        .expect("rows")
+        .iter()
+        .filter(|row| row["packets"] == 0)
+        .count();
+    assert!(silent > 20, "nothing has been sent yet: {sheet:#}");
+    // Now what the walk tried is really sent.
+    let addresses = bench.run("addresses --plan clinic.toml --format json").json();
+    let networks = addresses["networks"].as_array().expect("networks");
+    let results = std::fs::read_to_string(bench.file("clinic.walk.jsonl")).expect("results");
+    for line in results.lines() {
+        let record: Value = serde_json::from_str(line).expect("a result");
+        let words: Vec<&str> = record["means"].as_str().expect("words").split(' ').collect();
+        let [service, "from", from, "to", to, ..] = words[..] else { continue };
+        // By the source's network; one that has no address yet, by the place.
+        let place = record["place"].as_str().expect("a place");
+        let part = if from.contains(':') { 3 } else { 2 };
+        let inner = from.starts_with("10.44.") || from.starts_with("fd6b:2f4e:91c0:");
+        let number = from.split(['.', ':']).nth(part).filter(|_| inner).unwrap_or_default();
+        let is_it = |one: &&Value| match from {
+            "0.0.0.0" => place.starts_with(one["name"].as_str().expect("a name")),
+            _ => one["vlan"].to_string() == number,
+        };
+        let enters = match (networks.iter().find(is_it), inner) {
+            (Some(network), _) => format!("core.{}", network["vlan"]),
+            (None, true) => "home-visits".to_owned(),
+            (None, false) => "wan1".to_owned(),
+        };
+        sent(&bench, &format!("--enters {enters} {from} {to} {service}"));
+    }
+    let (sheet, code) = verify();
+    assert_eq!(
+        (code, &sheet["verified"]),
+        (0, &true.into()),
+        "{:#} {:#}",
+        sheet["faults"],
+        sheet["counters"]
+    );
+    // Other lists than those of the plan.
+    let changed = bench.run("add exception extra from=desks to=servers service=tcp/2222 action=allow why=Test --plan clinic.toml");
+    assert_eq!(changed.code, 0, "{}", changed.err);
+    let (sheet, code) = verify();
+    assert_eq!(code, 1);
+    assert!(sheet["differences"].to_string().contains("desks in ipv4"), "{sheet:#}");
+}
+
 #[test]
 #[expect(clippy::print_stderr, reason = "what is skipped is said")]
 fn an_independent_client_finds_nothing_to_object_to() {

@@ -1,16 +1,15 @@
 //! What can be typed to verify a gateway.
 
-use super::Day;
-use bastium_core::plan::Reach;
+use super::{Day, Target};
 use clap::Args;
 use std::path::PathBuf;
 
 /// Arguments of `verify`.
 #[derive(Clone, Debug, Args)]
 pub struct Verify {
-    /// The gateway, as `ssh` takes it: HOST or USER@HOST [default: `gateway.reach` of the plan]
+    /// The gateway, as `ssh` takes it: HOST or USER@HOST; or netconf://HOST; or simulated:DIR [default: `gateway.reach` of the plan]
     #[arg(conflicts_with = "running")]
-    pub host: Option<Reach>,
+    pub host: Option<Target>,
     /// Take this instead of asking a gateway: what `nft list ruleset` printed there after the walk
     #[arg(long, value_name = "FILE")]
     pub running: Option<PathBuf>,
@@ -29,6 +28,9 @@ pub struct Verify {
     /// Overwrite that file
     #[arg(long, requires = "page")]
     pub force: bool,
+    /// Take this address of a leased uplink for its own (netconf): if it has changed since, the lists differ
+    #[arg(long, value_name = "UPLINK=ADDRESS/LENGTH")]
+    pub uplink_address: Vec<String>,
     /// Let ssh use this configuration instead of yours
     #[arg(long, value_name = "FILE")]
     pub ssh_config: Option<PathBuf>,

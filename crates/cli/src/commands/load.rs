@@ -7,6 +7,9 @@ mod steps;
 mod words;
 
 pub(super) use before::differs;
+pub(super) use by_netconf::{
+    differences as list_differences, sessions as simulated, wanted as wanted_lists,
+};
 
 use crate::args::{Load, Target};
 use crate::failure::{Exit, Failure};
@@ -14,6 +17,7 @@ use crate::session::Session;
 use crate::show::{self, style};
 use bastium_core::plan::Reach;
 use bastium_report::sheets::{LoadSheet, LoadState, LoadStep};
+use bastium_wire::netconf::Failed;
 use bastium_wire::{LoadId, Ssh, Status, Stopped, back, confirm, status};
 
 pub(super) fn run(args: &Load, session: &mut Session<'_>) -> Result<Exit, Failure> {
@@ -58,6 +62,12 @@ pub(super) fn not_read(stopped: &Stopped, session: &mut Session<'_>) -> Exit {
     Exit::Unable
 }
 
+/// Why a gateway did not speak.
+pub(super) fn not_spoken(failed: &Failed, session: &mut Session<'_>) {
+    let (says, help) = by_netconf::in_words(failed);
+    session.complain(&says, &help);
+}
+
 /// What has happened so far, said as it happens to people, and at the end to programs.
 struct Told<'a, 'w> {
     sheet: LoadSheet,
@@ -81,7 +91,10 @@ impl Told<'_, '_> {
             let tone = if step.fine { style::PLAIN } else { style::WARN };
             let mut lead = format!("{:WIDEST$}", step.step.replace('-', " "));
             for paragraph in step.says.split('\n') {
-                self.session.item(tone, &lead, paragraph)?;
+                match paragraph.strip_prefix("- ") {
+                    Some(item) => self.session.item(tone, &format!("{lead}- "), item)?,
+                    None => self.session.item(tone, &lead, paragraph)?,
+                }
                 lead = " ".repeat(WIDEST);
             }
             self.session.flush()?;

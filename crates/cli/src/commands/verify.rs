@@ -1,53 +1,35 @@
 //! `bastium verify`
 
-use super::load;
 use super::walk::{Results, results_beside};
-use crate::args::Verify;
+use super::{leased, load};
+use crate::args::{Target, Verify};
 use crate::failure::{Exit, Failure};
 use crate::files;
 use crate::plans;
 use crate::session::{self, Session};
 use crate::show::{self, style};
-use bastium_core::checklist::{self, Stand};
+use bastium_core::checklist::{self, Check, Stand};
+use bastium_core::meaning::Meaning;
 use bastium_core::plan::Form;
 use bastium_core::rules::{self, RuleSet};
 use bastium_gateway::nftables::{hits, tag};
-use bastium_gateway::read_packet_log;
+use bastium_gateway::{clean, decided_by_lists, read_packet_log};
 use bastium_report::markdown;
 use bastium_report::sheets::{CounterRow, FileSum, LogRow, Looked, VerifySheet};
 use bastium_report::walk::{State, WalkSheet};
 use bastium_wire::Ssh;
+use bastium_wire::netconf::{Client, Failed};
+use serde_json::Value;
 use sha2::{Digest, Sha256};
 use std::collections::{BTreeMap, HashSet};
 use std::path::Path;
 
 pub(super) fn run(args: &Verify, session: &mut Session<'_>) -> Result<Exit, Failure> {
-    let plan = session.plan()?;
+    let plan = leased::known(session.plan()?, &args.uplink_address)?;
     let meaning = session::meaning(&plan, args.day.day)?;
-    let rules = session::in_form(&meaning, Form::PerPair)?;
-    let (from, running) = match &args.running {
-        Some(path) => {
-            let bytes = plans::read_whole(path)?;
-            (path.display().to_string(), String::from_utf8_lossy(&bytes).into_owned())
-        }
-        None => {
-            let reach = load::host(args.host.as_ref(), session)?;
-            if reach.netconf {
-                return Err(Failure::Call {
-                    says: "a gateway is verified by what its shell says of its rules".to_owned(),
-                    help: "give its lists with --running FILE".to_owned(),
-                });
-            }
-            let host = reach.host;
-            match bastium_wire::ruleset(&Ssh::new(host.clone(), args.ssh_config.clone())) {
-                Ok(running) => (host.to_string(), running),
-                Err(stopped) => return Ok(load::not_read(&stopped, session)),
-            }
-        }
-    };
     let walk_file = results_beside(args.results.as_ref(), session)?;
     let results = Results::open(walk_file.clone(), &args.with, session)?;
-    // The lists of a walk are those of the plan's own form; the lines of a Linux gateway are those of another.
+    // The lists of a walk are those of the plan's own form; the lines of a gateway may be those of another.
     let own = rules::compile(&meaning);
     let proved = session::proved(&meaning, &own)?;
     // A walk makes the one list or the other, or both.
@@ -55,6 +37,14 @@ pub(super) fn run(args: &Verify, session: &mut Session<'_>) -> Result<Exit, Fail
         (checklist::carried(&meaning, proved), checklist::build(&meaning, proved));
     let (stands, known) = made(&carried.stands, &whole.stands, &results);
     let walk = WalkSheet::new(&meaning, &own, stands, results.all(), &known);
+    let checks =
+        [&carried.stands, &whole.stands].into_iter().flatten().flat_map(|stand| &stand.checks);
+    let passed: Vec<&Check> = checks.filter(|check| has_passed(&walk, check)).collect();
+    let Some(Gateway { from, running, differences, counters }) =
+        gateway(args, &meaning, &passed, session)?
+    else {
+        return Ok(Exit::Unable);
+    };
     let mut sums = vec![sum("plan", plan.source().name(), plan.source().text().as_bytes())];
     sums.push(sum("running", &from, running.as_bytes()));
     for path in args.with.iter().chain(walk_file.exists().then_some(&walk_file)) {
@@ -68,12 +58,7 @@ pub(super) fn run(args: &Verify, session: &mut Session<'_>) -> Result<Exit, Fail
         }
         None => None,
     };
-    let looked = Looked {
-        differences: load::differs(&meaning, &running),
-        counters: counters(&rules, &[&carried.stands, &whole.stands], &walk, &running),
-        log,
-        files: sums,
-    };
+    let looked = Looked { differences, counters, log, files: sums };
     let sheet = VerifySheet::new(&walk, super::walk::now().to_string(), looked);
     if let Some(page) = &args.page {
         files::put(page, markdown(&sheet.tables()).as_bytes(), args.force, session)?;
@@ -83,6 +68,134 @@ pub(super) fn run(args: &Verify, session: &mut Session<'_>) -> Result<Exit, Fail
         print(&sheet, session)?;
     }
     Ok(if sheet.verified { Exit::Fine } else { Exit::No })
+}
+
+/// What a gateway runs and counts.
+struct Gateway {
+    /// Where that is from.
+    from: String,
+    /// What runs, as it was read.
+    running: String,
+    /// In what it differs from the plan.
+    differences: Vec<String>,
+    counters: Vec<CounterRow>,
+}
+
+/// Reads a gateway, or what it printed. `None` where it cannot be read, which has been said.
+fn gateway(
+    args: &Verify,
+    meaning: &Meaning<'_>,
+    passed: &[&Check],
+    session: &mut Session<'_>,
+) -> Result<Option<Gateway>, Failure> {
+    if let Some(path) = &args.running {
+        let bytes = plans::read_whole(path)?;
+        let running = String::from_utf8_lossy(&bytes).into_owned();
+        return linux(path.display().to_string(), running, meaning, passed).map(Some);
+    }
+    let reach = match &args.host {
+        Some(Target::Simulated(folder)) => {
+            let open = load::simulated(folder, session)?;
+            return with_lists(
+                format!("simulated:{}", folder.display()),
+                &open,
+                meaning,
+                passed,
+                session,
+            );
+        }
+        Some(Target::Wire(reach)) => load::host(Some(reach), session)?,
+        None => load::host(None, session)?,
+    };
+    if reach.netconf {
+        let open = || Client::open(&reach.host, args.ssh_config.as_deref());
+        return with_lists(reach.to_string(), &open, meaning, passed, session);
+    }
+    match bastium_wire::ruleset(&Ssh::new(reach.host.clone(), args.ssh_config.clone())) {
+        Ok(running) => linux(reach.to_string(), running, meaning, passed).map(Some),
+        Err(stopped) => {
+            load::not_read(&stopped, session);
+            Ok(None)
+        }
+    }
+}
+
+/// A Linux gateway, by what `nft` lists.
+fn linux(
+    from: String,
+    running: String,
+    meaning: &Meaning<'_>,
+    passed: &[&Check],
+) -> Result<Gateway, Failure> {
+    let rules = session::in_form(meaning, Form::PerPair)?;
+    let differences = load::differs(meaning, &running);
+    let counters = counters(&rules, passed, &running);
+    Ok(Gateway { from, running, differences, counters })
+}
+
+/// A gateway with lists of RFC 8519: entry by entry what was proved, and the entries that decide about the checks.
+fn with_lists(
+    from: String,
+    open: &dyn Fn() -> Result<Client, Failed>,
+    meaning: &Meaning<'_>,
+    passed: &[&Check],
+    session: &mut Session<'_>,
+) -> Result<Option<Gateway>, Failure> {
+    let rules = session::in_form(meaning, Form::PerInterface)?;
+    let wanted = load::wanted_lists(meaning, session::proved(meaning, &rules)?)?;
+    let read = open().and_then(|mut client| Ok((client.running()?, client.counted()?)));
+    let (running, counted) = match read {
+        Ok(read) => read,
+        Err(failed) => {
+            load::not_spoken(&failed, session);
+            return Ok(None);
+        }
+    };
+    let says = |name: String| format!("{} is not what the plan says", clean(&name));
+    let differences = load::list_differences(&wanted, &running).into_iter().map(says).collect();
+    let counters = entries(meaning, &wanted, passed, &counted);
+    Ok(Some(Gateway { from, running: running.to_string(), differences, counters }))
+}
+
+/// The entries that decide about passed checks, and what they have counted.
+fn entries(
+    meaning: &Meaning<'_>,
+    wanted: &Value,
+    passed: &[&Check],
+    counted: &Value,
+) -> Vec<CounterRow> {
+    let mut expected: BTreeMap<(String, String), (HashSet<&str>, bool)> = BTreeMap::new();
+    for check in passed {
+        let Some(device) = meaning.plan().device_name(check.packet.enters) else { continue };
+        let Some(verdict) = decided_by_lists(wanted, &device, false, &check.packet) else {
+            continue;
+        };
+        let entry = expected.entry((verdict.list, verdict.entry)).or_default();
+        entry.0.insert(&check.id);
+        entry.1 |= verdict.logs;
+    }
+    let row =
+        |((list, entry), (checks, logs)): ((String, String), (HashSet<&str>, bool))| CounterRow {
+            packets: matched(counted, &list, &entry),
+            checks: checks.len(),
+            logs,
+            rule: format!("{list}, {entry}"),
+        };
+    expected.into_iter().map(row).collect()
+}
+
+/// How many packets an entry has matched (RFC 8519, `matched-packets`).
+fn matched(counted: &Value, list: &str, entry: &str) -> Option<u64> {
+    let named =
+        |all: &Value, name: &str| all.as_array()?.iter().find(|one| one["name"] == name).cloned();
+    let list = named(&counted["ietf-access-control-list:acls"]["acl"], list)?;
+    let entry = named(&list["aces"]["ace"], entry)?;
+    let packets = &entry["statistics"]["matched-packets"];
+    packets.as_u64().or_else(|| packets.as_str()?.parse().ok())
+}
+
+fn has_passed(walk: &WalkSheet, check: &Check) -> bool {
+    walk.results.iter().any(|row| row.id == check.id && row.outcome == State::Pass)
 }
 
 /// The list of which most was made, and the ids of both.
@@ -103,21 +216,13 @@ fn made<'a>(
 fn sum(what: &'static str, path: &str, bytes: &[u8]) -> FileSum {
     let digest = Sha256::digest(bytes);
     let sha256 = digest.iter().map(|byte| format!("{byte:02x}")).collect();
-    FileSum { what, path: bastium_gateway::clean(path).into_owned(), sha256 }
+    FileSum { what, path: clean(path).into_owned(), sha256 }
 }
 
 /// The rules that passed checks should have hit, and what their lines have counted.
-fn counters(
-    rules: &RuleSet,
-    lists: &[&[Stand]],
-    walk: &WalkSheet,
-    running: &str,
-) -> Vec<CounterRow> {
-    let passed =
-        |id: &str| walk.results.iter().any(|row| row.id == id && row.outcome == State::Pass);
+fn counters(rules: &RuleSet, passed: &[&Check], running: &str) -> Vec<CounterRow> {
     let mut expected: BTreeMap<String, (HashSet<&str>, bool)> = BTreeMap::new();
-    let checks = lists.iter().flat_map(|stands| stands.iter()).flat_map(|stand| &stand.checks);
-    for check in checks.filter(|check| passed(&check.id)) {
+    for check in passed {
         if let Some(rule) = rules.first_match(&check.packet).rule {
             let entry = expected.entry(rule.id.to_string()).or_default();
             entry.0.insert(&check.id);

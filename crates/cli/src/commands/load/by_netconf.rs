@@ -7,7 +7,9 @@ use crate::failure::{Exit, Failure};
 use crate::plans;
 use crate::session::{self, Session};
 use crate::show;
+use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Form, Reach};
+use bastium_core::proof::Proved;
 use bastium_report::sheets::{LoadSheet, LoadState};
 use bastium_wire::LoadId;
 use bastium_wire::netconf::{Change, Client, Failed, NetconfLoading, to_json, to_xml};
@@ -28,15 +30,34 @@ pub(super) fn simulated(
     folder: &Path,
     session: &mut Session<'_>,
 ) -> Result<Exit, Failure> {
+    let open = sessions(folder, session)?;
+    over(args, format!("simulated:{}", folder.display()), &open, session)
+}
+
+/// What opens a session with a simulated gateway.
+pub(in crate::commands) fn sessions(
+    folder: &Path,
+    session: &Session<'_>,
+) -> Result<impl Fn() -> Result<Client, Failed> + use<>, Failure> {
     let own = std::env::current_exe()?;
     let plan = plans::path(session.options.plan.as_deref())?.ok_or(Failure::NoPlan)?;
-    let open = || {
+    let folder = folder.to_owned();
+    Ok(move || {
         let mut command = Command::new(&own);
-        command.args(["simulate", "gateway", "--state"]).arg(folder).arg("--plan").arg(&plan);
+        command.args(["simulate", "gateway", "--state"]).arg(&folder).arg("--plan").arg(&plan);
         Client::over(command)
-    };
-    let shown = format!("simulated:{}", folder.display());
-    over(args, shown, &open, session)
+    })
+}
+
+/// The lists of a plan, as a gateway says them.
+pub(in crate::commands) fn wanted(
+    meaning: &Meaning<'_>,
+    proved: Proved<'_>,
+) -> Result<Value, Failure> {
+    let proven = export::lists(meaning, proved)?;
+    let wanted: Value = serde_json::from_str(&proven.file().text).map_err(io::Error::from)?;
+    // As it is written and read: the same words for the same things.
+    Ok(to_json(&to_xml(&wanted)))
 }
 
 fn over(
@@ -107,10 +128,7 @@ impl Told<'_, '_> {
         let plan = leased::known(self.session.plan()?, &args.uplink_address)?;
         let meaning = session::meaning(&plan, args.day.day)?;
         let rules = session::in_form(&meaning, Form::PerInterface)?;
-        let proven = export::lists(&meaning, session::proved(&meaning, &rules)?)?;
-        let wanted: Value = serde_json::from_str(&proven.file().text).map_err(io::Error::from)?;
-        // As it is written and read: the same words for the same things.
-        let wanted = to_json(&to_xml(&wanted));
+        let wanted = wanted(&meaning, session::proved(&meaning, &rules)?)?;
         self.sheet.state = LoadState::Stopped;
         let looked = open().and_then(NetconfLoading::look);
         let (mut loading, running) = match looked {
@@ -242,7 +260,7 @@ impl Told<'_, '_> {
 }
 
 /// The lists and attachments of a plan that a gateway does not have as they are.
-fn differences(wanted: &Value, running: &Value) -> Vec<String> {
+pub(in crate::commands) fn differences(wanted: &Value, running: &Value) -> Vec<String> {
     const ACLS: &str = "ietf-access-control-list:acls";
     let (wanted, running) = (&wanted[ACLS], &running[ACLS]);
     let mut differs = Vec::new();
@@ -261,7 +279,7 @@ fn differences(wanted: &Value, running: &Value) -> Vec<String> {
 }
 
 /// What is wrong, in a sentence, and what to do.
-fn in_words(failed: &Failed) -> (String, String) {
+pub(in crate::commands) fn in_words(failed: &Failed) -> (String, String) {
     match failed {
         Failed::Refused(refusal) => {
             let says = words::plain(&refusal.message);
