@@ -228,7 +228,7 @@ fn counters_are_read_back_and_held_against_the_walk() {
         let number = from.split(['.', ':']).nth(part).filter(|_| inner).unwrap_or_default();
         let is_it = |one: &&Value| match from {
             "0.0.0.0" => place.starts_with(one["name"].as_str().expect("a name")),
-            _ => one["vlan"].to_string() == number,
+            _ => one["vlan"].as_u64().is_some_and(|vlan| number.parse() == Ok(vlan)),
         };
         let enters = match (networks.iter().find(is_it), inner) {
             (Some(network), _) => format!("core.{}", network["vlan"]),

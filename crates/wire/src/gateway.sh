@@ -128,6 +128,10 @@ look() {
   fi
   say names "$names"
   for one in /etc/systemd/network/*-bastium-* /etc/network/interfaces.d/bastium; do say "file:$one" "$one"; done
+  if [ -r /proc/net/nf_conntrack ]; then
+    head -c 8000000 /proc/net/nf_conntrack >"$mine/connections" 2>/dev/null && say connections "$mine/connections"
+    rm -f "$mine/connections"
+  fi
   tell connection "$from"
   if command -v dnsmasq >/dev/null; then tell has-dnsmasq yes; fi
   if command -v systemctl >/dev/null && systemctl is-enabled -q bastium-gateway 2>/dev/null; then tell starts yes; fi

@@ -26,5 +26,5 @@ pub use loading::{
     Holder, Loading, Pending, Restorable, Staged, Status, Stopped, back, confirm, ruleset, status,
 };
 pub use restorable::same_program;
-pub use running::{Addresses, Running};
+pub use running::{Addresses, Connection, Running};
 pub use script::{LoadId, NotAnId};

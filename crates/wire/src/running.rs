@@ -33,8 +33,24 @@ pub struct Running {
     pub starts: bool,
     /// From where, to where and to which port it is being managed at the moment.
     pub managed: Option<(IpAddr, IpAddr, u16)>,
+    /// The connections that it follows; none where its kernel does not list them.
+    pub connections: Option<Vec<Connection>>,
     /// How far its clock is from UTC, as `date +%z` prints it.
     pub zone: String,
+}
+
+/// A connection that a gateway follows, as its first packet was.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[non_exhaustive]
+pub struct Connection {
+    /// Who began it.
+    pub from: IpAddr,
+    /// With whom.
+    pub to: IpAddr,
+    /// The number of its protocol: 6 for TCP, 17 for UDP.
+    pub protocol: u8,
+    /// The port that it goes to.
+    pub port: u16,
 }
 
 /// An interface of a gateway, with its addresses.
@@ -74,6 +90,7 @@ impl Running {
             has_dnsmasq: answer.text("has-dnsmasq").is_some(),
             starts: answer.text("starts").is_some(),
             managed: managed(&text("connection")),
+            connections: answer.text("connections").map(|text| connections(&text)),
             zone: text("zone").trim().to_owned(),
         }
     }
@@ -143,6 +160,23 @@ fn addresses(json: &str) -> Vec<Addresses> {
     interfaces.collect()
 }
 
+/// What the kernel lists in `/proc/net/nf_conntrack`, of TCP and UDP. A line has both directions; the first is the one that it
+/// began in.
+fn connections(text: &str) -> Vec<Connection> {
+    let connection = |line: &str| {
+        let mut words = line.split_whitespace();
+        let (_, _, name, protocol) = (words.next()?, words.next()?, words.next()?, words.next()?);
+        if !["tcp", "udp"].contains(&name) || name == "tcp" && !line.contains(" ESTABLISHED ") {
+            return None;
+        }
+        let mut said = |key: &str| words.find_map(|word| word.strip_prefix(key));
+        let (from, to) = (said("src=")?.parse().ok()?, said("dst=")?.parse().ok()?);
+        let port = said("dport=")?.parse().ok()?;
+        Some(Connection { from, to, protocol: protocol.parse().ok()?, port })
+    };
+    text.lines().filter_map(connection).collect()
+}
+
 /// What `ssh` leaves in `SSH_CONNECTION`: two addresses, each with its port.
 fn managed(text: &str) -> Option<(IpAddr, IpAddr, u16)> {
     let mut words = text.split_whitespace();
@@ -179,5 +213,14 @@ mod tests {
         ));
         assert_eq!(managed("fe80::7%lan1 50000 fe80::1%lan1 22"), expected);
         assert_eq!(managed("nonsense"), None);
+        let listed = "ipv4     2 tcp      6 431999 ESTABLISHED src=10.44.24.100 dst=10.44.40.10 sport=40000 dport=443 src=10.44.40.10 dst=10.44.24.100 sport=443 dport=40000 [ASSURED] mark=0 zone=0 use=2\n\
+                      ipv4     2 tcp      6 9 TIME_WAIT src=10.44.24.100 dst=10.44.40.10 sport=1 dport=443 src=10.44.40.10\nipv6 10 icmpv6 58 29 src=::1 dst=::1 type=128\n\nnonsense tcp";
+        let connection = Connection {
+            from: "10.44.24.100".parse().expect("an address"),
+            to: "10.44.40.10".parse().expect("an address"),
+            protocol: 6,
+            port: 443,
+        };
+        assert_eq!(connections(listed), [connection]);
     }
 }

@@ -5,7 +5,7 @@ use bastium_testbed::layout::Layout;
 use bastium_testbed::site::Site;
 use serde_json::Value;
 use std::fs;
-use std::net::IpAddr;
+use std::net::{IpAddr, TcpListener, TcpStream};
 use std::path::PathBuf;
 use std::process::{Child, Command, Output, Stdio};
 use std::time::{Duration, Instant};
@@ -13,6 +13,10 @@ use std::time::{Duration, Instant};
 /// The gateway's address where the engineer is, and the engineer's.
 const GATEWAY: &str = "10.44.10.1";
 pub(crate) const ENGINEER: &str = "10.44.10.10";
+
+/// A desk's address, and a server's.
+pub(crate) const DESK: &str = "10.44.24.120";
+pub(crate) const SERVER: &str = "10.44.40.10";
 
 /// How the gateway comes up: everything that it writes is its own, and gone with it.
 const START: &str = r#"
@@ -34,6 +38,8 @@ pub(crate) struct Gateway {
     pub(crate) plan: &'static str,
     pub(crate) site: Site,
     engineer: usize,
+    desk: usize,
+    server_end: usize,
     server: Child,
 }
 
@@ -50,7 +56,15 @@ impl Gateway {
         let text = fs::read(bench.file("clinic.toml")).expect("the plan");
         let plan = bastium_planfile::read("clinic.toml", &text).expect("a plan");
         let address: IpAddr = ENGINEER.parse().expect("an address");
-        let layout = Layout::of(&plan, [address]).expect("all interfaces have names");
+        let layout = Layout::of(
+            &plan,
+            [address, DESK.parse().expect("an address"), SERVER.parse().expect("an address")],
+        )
+        .expect("all interfaces have names");
+        let at = |word: &str| {
+            layout.cable_of(&plan, word.parse().expect("an address")).expect("a cable")
+        };
+        let (desk, server_end) = (at(DESK), at(SERVER));
         let engineer = layout.cable_of(&plan, address).expect("a cable");
         let site = Site::build(&layout.wires).expect("a site");
         for name in ["host", "key"] {
@@ -76,7 +90,7 @@ impl Gateway {
         start.arg(env!("CARGO_BIN_EXE_bastium"));
         start.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
         let server = site.gateway.within(|| start.spawn()).expect("a server");
-        let gateway = Self { bench, plan: "clinic.toml", site, engineer, server };
+        let gateway = Self { bench, plan: "clinic.toml", site, engineer, desk, server_end, server };
         gateway.wait_until("the server answers", 60, || gateway.ssh("true").status.success());
         gateway
     }
@@ -84,6 +98,15 @@ impl Gateway {
     /// Runs a command at the engineer's.
     pub(crate) fn at_engineer(&self, command: &mut Command) -> Output {
         self.site.ends[self.engineer].within(|| command.output()).expect("a command")
+    }
+
+    /// A connection from a desk to a server, which stays as long as what is given back.
+    pub(crate) fn connected(&self, port: u16) -> (TcpListener, TcpStream) {
+        let listen = || TcpListener::bind((SERVER, port));
+        let listener = self.site.ends[self.server_end].within(listen).expect("a listener");
+        let connect = || TcpStream::connect((SERVER, port));
+        let stream = self.site.ends[self.desk].within(connect).expect("a connection");
+        (listener, stream)
     }
 
     /// Starts one there.

@@ -113,6 +113,27 @@ pub(crate) fn restarted() {
     assert_eq!(gateway.loaded("--yes-if-verified").1, 0, "and it is loaded once more");
 }
 
+/// A connection that the plan no longer lets begin is told, and not cut.
+pub(crate) fn connections() {
+    let gateway = Gateway::new();
+    let plan = std::fs::read(gateway.path(gateway.plan)).expect("the plan");
+    gateway.other_plan();
+    assert_eq!(gateway.loaded("--yes-if-verified").1, 0);
+    let listed = !gateway.own("ls /proc/net/nf_conntrack").is_empty();
+    let connected = gateway.connected(2222);
+    gateway.bench.write(gateway.plan, plan);
+    let (sheet, code) = gateway.loaded("--yes-if-verified");
+    assert_eq!(code, 0, "{sheet:#}");
+    let steps = sheet["steps"].as_array().expect("steps");
+    let said = steps.iter().find(|step| step["step"] == "connections").expect("a step")["says"]
+        .to_string();
+    match listed {
+        true => assert!(said.contains("1 of ") && said.contains("2222"), "{said}"),
+        false => assert!(said.contains("does not list"), "{said}"),
+    }
+    drop(connected);
+}
+
 /// A line to the gateway's shell without ssh: as quick as the kernel.
 struct Direct<'a>(&'a Gateway);
 

@@ -31,6 +31,7 @@ pub(crate) fn main() {
         ("a load that is confirmed", confirmed as fn()),
         ("a change of what runs", changed),
         ("lists by netconf", by_netconf),
+        ("connections that are there", crate::refused::connections),
         ("names that are none", crate::refused::names),
         ("an engineer who would be shut out", crate::refused::shut_out),
         ("a gateway that is not fit", crate::refused::unfit),

@@ -75,7 +75,7 @@ pub enum LoadState {
 /// A step.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct LoadStep {
-    /// Its name: `lock`, `others`, `change`, `interfaces`, `lines`, `files`, `checks`, `old-rules`, `way-back`, `loaded`, `reached`,
+    /// Its name: `lock`, `others`, `change`, `interfaces`, `connections`, `lines`, `files`, `checks`, `old-rules`, `way-back`, `loaded`, `reached`,
     /// `read-back`, `restart`, `kept`, `end`.
     pub step: &'static str,
     /// What came of it.

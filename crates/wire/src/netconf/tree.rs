@@ -160,7 +160,7 @@ mod tests {
     #[test]
     fn what_could_refer_to_something_else_is_refused() {
         let bomb = "<!DOCTYPE a [<!ENTITY b \"bb\">]><a>&b;</a>";
-        for text in [bomb, "<a>", "<a></b>", "", "<a xmlns:x=\"\"/>", "&lt;"] {
+        for text in [bomb, "<a>", "<a></b>", "", "&lt;", "<a/><b/>"] {
             assert!(Element::read(text).is_err(), "{text}");
         }
         let deep = "<a>".repeat(500) + &"</a>".repeat(500);

@@ -7,11 +7,11 @@ use crate::failure::Failure;
 use crate::session;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::Plan;
-use bastium_core::space::{Ends, Packet, Protocol, ServicePoint};
+use bastium_core::space::{Ends, Interface, Packet, Protocol, ServicePoint};
 use bastium_core::verdict::Verdict;
 use bastium_gateway::foreign::read_rules;
 use bastium_report::sheets::{AuditSheet, fault_sentences};
-use bastium_wire::Running;
+use bastium_wire::{Connection, Running};
 use std::net::IpAddr;
 
 /// How many differences are told one by one.
@@ -156,20 +156,74 @@ pub(super) fn shut_out(meaning: &Meaning<'_>, running: &Running) -> Option<Strin
     if from.is_loopback() {
         return None;
     }
-    let plan = meaning.plan();
-    let enters = match plan.network_of(from) {
-        Some(network) => plan.network_interface(network),
-        None => match plan.routes().iter().find(|route| route.reach.contains(from)) {
-            Some(route) => plan.network_interface(route.network),
-            None => plan.uplink_interface(0),
-        },
-    };
+    let enters = entrance(meaning.plan(), from);
     let service = ServicePoint::port(Protocol::TCP, port);
-    let packet =
-        Packet { enters, ends: Ends::new(from, to)?, service, at: session::minute_of_week(plan) };
+    let packet = Packet {
+        enters,
+        ends: Ends::new(from, to)?,
+        service,
+        at: session::minute_of_week(meaning.plan()),
+    };
     let link_local = matches!(from, IpAddr::V6(from) if from.is_unicast_link_local());
     let denied = meaning.decide(&packet).verdict != Verdict::Allow;
     (denied && !link_local).then(|| {
         format!("the plan does not allow {from} to reach {to} by tcp/{port}, as you do now")
     })
+}
+
+/// Where packets from an address come to the gateway.
+fn entrance(plan: &Plan, from: IpAddr) -> Interface {
+    let own = |id| plan.network(id).subnets.iter().any(|subnet| subnet.gateway() == from);
+    match plan.network_of(from) {
+        Some(id) if own(id) => plan.gateway_interface(),
+        Some(id) => plan.network_interface(id),
+        None => match plan.routes().iter().find(|route| route.reach.contains(from)) {
+            Some(route) => plan.network_interface(route.network),
+            None => plan.uplink_interface(0),
+        },
+    }
+}
+
+/// Connections that are there and that the plan would not let begin: they go on until they end.
+pub(super) fn connections(
+    meaning: &Meaning<'_>,
+    running: &Running,
+    told: &mut Told<'_, '_>,
+) -> Result<(), Failure> {
+    let Some(connections) = &running.connections else {
+        return told
+            .step("connections", "the gateway does not list those that are there".to_owned());
+    };
+    let at = session::minute_of_week(meaning.plan());
+    let packet = |one: &Connection| {
+        let protocol = if one.protocol == 6 { Protocol::TCP } else { Protocol::UDP };
+        let service = ServicePoint::port(protocol, one.port);
+        let enters = entrance(meaning.plan(), one.from);
+        Some(Packet { enters, ends: Ends::new(one.from, one.to)?, service, at })
+    };
+    let inner = connections.iter().filter(|one| !one.from.is_loopback());
+    let packets =
+        inner.filter_map(packet).filter(|packet| !is_own(meaning.plan(), packet.source()));
+    let mut denied: Vec<String> = packets
+        .filter(|packet| meaning.decide(packet).verdict != Verdict::Allow)
+        .map(|packet| meaning.plan().packet_words(&packet))
+        .collect();
+    denied.sort_unstable();
+    denied.dedup();
+    if denied.is_empty() {
+        let all = count(connections.len(), "connection");
+        return told.step("connections", format!("{all}, all of them as the plan allows"));
+    }
+    let says = format!(
+        "{} of {} would not be let begin by the plan; they go on until they end\n{}",
+        denied.len(),
+        connections.len(),
+        items(&denied)
+    );
+    told.bad("connections", says)
+}
+
+/// Whether an address is one of the gateway's at an uplink.
+fn is_own(plan: &Plan, address: IpAddr) -> bool {
+    plan.uplinks().iter().any(|uplink| uplink.gateway().contains(address))
 }

@@ -1,6 +1,6 @@
 //! The load itself: what is looked at, tried and said before, while and after the rules change.
 
-use super::before::{change, differs, items, others, shut_out, surroundings};
+use super::before::{change, connections, differs, items, others, shut_out, surroundings};
 use super::files::files;
 use super::{Told, words};
 use crate::args::Load;
@@ -108,6 +108,7 @@ fn prepared(
     others(wanted, running, told)?;
     change(wanted, running, told)?;
     surroundings(wanted.meaning.plan(), running, told)?;
+    connections(wanted.meaning, running, told)?;
     if let Some(says) = shut_out(wanted.meaning, running) {
         told.bad("reached", says)?;
         if !args.although_shut_out && !args.dry_run {
