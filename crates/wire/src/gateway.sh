@@ -5,7 +5,7 @@
 set -u
 umask 077
 LC_ALL=C
-PATH=/usr/sbin:/sbin:/usr/bin:/bin
+PATH=/usr/sbin:/sbin:/usr/bin:/bin:/usr/local/sbin:/usr/local/bin
 export LC_ALL PATH
 
 run=/run/bastium           # ends with a restart
@@ -103,7 +103,15 @@ state() {
 
 # --- steps ---
 
+# What takes over from another gateway, or lets another take over: its rules would be those of one of the two alone.
+pair() {
+  for one in keepalived conntrackd ucarp; do
+    if [ -e "/run/$one.pid" ]; then tell pair "$one"; end pair; fi
+  done
+}
+
 look() {
+  pair
   take_lock
   trap cut_off HUP INT PIPE TERM
   scratch_away

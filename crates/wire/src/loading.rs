@@ -60,6 +60,8 @@ pub enum Stopped {
     },
     /// What runs would not be the same when loaded again from its listing.
     NotRestorable,
+    /// It is one of a pair of gateways that take over from each other: the program that does it (foreign text).
+    OneOfAPair(String),
 }
 
 /// Who holds the lock of a gateway.
@@ -285,6 +287,7 @@ fn asked(line: &impl Line, script: &Script, reached: Reached) -> Result<Answer, 
     let answer = Answer::read(&bytes, &script.mark).map_err(Stopped::Garbled)?;
     match answer.end().as_str() {
         "done" => Ok(answer),
+        "pair" => Err(Stopped::OneOfAPair(answer.text("pair").unwrap_or_default())),
         "locked" => Err(Stopped::Locked(holder(&answer.text("holder").unwrap_or_default()))),
         word => Err(Stopped::Refused {
             word: word.to_owned(),

@@ -23,8 +23,10 @@ const START: &str = r#"
 set -eu
 mount --make-rprivate /
 mount -t tmpfs -o size=16m tmpfs /run
-mkdir -p /run/sshd
+mkdir -p /run/sshd /run/home
 cp -a /etc "$1/etc"
+# A home of its own: whatever this machine's shells do when they start, and leave behind when they are killed, is not this.
+sed -i 's#^root:.*#root:x:0:0:root:/run/home:/bin/bash#' "$1/etc/passwd"
 mount --bind "$1/etc" /etc
 mount -t tmpfs -o size=16m tmpfs /var/lib
 exec /usr/sbin/sshd -D -e -f /dev/null -p 22 -h "$1/host" -o UsePAM=no -o StrictModes=no -o PidFile=none \

@@ -45,6 +45,11 @@ pub(crate) fn unfit() {
     assert_eq!(run.code, 0, "{}{}", run.out, run.err);
     assert!(run.out.contains("nothing was loaded, as asked"), "{}", run.out);
     nothing_left(&gateway);
+    gateway.own("echo 7 >/run/keepalived.pid");
+    let run = gateway.load("--yes-if-verified");
+    assert!(run.code == 1 && run.err.contains("one of a pair"), "{}{}", run.out, run.err);
+    gateway.own("rm /run/keepalived.pid");
+    nothing_left(&gateway);
     // Somebody else's rules that refuse what the plan allows.
     gateway.own("nft add table inet other; nft 'add chain inet other f { type filter hook forward priority 5; }'; nft add rule inet other f tcp dport 443 drop");
     let run = gateway.load("--yes-if-verified");
@@ -90,11 +95,17 @@ pub(crate) fn unfit() {
 
 /// A shell that greets everybody with whatever it likes.
 fn greeted(gateway: &Gateway) {
-    gateway.own("mount -t tmpfs tmpfs /root; printf 'echo \"bastium-0 end 4\"; echo done; printf \"\\\\033[2J\"\\n' >/root/.bashrc");
+    gateway.own(
+        "printf 'echo \"bastium-0 end 4\"; echo done; printf \"\\033[2J\"\\n' >/run/home/.bashrc",
+    );
     let run = gateway.load("--status");
     assert_eq!(run.code, 0, "{}{}", run.out, run.err);
     assert!(!run.out.contains('\u{1b}') && run.out.contains("nobody is loading"), "{}", run.out);
-    gateway.own("printf 'echo \"\\\\033[31mgo away\"; exit 3\\n' >/root/.bashrc; umount /root");
+    gateway.own("printf 'echo go away; exit 3\\n' >/run/home/.bashrc");
+    let run = gateway.load("--status");
+    assert_eq!(run.code, 3, "{}{}", run.out, run.err);
+    assert!(run.err.contains("sudo -n"), "{}", run.err);
+    gateway.own("rm /run/home/.bashrc");
 }
 
 /// A gateway that restarts before anybody has confirmed.

@@ -81,6 +81,8 @@ fn shown() -> String {
 fn confirmed() {
     let gateway = Gateway::new();
     gateway.own("mkdir -p /etc/systemd/network; cd /etc/systemd/network; touch 40-bastium-old.7.network 10-own.network");
+    let earlier = "for one in 1 2 3 4 5 6; do mkdir -p /var/lib/bastium/2026010${one}T080000-0000000$one; done";
+    gateway.own(earlier);
     let begun = Instant::now();
     let (sheet, code) = gateway.loaded("--yes-if-verified --interfaces networkd");
     let took = begun.elapsed();
@@ -101,7 +103,7 @@ fn confirmed() {
     gateway
         .wait_until("what would bring the old rules back has ended", 30, || !gateway.is_watched());
     assert_eq!(gateway.own("cat /proc/sys/net/ipv4/conf/all/accept_redirects"), "0\n");
-    assert_eq!(gateway.own("ls /var/lib/bastium | wc -l").trim(), "1");
+    assert_eq!(gateway.own("ls /var/lib/bastium | wc -l").trim(), "5", "the last states are kept");
     looked_at(&gateway);
     let run = gateway.bench.run(&format!("export networkd --to networkd --plan {}", gateway.plan));
     assert_eq!(run.code, 0, "{}", run.err);

@@ -110,6 +110,10 @@ pub(super) fn stopped(stopped: &Stopped) -> (String, String) {
                 format!("see `bastium load HOST --status`; `--confirm {id}` or `--return {id}` ends it"),
             )
         }
+        Stopped::OneOfAPair(program) => (
+            format!("this is one of a pair of gateways: {} runs there", plain(program)),
+            "a pair is not loaded as one, and half of it would have other rules: load single gateways only".to_owned(),
+        ),
         Stopped::NotRestorable => (
             "the rules that run could not be restored: nft's listing of them is not the same rules".to_owned(),
             "load their own file again with nft, so that it is known; nothing was changed".to_owned(),
