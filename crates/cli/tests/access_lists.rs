@@ -190,7 +190,7 @@ fn the_published_module_takes_them() {
         assert!(done.status.success(), "{file}: {}", String::from_utf8_lossy(&done.stderr));
     }
     let text = std::fs::read_to_string(bench.file("clinic.json")).expect("the lists");
-    assert!(text.matches("\"forwarding\"").count() < 3_500, "far fewer than rule by rule");
+    assert!(text.matches("\"forwarding\"").count() < 4_000, "far fewer than rule by rule");
     for (what, by) in [
         ("\"name\": \"core.10\"", "\"name\": \"core.11\""),
         ("ietf-access-control-list:drop", "ietf-access-control-list:lose"),

@@ -6,7 +6,6 @@
 //! leaving it out would open something, nothing is written.
 
 mod decide;
-mod fewer;
 pub(crate) mod held;
 mod narrow;
 pub(crate) mod read;
@@ -222,9 +221,9 @@ impl Writer<'_> {
         let name = list_name(list, v6);
         let written = self.aces(list, v6);
         self.written += written.len();
-        let mut aces = fewer::fewer(written);
+        let mut aces = written;
         if let Some(narrow) = narrow::narrowed(self.plan, list, v6) {
-            let shorter = fewer::fewer(self.aces(&narrow, v6));
+            let shorter = self.aces(&narrow, v6);
             if shorter.len() < aces.len() {
                 aces = shorter;
             }
