@@ -308,6 +308,11 @@ pub(crate) fn minute_of_week(plan: &Plan) -> Minute {
     Minute::new(number as u16)
 }
 
+/// How far the site's clock is from UTC at the moment, in seconds.
+pub(crate) fn offset(plan: &Plan) -> i32 {
+    now_at(plan).offset().seconds()
+}
+
 fn now_at(plan: &Plan) -> ZonedDateTime {
     let named = plan.site().time_zone.as_ref();
     let zone = named.and_then(|name| TimeZoneDatabase::bundled().get(name).ok());

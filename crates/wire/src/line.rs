@@ -60,7 +60,7 @@ impl fmt::Display for Broken {
 
 impl std::error::Error for Broken {}
 
-/// What the gateway's own shell is told: always the same words, whatever shell that is.
+/// The command for the gateway's own shell: always the same words, whatever shell that is.
 const COMMAND: &str = r#"exec sh -c 'if [ "$(id -u)" = 0 ]; then exec sh -s -- "$SSH_CONNECTION"; else exec sudo -n sh -s -- "$SSH_CONNECTION"; fi'"#;
 
 /// The system's `ssh`.

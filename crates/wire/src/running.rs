@@ -7,6 +7,9 @@ use serde_json::Value;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 
+/// So many bytes of connections are read, as the gateway's script has it.
+const MOST_CONNECTIONS: usize = 8_000_000;
+
 /// What runs on a gateway. All texts are its own words.
 #[derive(Clone, Debug, Default)]
 #[non_exhaustive]
@@ -35,8 +38,10 @@ pub struct Running {
     pub managed: Option<(IpAddr, IpAddr, u16)>,
     /// The connections that it follows; none where its kernel does not list them.
     pub connections: Option<Vec<Connection>>,
-    /// How far its clock is from UTC, as `date +%z` prints it.
-    pub zone: String,
+    /// Whether there are more connections than could be read.
+    pub connections_cut: bool,
+    /// How far its clock is from UTC, in seconds; none where it does not say.
+    pub offset: Option<i32>,
 }
 
 /// A connection that a gateway follows, as its first packet was.
@@ -91,7 +96,10 @@ impl Running {
             starts: answer.text("starts").is_some(),
             managed: managed(&text("connection")),
             connections: answer.text("connections").map(|text| connections(&text)),
-            zone: text("zone").trim().to_owned(),
+            connections_cut: answer
+                .text("connections")
+                .is_some_and(|text| text.len() >= MOST_CONNECTIONS),
+            offset: offset(text("zone").trim()),
         }
     }
 
@@ -177,6 +185,17 @@ fn connections(text: &str) -> Vec<Connection> {
     text.lines().filter_map(connection).collect()
 }
 
+/// What `date +%z` prints: hours and minutes, such as `+0130`.
+fn offset(text: &str) -> Option<i32> {
+    let (sign, digits) = match text.split_at_checked(1)? {
+        ("+", digits) => (1, digits),
+        ("-", digits) => (-1, digits),
+        _ => return None,
+    };
+    let number: i32 = digits.parse().ok().filter(|_| digits.len() == 4 && digits.is_ascii())?;
+    Some(sign * (number / 100 * 3600 + number % 100 * 60))
+}
+
 /// What `ssh` leaves in `SSH_CONNECTION`: two addresses, each with its port.
 fn managed(text: &str) -> Option<(IpAddr, IpAddr, u16)> {
     let mut words = text.split_whitespace();
@@ -213,6 +232,10 @@ mod tests {
         ));
         assert_eq!(managed("fe80::7%lan1 50000 fe80::1%lan1 22"), expected);
         assert_eq!(managed("nonsense"), None);
+        assert_eq!(
+            (offset("+0130"), offset("-0700"), offset("UTC"), offset("")),
+            (Some(5400), Some(-25_200), None, None)
+        );
         let listed = "ipv4     2 tcp      6 431999 ESTABLISHED src=10.44.24.100 dst=10.44.40.10 sport=40000 dport=443 src=10.44.40.10 dst=10.44.24.100 sport=443 dport=40000 [ASSURED] mark=0 zone=0 use=2\n\
                       ipv4     2 tcp      6 9 TIME_WAIT src=10.44.24.100 dst=10.44.40.10 sport=1 dport=443 src=10.44.40.10\nipv6 10 icmpv6 58 29 src=::1 dst=::1 type=128\n\nnonsense tcp";
         let connection = Connection {

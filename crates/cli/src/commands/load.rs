@@ -31,14 +31,14 @@ pub(super) fn run(args: &Load, session: &mut Session<'_>) -> Result<Exit, Failur
     }
     let host = reach.host;
     let line = Ssh::new(host.clone(), args.ssh_config.clone());
-    let mut told = Told { sheet: LoadSheet::new(host.to_string()), session };
+    let mut reporter = Reporter { sheet: LoadSheet::new(host.to_string()), session };
     let exit = match (&args.confirm, &args.back) {
-        (Some(id), _) => told.confirm(&line, id)?,
-        (_, Some(id)) => told.back(&line, id)?,
-        _ if args.status => told.status(&line)?,
-        _ => steps::run(args, &line, &mut told)?,
+        (Some(id), _) => reporter.confirm(&line, id)?,
+        (_, Some(id)) => reporter.back(&line, id)?,
+        _ if args.status => reporter.status(&line)?,
+        _ => steps::run(args, &line, &mut reporter)?,
     };
-    let Told { sheet, session } = told;
+    let Reporter { sheet, session } = reporter;
     show::for_programs(session, &sheet, || sheet.tables(), "part")?;
     Ok(exit)
 }
@@ -69,12 +69,12 @@ pub(super) fn not_spoken(failed: &Failed, session: &mut Session<'_>) {
 }
 
 /// What has happened so far, said as it happens to people, and at the end to programs.
-struct Told<'a, 'w> {
+struct Reporter<'a, 'w> {
     sheet: LoadSheet,
     session: &'a mut Session<'w>,
 }
 
-impl Told<'_, '_> {
+impl Reporter<'_, '_> {
     /// A step that is as it should be.
     fn step(&mut self, step: &'static str, says: String) -> Result<(), Failure> {
         self.tell(LoadStep { step, says, fine: true })

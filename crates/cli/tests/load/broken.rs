@@ -19,10 +19,7 @@ pub(crate) fn forgotten() {
     assert_eq!(gateway.own("cat /proc/sys/net/ipv4/ip_forward"), "1\n");
     gateway.own("kill -9 $(cat /run/bastium/*/watch.1)");
     let (status, _) = gateway.loaded("--status");
-    assert!(
-        status.to_string().contains("does not run"),
-        "that one of them is gone is told: {status:#}"
-    );
+    assert!(status.to_string().contains("does not run"), "the missing one is reported: {status:#}");
     gateway.wait_until("the old rules are back", SOON, || gateway.rules().is_empty());
     assert!(begun.elapsed() > Duration::from_secs(25), "{:?}", begun.elapsed());
     gateway.wait_until("the lock is free", 60, || {

@@ -62,7 +62,7 @@ pub(crate) fn unfit() {
     );
     nothing_left(&gateway);
     gateway.own("nft delete table inet other");
-    // A table that lists as other rules than it has: the family of a message is not told.
+    // A table that lists as other rules than it has: the listing leaves out the family of a message.
     gateway.own("nft add table inet bastium; nft add chain inet bastium odd; nft add rule inet bastium odd meta nfproto ipv4 meta l4proto icmp accept");
     let odd = gateway.rules();
     let run = gateway.load("--yes-if-verified");
@@ -124,7 +124,7 @@ pub(crate) fn restarted() {
     assert_eq!(gateway.loaded("--yes-if-verified").1, 0, "and it is loaded once more");
 }
 
-/// A connection that the plan no longer lets begin is told, and not cut.
+/// A connection that the plan no longer lets begin is reported, and not cut.
 pub(crate) fn connections() {
     let gateway = Gateway::new();
     let plan = std::fs::read(gateway.path(gateway.plan)).expect("the plan");
@@ -145,6 +145,43 @@ pub(crate) fn connections() {
     drop(connected);
 }
 
+/// Whatever is said to be as planned is not said where it is not.
+pub(crate) fn untrue() {
+    let gateway = Gateway::new();
+    let plan = std::fs::read_to_string(gateway.path(gateway.plan)).expect("the plan");
+    gateway
+        .bench
+        .write(gateway.plan, plan.replace("time-zone = \"UTC\"", "time-zone = \"Asia/Tokyo\""));
+    let run = gateway.load("--dry-run");
+    assert!(
+        run.code == 1 && run.err.contains("other hours than the plan"),
+        "{}{}",
+        run.out,
+        run.err
+    );
+    gateway.bench.write(gateway.plan, plan);
+    for (interface, address) in [("core.24", "10.44.24.1/24"), ("wan1", "198.51.100.14/30")] {
+        gateway.own(&format!("ip address del {address} dev {interface}"));
+        let run = gateway.load("--dry-run");
+        let says = format!("{interface} does not have the address {address}");
+        assert!(run.out.contains(&says), "{}", run.out);
+        gateway.own(&format!("ip address add {address} dev {interface}"));
+    }
+    assert!(gateway.load("--dry-run").out.contains("names and addresses are those of the plan"));
+    // A gateway that opens a port with whatever is loaded.
+    let nft = "#!/bin/sh\n/run/nft.real \"$@\" || exit\ncase \"$1 $2\" in -f*/change.nft) /run/nft.real insert rule inet bastium \
+               forward tcp dport 4444 accept;; esac\n";
+    gateway.bench.write("nft", nft);
+    let script = gateway.path("nft").display().to_string();
+    gateway.own(&format!(
+        "cp /usr/sbin/nft /run/nft.real; chmod +x {script}; mount --bind {script} /usr/sbin/nft"
+    ));
+    let (sheet, code) = gateway.loaded("--yes-if-verified");
+    assert_eq!((code, &sheet["state"]), (1, &"returned".into()), "{sheet:#}");
+    assert!(sheet.to_string().contains("tcp/4444"), "{sheet:#}");
+    assert_eq!(gateway.rules(), "");
+}
+
 /// A line to the gateway's shell without ssh: as quick as the kernel.
 struct Direct<'a>(&'a Gateway);
 
@@ -163,7 +200,7 @@ impl Line for Direct<'_> {
     }
 }
 
-/// Many that confirm and many that return, at the moment when the time runs out: one of them is first, and all are told so.
+/// Many that confirm and many that return, at the moment when the time runs out: one of them is first, and all learn so.
 pub(crate) fn raced() {
     let gateway = Gateway::new();
     let (sheet, _) = gateway.loaded("--return-after 30s");
@@ -194,7 +231,7 @@ pub(crate) fn raced() {
     });
     let won = won.into_inner();
     println!("{} at once, {won} of them first", tried.into_inner());
-    assert!(won <= 1, "{won} were told that they were first");
+    assert!(won <= 1, "{won} believe that they were first");
     gateway.wait_until("the lock is free", 60, || {
         gateway.own("ls /run/bastium/lock 2>/dev/null").is_empty()
     });

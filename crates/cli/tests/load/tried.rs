@@ -32,6 +32,7 @@ pub(crate) fn main() {
         ("a change of what runs", changed),
         ("lists by netconf", by_netconf),
         ("connections that are there", crate::refused::connections),
+        ("a gateway that is not as planned", crate::refused::untrue),
         ("names that are none", crate::refused::names),
         ("an engineer who would be shut out", crate::refused::shut_out),
         ("a gateway that is not fit", crate::refused::unfit),
@@ -175,7 +176,7 @@ fn changed() {
     by_hand(&gateway);
 }
 
-/// What somebody changed by hand is told, and undone.
+/// What somebody changed by hand is reported, and undone.
 fn by_hand(gateway: &Gateway) {
     // The difference has led to just what the whole file does.
     let by_difference = gateway.rules();

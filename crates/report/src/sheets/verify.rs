@@ -170,6 +170,9 @@ fn faults(walk: &WalkSheet, looked: &Looked) -> Vec<String> {
         ),
         _ => {}
     }
+    if walk.passed > 0 && looked.counters.is_empty() {
+        faults.push("No passed check goes by a rule that counts, so nothing shows that the rules were at work.".to_owned());
+    }
     if walk.of_others > 0 {
         faults.push(format!(
             "{} of the walk are of checks that this plan does not have.",
@@ -230,4 +233,41 @@ fn checks(count: usize) -> String {
 
 fn results(count: usize) -> String {
     if count == 1 { "1 result".to_owned() } else { format!("{count} results") }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A walk of which so many checks passed.
+    fn walk(passed: usize) -> WalkSheet {
+        WalkSheet {
+            bastium: EDITION,
+            site: String::new(),
+            day: String::new(),
+            passed,
+            not_shown: 0,
+            failed: 0,
+            skipped: 0,
+            changed: 0,
+            open: 0,
+            of_others: 0,
+            not_counted: Vec::new(),
+            results: Vec::new(),
+        }
+    }
+
+    #[test]
+    fn nothing_is_verified_without_a_counter() {
+        let row = |packets| CounterRow { rule: "cell".to_owned(), checks: 1, packets, logs: false };
+        let verified = |passed, counters| {
+            let looked = Looked { counters, ..Looked::default() };
+            VerifySheet::new(&walk(passed), String::new(), looked).verified
+        };
+        assert!(verified(1, vec![row(Some(1))]));
+        for counters in [vec![], vec![row(Some(0))], vec![row(None)]] {
+            assert!(!verified(1, counters));
+        }
+        assert!(!verified(0, vec![row(Some(1))]));
+    }
 }

@@ -3,7 +3,7 @@
 
 use std::io::{self, BufRead, Write};
 
-/// How messages are told apart.
+/// How messages are separated.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Framing {
     /// By `]]>]]>` (base:1.0, and every hello).
@@ -129,7 +129,7 @@ mod tests {
     use proptest::prelude::*;
 
     proptest! {
-        /// Messages come out as they went in, one after the other, and a stream that is cut off within one is told.
+        /// Messages come out as they went in, one after the other, and a stream that is cut off within one is an error.
         #[test]
         fn messages_are_told_apart(
             messages in prop::collection::vec("[a-z<>/#\n\\]]{1,80}", 1..4),

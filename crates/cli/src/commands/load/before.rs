@@ -1,7 +1,7 @@
 //! What is looked at before anything is tried: what else runs there, what will be otherwise, and who is shut out.
 
 use super::steps::{Ended, Wanted};
-use super::{Told, words};
+use super::{Reporter, words};
 use crate::commands::{audit, count};
 use crate::failure::Failure;
 use crate::session;
@@ -14,37 +14,37 @@ use bastium_report::sheets::{AuditSheet, fault_sentences};
 use bastium_wire::{Connection, Running};
 use std::net::IpAddr;
 
-/// How many differences are told one by one.
+/// How many differences are shown one by one.
 const MOST: usize = 10;
 
 /// Tables that are not Bastium's stay: together with the new rules they must do what the plan says.
 pub(super) fn others(
     wanted: &Wanted<'_>,
     running: &Running,
-    told: &mut Told<'_, '_>,
+    reporter: &mut Reporter<'_, '_>,
 ) -> Result<(), Ended> {
     let others = running.other_tables();
     if others.is_empty() {
-        told.step("others", "no tables but Bastium's".to_owned())?;
+        reporter.step("others", "no tables but Bastium's".to_owned())?;
         return Ok(());
     }
     let named = words::plain(&others.join(", "));
     let faults = differs(wanted.meaning, &running.with(wanted.file.text()));
     if faults.is_empty() {
-        told.step(
+        reporter.step(
             "others",
             format!("{named}: they stay, and change nothing that the plan decides"),
         )?;
         return Ok(());
     }
-    told.bad(
+    reporter.bad(
         "others",
         format!(
             "{named}: with them, the gateway would not do what the plan says\n{}",
             items(&faults)
         ),
     )?;
-    told.session.complain(
+    reporter.session.complain(
         "tables that are not Bastium's change what the plan decides",
         "remove them from the gateway, or say in the plan what they do",
     );
@@ -69,8 +69,8 @@ pub(in crate::commands) fn differs(meaning: &Meaning<'_>, ruleset: &str) -> Vec<
             .map(|one| format!("not understood at {}: {}", one.at, one.what)),
     );
     // Both say what could not be read.
-    let mut told = std::collections::HashSet::new();
-    faults.retain(|says| told.insert(says.clone()));
+    let mut seen = std::collections::HashSet::new();
+    faults.retain(|says| seen.insert(says.clone()));
     if held.undecided > 0 {
         faults.push(format!("{} could not be decided", count(held.undecided, "question")));
     }
@@ -90,14 +90,14 @@ pub(super) fn items(sentences: &[String]) -> String {
 pub(super) fn change(
     wanted: &Wanted<'_>,
     running: &Running,
-    told: &mut Told<'_, '_>,
+    reporter: &mut Reporter<'_, '_>,
 ) -> Result<(), Ended> {
     if running.table.is_none() {
-        told.step("change", "the gateway has no rules of Bastium yet".to_owned())?;
+        reporter.step("change", "the gateway has no rules of Bastium yet".to_owned())?;
         return Ok(());
     }
     let Ok(foreign) = read_rules(&running.ruleset, Some(wanted.meaning.plan())) else {
-        told.step(
+        reporter.step(
             "change",
             "what runs now cannot be read, so nothing is known of what changes".to_owned(),
         )?;
@@ -113,7 +113,7 @@ pub(super) fn change(
             )
         }
     };
-    told.step("change", says)?;
+    reporter.step("change", says)?;
     Ok(())
 }
 
@@ -121,9 +121,23 @@ pub(super) fn change(
 pub(super) fn surroundings(
     plan: &Plan,
     running: &Running,
-    told: &mut Told<'_, '_>,
+    reporter: &mut Reporter<'_, '_>,
 ) -> Result<(), Failure> {
     let mut missing = Vec::new();
+    for uplink in plan.uplinks() {
+        let Some(port) = &uplink.port else { continue };
+        match running.interface(port) {
+            None => {
+                missing.push(format!("- there is no interface {port} (uplink {})", uplink.name))
+            }
+            Some(own) => {
+                let lacks =
+                    uplink.addresses.iter().filter(|one| !own.has(one.addr(), one.prefix_len()));
+                missing
+                    .extend(lacks.map(|one| format!("- {port} does not have the address {one}")));
+            }
+        }
+    }
     for id in plan.network_ids() {
         let Some(interface) = plan.device_name(plan.network_interface(id)) else { continue };
         let there = running.interface(&interface);
@@ -142,12 +156,27 @@ pub(super) fn surroundings(
         }
     }
     if missing.is_empty() {
-        return told.step("interfaces", "names and addresses are those of the plan".to_owned());
+        return reporter.step("interfaces", "names and addresses are those of the plan".to_owned());
     }
-    told.bad(
+    reporter.bad(
         "interfaces",
         format!("not as planned; a load does not change them:\n{}", missing.join("\n")),
     )
+}
+
+/// Whether the gateway's clock is the site's, where the plan has hours; in a sentence if not. `nft` takes hours in the
+/// gateway's own time zone when it loads them, and prints them in it, so that reading them back would not show it.
+pub(super) fn other_time(plan: &Plan, running: &Running) -> Option<String> {
+    let (site, gateway) = (session::offset(plan), running.offset);
+    let differs = !plan.hours().is_empty() && gateway != Some(site);
+    differs.then(|| match gateway {
+        None => "the plan has hours, and the gateway does not say its time zone".to_owned(),
+        Some(gateway) => format!(
+            "the plan has hours, and the gateway's clock is {} min from UTC; the site's is {} min",
+            gateway / 60,
+            site / 60
+        ),
+    })
 }
 
 /// Whether the plan lets whoever loads manage the gateway, in a sentence if not.
@@ -188,10 +217,10 @@ fn entrance(plan: &Plan, from: IpAddr) -> Interface {
 pub(super) fn connections(
     meaning: &Meaning<'_>,
     running: &Running,
-    told: &mut Told<'_, '_>,
+    reporter: &mut Reporter<'_, '_>,
 ) -> Result<(), Failure> {
     let Some(connections) = &running.connections else {
-        return told
+        return reporter
             .step("connections", "the gateway does not list those that are there".to_owned());
     };
     let at = session::minute_of_week(meaning.plan());
@@ -212,7 +241,13 @@ pub(super) fn connections(
     denied.dedup();
     if denied.is_empty() {
         let all = count(connections.len(), "connection");
-        return told.step("connections", format!("{all}, all of them as the plan allows"));
+        let says = match running.connections_cut {
+            true => {
+                format!("{all} looked at, as the plan allows; there are more than could be read")
+            }
+            false => format!("{all} of TCP and UDP, all of them as the plan allows"),
+        };
+        return reporter.step("connections", says);
     }
     let says = format!(
         "{} of {} would not be let begin by the plan; they go on until they end\n{}",
@@ -220,7 +255,7 @@ pub(super) fn connections(
         connections.len(),
         items(&denied)
     );
-    told.bad("connections", says)
+    reporter.bad("connections", says)
 }
 
 /// Whether an address is one of the gateway's at an uplink.

@@ -1,6 +1,6 @@
 //! A load by NETCONF, onto a gateway that takes lists of RFC 8519.
 
-use super::{Told, words};
+use super::{Reporter, words};
 use crate::args::Load;
 use crate::commands::{count, export, leased};
 use crate::failure::{Exit, Failure};
@@ -66,24 +66,28 @@ fn over(
     open: &dyn Fn() -> Result<Client, Failed>,
     session: &mut Session<'_>,
 ) -> Result<Exit, Failure> {
-    let mut told = Told { sheet: LoadSheet::new(shown), session };
+    let mut reporter = Reporter { sheet: LoadSheet::new(shown), session };
     let exit = match (&args.confirm, &args.back) {
-        (Some(id), _) => told.ended(open().and_then(|mut client| client.confirm(id)), id, true)?,
-        (_, Some(id)) => told.ended(open().and_then(|mut client| client.cancel(id)), id, false)?,
+        (Some(id), _) => {
+            reporter.ended(open().and_then(|mut client| client.confirm(id)), id, true)?
+        }
+        (_, Some(id)) => {
+            reporter.ended(open().and_then(|mut client| client.cancel(id)), id, false)?
+        }
         _ if args.status => {
             return Err(Failure::Call {
                 says: "NETCONF does not tell who is loading".to_owned(),
                 help: "a load says so when the configuration is locked".to_owned(),
             });
         }
-        _ => told.load(args, open)?,
+        _ => reporter.load(args, open)?,
     };
-    let Told { sheet, session } = told;
+    let Reporter { sheet, session } = reporter;
     show::for_programs(session, &sheet, || sheet.tables(), "part")?;
     Ok(exit)
 }
 
-impl Told<'_, '_> {
+impl Reporter<'_, '_> {
     /// What came of confirming or taking back.
     fn ended(
         &mut self,
@@ -140,7 +144,7 @@ impl Told<'_, '_> {
         self.step("lock", format!("what runs and the candidate are locked, for load {id}"))?;
         let Some(running) = running else { return Ok(self.failed(&Failed::Edited)) };
         let change = Change::new(&running, &wanted);
-        if !self.told(&change)? {
+        if !self.describe(&change)? {
             return Ok(Exit::No);
         }
         if let Err(failed) = loading.prepare(&change) {
@@ -172,7 +176,7 @@ impl Told<'_, '_> {
     }
 
     /// What becomes of the lists that are there. `false` where the gateway lacks an interface.
-    fn told(&mut self, change: &Change) -> Result<bool, Failure> {
+    fn describe(&mut self, change: &Change) -> Result<bool, Failure> {
         if !change.missing.is_empty() {
             let missing = words::plain(&change.missing.join(", "));
             self.bad("interfaces", format!("the gateway has no {missing}"))?;

@@ -1,7 +1,7 @@
 //! The files that change once a load is confirmed.
 
 use super::steps::Wanted;
-use super::{Told, words};
+use super::{Reporter, words};
 use crate::args::{InterfaceFilesFor, Load};
 use crate::commands::{count, export};
 use crate::failure::Failure;
@@ -17,13 +17,13 @@ pub(super) fn files(
     args: &Load,
     wanted: &Wanted<'_>,
     running: &Running,
-    told: &mut Told<'_, '_>,
+    reporter: &mut Reporter<'_, '_>,
 ) -> Result<(Vec<FileThere>, Vec<String>), Failure> {
     let mut says = Vec::new();
     let names = "/etc/dnsmasq.d/bastium.conf";
     if running.has_dnsmasq {
         let old = running.names.as_deref().unwrap_or_default();
-        told.sheet.files.extend(LoadFile::new(names, old, &wanted.names));
+        reporter.sheet.files.extend(LoadFile::new(names, old, &wanted.names));
     }
     let mut made = Vec::new();
     if let Some(kind) = args.interfaces {
@@ -39,7 +39,7 @@ pub(super) fn files(
     let path = |(folder, name, _): &FileThere| format!("{folder}/{name}");
     for one in &made {
         let old = running.files.get(&path(one)).map(String::as_str).unwrap_or_default();
-        told.sheet.files.extend(LoadFile::new(&path(one), old, &one.2));
+        reporter.sheet.files.extend(LoadFile::new(&path(one), old, &one.2));
     }
     let kept: Vec<String> = made.iter().map(path).collect();
     let own = |there: &&String| {
@@ -47,12 +47,12 @@ pub(super) fn files(
     };
     let gone: Vec<String> = running.files.keys().filter(own).cloned().collect();
     for path in &gone {
-        told.sheet.files.extend(LoadFile::new(path, &running.files[path], ""));
+        reporter.sheet.files.extend(LoadFile::new(path, &running.files[path], ""));
     }
-    says.extend(told.sheet.files.iter().flat_map(file_lines));
+    says.extend(reporter.sheet.files.iter().flat_map(file_lines));
     if !says.is_empty() {
         let says = says.join("\n");
-        told.step("files", format!("once the load is confirmed, these change; nothing reads the interfaces' before the next start\n{says}"))?;
+        reporter.step("files", format!("once the load is confirmed, these change; nothing reads the interfaces' before the next start\n{says}"))?;
     }
     Ok((made, gone))
 }

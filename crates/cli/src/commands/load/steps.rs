@@ -1,8 +1,10 @@
 //! The load itself: what is looked at, tried and said before, while and after the rules change.
 
-use super::before::{change, connections, differs, items, others, shut_out, surroundings};
+use super::before::{
+    change, connections, differs, items, other_time, others, shut_out, surroundings,
+};
 use super::files::files;
-use super::{Told, words};
+use super::{Reporter, words};
 use crate::args::Load;
 use crate::commands::{count, export};
 use crate::failure::{Exit, Failure};
@@ -33,9 +35,9 @@ pub(super) struct Wanted<'a> {
 pub(super) enum Ended {
     /// The gateway, or the line to it, does not let it.
     Stopped(Stopped),
-    /// It would not be right; what is wrong has been told.
+    /// It would not be right; what is wrong has been shown.
     Refused,
-    /// It cannot be told.
+    /// The output failed, or the plan is not one.
     Failed(Failure),
 }
 
@@ -51,8 +53,18 @@ impl From<Failure> for Ended {
     }
 }
 
-pub(super) fn run(args: &Load, line: &Ssh, told: &mut Told<'_, '_>) -> Result<Exit, Failure> {
-    let plan = told.session.plan()?;
+pub(super) fn run(
+    args: &Load,
+    line: &Ssh,
+    reporter: &mut Reporter<'_, '_>,
+) -> Result<Exit, Failure> {
+    if !args.uplink_address.is_empty() {
+        return Err(Failure::Call {
+            says: "only access lists need the address of a leased uplink".to_owned(),
+            help: "leave out --uplink-address: the rules of a Linux gateway do without".to_owned(),
+        });
+    }
+    let plan = reporter.session.plan()?;
     let meaning = session::meaning(&plan, args.day.day)?;
     let rules = session::in_form(&meaning, Form::PerPair)?;
     let file = export::nftables(&meaning, &rules, NftOptions::default())?;
@@ -61,23 +73,23 @@ pub(super) fn run(args: &Load, line: &Ssh, told: &mut Told<'_, '_>) -> Result<Ex
     let wanted = Wanted { meaning: &meaning, rules: &rules, file, names, boot };
     let (loading, running) = match Loading::look(line, &who()) {
         Ok(looked) => looked,
-        Err(stopped) => return Ok(told.stopped(&stopped, LoadState::Stopped)),
+        Err(stopped) => return Ok(reporter.stopped(&stopped, LoadState::Stopped)),
     };
-    told.sheet.id = Some(loading.id().to_string());
-    told.step("lock", format!("taken, as load {}", loading.id()))?;
-    match prepared(args, &wanted, &loading, &running, told) {
+    reporter.sheet.id = Some(loading.id().to_string());
+    reporter.step("lock", format!("taken, as load {}", loading.id()))?;
+    match prepared(args, &wanted, &loading, &running, reporter) {
         Ok(()) if args.dry_run => {
-            told.sheet.state = LoadState::Tried;
+            reporter.sheet.state = LoadState::Tried;
             let _ = loading.leave();
-            told.step("end", "nothing was loaded, as asked".to_owned())?;
+            reporter.step("end", "nothing was loaded, as asked".to_owned())?;
             return Ok(Exit::Fine);
         }
         Ok(()) => {}
         Err(ended) => {
             let _ = loading.leave();
-            told.sheet.state = LoadState::Stopped;
+            reporter.sheet.state = LoadState::Stopped;
             return match ended {
-                Ended::Stopped(stopped) => Ok(told.stopped(&stopped, LoadState::Stopped)),
+                Ended::Stopped(stopped) => Ok(reporter.stopped(&stopped, LoadState::Stopped)),
                 Ended::Refused => Ok(Exit::No),
                 Ended::Failed(failure) => Err(failure),
             };
@@ -90,11 +102,11 @@ pub(super) fn run(args: &Load, line: &Ssh, told: &mut Told<'_, '_>) -> Result<Ex
         } else {
             LoadState::Unsure
         };
-        return Ok(told.stopped(&stopped, state));
+        return Ok(reporter.stopped(&stopped, state));
     }
-    told.sheet.state = LoadState::Pending;
-    told.step("loaded", "the new rules run".to_owned())?;
-    verify(args, &wanted, &loading, &running, line, told)
+    reporter.sheet.state = LoadState::Pending;
+    reporter.step("loaded", "the new rules run".to_owned())?;
+    verify(args, &wanted, &loading, &running, line, reporter)
 }
 
 /// Everything before the rules change.
@@ -103,60 +115,65 @@ fn prepared(
     wanted: &Wanted<'_>,
     loading: &Loading<'_, Ssh>,
     running: &Running,
-    told: &mut Told<'_, '_>,
+    reporter: &mut Reporter<'_, '_>,
 ) -> Result<(), Ended> {
-    others(wanted, running, told)?;
-    change(wanted, running, told)?;
-    surroundings(wanted.meaning.plan(), running, told)?;
-    connections(wanted.meaning, running, told)?;
+    others(wanted, running, reporter)?;
+    change(wanted, running, reporter)?;
+    surroundings(wanted.meaning.plan(), running, reporter)?;
+    connections(wanted.meaning, running, reporter)?;
+    if let Some(says) = other_time(wanted.meaning.plan(), running) {
+        reporter.bad("hours", says)?;
+        reporter.session.complain(
+            "the gateway would keep other hours than the plan",
+            "set its time zone (`timedatectl set-timezone`), or `time-zone` in the plan",
+        );
+        return Err(Ended::Refused);
+    }
     if let Some(says) = shut_out(wanted.meaning, running) {
-        told.bad("reached", says)?;
-        if !args.although_shut_out && !args.dry_run {
-            told.session.complain(
+        reporter.bad("reached", says)?;
+        if !args.although_shut_out {
+            reporter.session.complain(
                 "the new rules would shut you out",
                 "add this address to `gateway.manage`, go where it may be managed from, or take --although-shut-out",
             );
             return Err(Ended::Refused);
         }
     }
-    let (interfaces, gone) = files(args, wanted, running, told)?;
+    let (interfaces, gone) = files(args, wanted, running, reporter)?;
     let transaction = nftables::transaction(running.running_table(), wanted.file.text());
     let staged = Staged { interfaces, gone, ..staged(wanted, running, &transaction) };
+    let tries_names = staged.names.is_some();
     let restorable = match loading.stage(&staged, running) {
         // The kernel there does not take the difference: then the whole.
         Err(Stopped::Refused { word, .. }) if word == "change-refused" => {
             let whole = nftables::replaced(running.running_table(), wanted.file.text());
             let staged = Staged { change: whole.text.clone(), ..staged };
             let restorable = loading.stage(&staged, running)?;
-            told.step("lines", rows(&whole))?;
+            reporter.step("lines", rows(&whole))?;
             restorable
         }
         staged => {
             let restorable = staged?;
-            told.step("lines", rows(&transaction))?;
+            reporter.step("lines", rows(&transaction))?;
             restorable
         }
     };
-    told.step(
+    reporter.step(
         "checks",
-        format!(
-            "nft{} there accept{} what is to be loaded",
-            also(running),
-            if running.has_dnsmasq { "" } else { "s" }
-        ),
+        match tries_names {
+            true => "nft and dnsmasq on the gateway accept their files".to_owned(),
+            false => "nft on the gateway accepts the rules".to_owned(),
+        },
     )?;
-    told.step("old-rules", words::restorable(restorable).to_owned())?;
+    reporter.step("old-rules", words::restorable(restorable).to_owned())?;
     if args.dry_run {
         return Ok(());
     }
     loading.arm(args.return_after)?;
     let time = words::time(args.return_after.into());
-    told.step("way-back", format!("runs on the gateway: the old rules come back after {time}"))?;
+    reporter
+        .step("way-back", format!("runs on the gateway: the old rules come back after {time}"))?;
     Ok(())
-}
-
-fn also(running: &Running) -> &'static str {
-    if running.has_dnsmasq { " and dnsmasq" } else { "" }
 }
 
 fn rows(transaction: &Transaction) -> String {
@@ -193,36 +210,36 @@ fn verify(
     loading: &Loading<'_, Ssh>,
     running: &Running,
     line: &Ssh,
-    told: &mut Told<'_, '_>,
+    reporter: &mut Reporter<'_, '_>,
 ) -> Result<Exit, Failure> {
     let pending = match loading.reread() {
         Ok(pending) => pending,
         Err(stopped) => {
-            told.bad("reached", "the gateway is not reached any more".to_owned())?;
-            let exit = undo(loading, line, told)?;
-            let _ = told.stopped(&stopped, told.sheet.state);
+            reporter.bad("reached", "the gateway is not reached any more".to_owned())?;
+            let exit = undo(loading, line, reporter)?;
+            let _ = reporter.stopped(&stopped, reporter.sheet.state);
             return Ok(exit);
         }
     };
-    told.step("reached", "by a new connection".to_owned())?;
+    reporter.step("reached", "by a new connection".to_owned())?;
     let mut faults = differs(wanted.meaning, &pending.ruleset);
     faults.extend(settings(&wanted.boot, &pending));
     if pending.state != "armed" || !pending.watched {
         faults.push("what would bring the old rules back does not run any more".to_owned());
     }
     if !faults.is_empty() {
-        told.bad(
+        reporter.bad(
             "read-back",
             format!("the gateway does not do what the plan says\n{}", items(&faults)),
         )?;
-        return undo(loading, line, told);
+        return undo(loading, line, reporter);
     }
-    told.step("read-back", "what runs does what the plan says, for every packet".to_owned())?;
+    reporter.step("read-back", "what runs does what the plan says, for every packet".to_owned())?;
     if !running.starts {
-        told.step("restart", RESTART.to_owned())?;
+        reporter.step("restart", RESTART.to_owned())?;
     }
-    told.sheet.returns_in = Some(pending.left);
-    ask(args, loading, line, pending.left, told)
+    reporter.sheet.returns_in = Some(pending.left);
+    ask(args, loading, line, pending.left, reporter)
 }
 
 /// The settings of the kernel that are not as the rules need them.
@@ -236,15 +253,19 @@ fn settings(boot: &[BootFile], pending: &Pending) -> Vec<String> {
 }
 
 /// Brings the old rules back now, if the gateway can be reached at all.
-fn undo(loading: &Loading<'_, Ssh>, line: &Ssh, told: &mut Told<'_, '_>) -> Result<Exit, Failure> {
+fn undo(
+    loading: &Loading<'_, Ssh>,
+    line: &Ssh,
+    reporter: &mut Reporter<'_, '_>,
+) -> Result<Exit, Failure> {
     match back(line, loading.id()) {
         Ok(()) => {
-            told.sheet.state = LoadState::Returned;
-            told.step("end", "the old rules run again".to_owned())?;
+            reporter.sheet.state = LoadState::Returned;
+            reporter.step("end", "the old rules run again".to_owned())?;
         }
         Err(_) => {
-            told.sheet.state = LoadState::Unsure;
-            told.bad(
+            reporter.sheet.state = LoadState::Unsure;
+            reporter.bad(
                 "end",
                 "the old rules come back by themselves when their time has come".to_owned(),
             )?;
@@ -253,48 +274,48 @@ fn undo(loading: &Loading<'_, Ssh>, line: &Ssh, told: &mut Told<'_, '_>) -> Resu
     Ok(Exit::No)
 }
 
-/// Lets a person decide, or whoever was told to decide before.
+/// Lets a person decide, or takes the option that has decided before.
 fn ask(
     args: &Load,
     loading: &Loading<'_, Ssh>,
     line: &Ssh,
     left: i64,
-    told: &mut Told<'_, '_>,
+    reporter: &mut Reporter<'_, '_>,
 ) -> Result<Exit, Failure> {
     let id = loading.id();
     let time = words::time(left);
-    let asks = io::stdin().is_terminal() && !told.session.options.quiet;
+    let asks = io::stdin().is_terminal() && !reporter.session.options.quiet;
     if !args.yes_if_verified && !asks {
-        told.step(
+        reporter.step(
             "end",
             format!(
                 "waits: `bastium load {} --confirm {id}` within {time}, or the old rules come back",
-                told.sheet.host
+                reporter.sheet.host
             ),
         )?;
         return Ok(Exit::Fine);
     }
     if !args.yes_if_verified {
-        told.session.say(&format!(
+        reporter.session.say(&format!(
             "Keep these rules? The old ones come back in {time}, or at once if you say no [yes/no] "
         ));
         let mut answer = String::new();
         io::stdin().lock().read_line(&mut answer)?;
         if !matches!(answer.trim(), "y" | "yes") {
-            return undo(loading, line, told).map(|_| Exit::No);
+            return undo(loading, line, reporter).map(|_| Exit::No);
         }
     }
     match confirm(line, id) {
         Ok(by_hand) => {
-            told.sheet.state = LoadState::Confirmed;
-            told.sheet.returns_in = None;
-            told.step("end", words::confirmed(id))?;
+            reporter.sheet.state = LoadState::Confirmed;
+            reporter.sheet.returns_in = None;
+            reporter.step("end", words::confirmed(id))?;
             if by_hand {
-                told.bad("end", words::NAMES_BY_HAND.to_owned())?;
+                reporter.bad("end", words::NAMES_BY_HAND.to_owned())?;
             }
             Ok(Exit::Fine)
         }
-        Err(stopped) => Ok(told.stopped(&stopped, words::state_of(&stopped))),
+        Err(stopped) => Ok(reporter.stopped(&stopped, words::state_of(&stopped))),
     }
 }
 
