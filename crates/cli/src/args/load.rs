@@ -23,6 +23,9 @@ pub struct Load {
     /// Confirm without asking if the gateway can still be reached, and its rules, read back, do what the plan says
     #[arg(long, conflicts_with = "instead")]
     pub yes_if_verified: bool,
+    /// Do not ask: leave the load to wait for --confirm
+    #[arg(long, conflicts_with_all = ["instead", "yes_if_verified"])]
+    pub later: bool,
     /// Keep the rules of a load that waits for it
     #[arg(long, value_name = "ID")]
     pub confirm: Option<LoadId>,

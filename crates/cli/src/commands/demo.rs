@@ -84,7 +84,7 @@ const STEPS: [Step; 22] = [
         sees: "The whole checklist against the compiled rules; without `--on-paper` it runs with real packets, in the kernel of this machine.",
     },
     Step {
-        words: &["load", GATEWAY],
+        words: &["load", GATEWAY, "--later"],
         sees: "Onto a gateway, a simulated one here: locked, validated, committed for five minutes, read back. Nobody confirms it.",
     },
     Step {

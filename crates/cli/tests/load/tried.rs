@@ -143,7 +143,7 @@ fn changed() {
     let (sheet, code) = gateway.loaded("");
     assert_eq!((code, &sheet["state"]), (0, &"pending".into()), "{sheet:#}");
     let said = sheet.to_string();
-    for words in ["stay with their counters", "the same program in the kernel", "inet other"] {
+    for words in ["kept with their counters", "the same program in the kernel", "inet other"] {
         assert!(said.contains(words), "{words}: {sheet:#}");
     }
     assert!(managed(&listed()) > before);

@@ -39,10 +39,7 @@ pub(super) fn others(
     }
     reporter.bad(
         "others",
-        format!(
-            "{named}: with them, the gateway would not do what the plan says\n{}",
-            items(&faults)
-        ),
+        format!("{named}: with them, the gateway would not match the plan\n{}", items(&faults)),
     )?;
     reporter.session.complain(
         "tables that are not Bastium's change what the plan decides",
@@ -105,10 +102,10 @@ pub(super) fn change(
     };
     let sheet = AuditSheet::new(&foreign, Some((wanted.meaning, wanted.rules)));
     let says = match (sheet.agrees, audit::differences(&sheet)) {
-        (true, _) => "what runs does what the plan says already".to_owned(),
+        (true, _) => "what runs matches the plan already".to_owned(),
         (false, differences) => {
             format!(
-                "what runs is not what the plan says; the load puts this right:\n{}",
+                "what runs differs from the plan; the load changes that:\n{}",
                 items(&differences)
             )
         }

@@ -190,12 +190,12 @@ impl Reporter<'_, '_> {
         let mut says = format!("{} from the plan", count(change.lists, "list"));
         if !change.gone.is_empty() {
             says.push_str(&format!(
-                "; go, since nothing has them any more: {}",
+                "; removed, as no interface uses them any more: {}",
                 words::plain(&change.gone.join(", "))
             ));
         }
         if !change.others.is_empty() {
-            says.push_str(&format!("; stay: {}", words::plain(&change.others.join(", "))));
+            says.push_str(&format!("; kept: {}", words::plain(&change.others.join(", "))));
         }
         self.step("lines", says)?;
         self.step(
@@ -239,7 +239,7 @@ impl Reporter<'_, '_> {
         }
         self.step("read-back", "what runs is what was proved, entry by entry".to_owned())?;
         self.sheet.returns_in = Some(args.return_after.into());
-        let asks = io::stdin().is_terminal() && !self.session.options.quiet;
+        let asks = io::stdin().is_terminal() && !args.later;
         if !args.yes_if_verified && !asks {
             let host = &self.sheet.host;
             let time = words::time(args.return_after.into());

@@ -60,8 +60,11 @@ pub(super) fn files(
 /// A file that changes: how much of it, and for interfaces what.
 fn file_lines(file: &LoadFile) -> Vec<String> {
     let (come, go) = file.counts();
-    let mut lines =
-        vec![format!("- {}: {} new, {go} go", words::plain(&file.path), count(come, "line"))];
+    let mut lines = vec![format!(
+        "- {}: {} added, {go} removed",
+        words::plain(&file.path),
+        count(come, "line")
+    )];
     if !file.path.ends_with(".conf") {
         let shown = file.lines.iter().filter(|line| !line.text.trim().is_empty());
         lines.extend(shown.map(|line| format!("    {} {}", line.sign, words::plain(&line.text))));

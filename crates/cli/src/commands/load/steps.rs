@@ -179,7 +179,7 @@ fn prepared(
 fn rows(transaction: &Transaction) -> String {
     let (added, removed) = (count(transaction.added, "line"), transaction.removed);
     match transaction.kept {
-        Some(kept) => format!("{added} new, {removed} go, {kept} stay with their counters"),
+        Some(kept) => format!("{added} added, {removed} removed, {kept} kept with their counters"),
         None => format!("{added} in the place of {removed}: the whole table, counters included"),
     }
 }
@@ -228,13 +228,11 @@ fn verify(
         faults.push("what would bring the old rules back does not run any more".to_owned());
     }
     if !faults.is_empty() {
-        reporter.bad(
-            "read-back",
-            format!("the gateway does not do what the plan says\n{}", items(&faults)),
-        )?;
+        reporter
+            .bad("read-back", format!("what runs does not match the plan\n{}", items(&faults)))?;
         return undo(loading, line, reporter);
     }
-    reporter.step("read-back", "what runs does what the plan says, for every packet".to_owned())?;
+    reporter.step("read-back", "what runs matches the plan for every packet".to_owned())?;
     if !running.starts {
         reporter.step("restart", RESTART.to_owned())?;
     }
@@ -284,7 +282,7 @@ fn ask(
 ) -> Result<Exit, Failure> {
     let id = loading.id();
     let time = words::time(left);
-    let asks = io::stdin().is_terminal() && !reporter.session.options.quiet;
+    let asks = io::stdin().is_terminal() && !args.later;
     if !args.yes_if_verified && !asks {
         reporter.step(
             "end",
