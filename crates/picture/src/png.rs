@@ -1,0 +1,45 @@
+//! PNG, drawn from the SVG with the fonts that ship and no others, so that every machine draws the same.
+
+use crate::font::{FAMILY, FONTS};
+use crate::scene::Picture;
+use crate::svg::svg;
+use crate::theme::Theme;
+use resvg::tiny_skia::{Pixmap, Transform};
+use resvg::usvg::{Options, Tree};
+
+/// The most pixels in one direction: four bytes each, this is 1 GiB for a square.
+const LARGEST: f32 = 16_384.0;
+
+/// Why there is no PNG.
+#[derive(Debug, thiserror::Error)]
+pub enum PngProblem {
+    /// It would be larger than any program takes.
+    #[error("the picture would have {0} x {1} pixels; the most is 16,384 in each direction")]
+    TooLarge(u64, u64),
+    /// The SVG, which is our own, was not understood.
+    #[error("the picture cannot be drawn: {0}")]
+    Svg(#[from] resvg::usvg::Error),
+    /// The pixels could not be packed.
+    #[error("the picture cannot be written: {0}")]
+    Encoding(String),
+}
+
+/// Draws a picture as PNG, that many pixels wide; without `width`, two for each of its own.
+///
+/// # Errors
+/// When it would be too large.
+pub fn png(picture: &Picture, theme: Theme, width: Option<u16>) -> Result<Vec<u8>, PngProblem> {
+    let scale = width.map_or(2.0, |width| f32::from(width) / picture.width);
+    let (across, down) = ((picture.width * scale).round(), (picture.height * scale).round());
+    let too_large = || PngProblem::TooLarge(across as u64, down as u64);
+    if across > LARGEST || down > LARGEST {
+        return Err(too_large());
+    }
+    let options =
+        Options { fontdb: FONTS.clone(), font_family: FAMILY.to_owned(), ..Options::default() };
+    let tree = Tree::from_str(&svg(picture, theme), &options)?;
+    let mut pixels =
+        Pixmap::new((across as u32).max(1), (down as u32).max(1)).ok_or_else(too_large)?;
+    resvg::render(&tree, Transform::from_scale(scale, scale), &mut pixels.as_mut());
+    pixels.encode_png().map_err(|problem| PngProblem::Encoding(problem.to_string()))
+}
