@@ -110,6 +110,16 @@ impl Wiring {
         &self.switches[id.0]
     }
 
+    /// The numbers of all switches.
+    pub fn switch_ids(&self) -> impl Iterator<Item = SwitchId> + use<> {
+        (0..self.switches.len()).map(SwitchId)
+    }
+
+    /// The numbers of all access points.
+    pub fn access_point_ids(&self) -> impl Iterator<Item = AccessPointId> + use<> {
+        (0..self.access_points.len()).map(AccessPointId)
+    }
+
     /// The access point of that number.
     pub fn access_point(&self, id: AccessPointId) -> &AccessPoint {
         &self.access_points[id.0]

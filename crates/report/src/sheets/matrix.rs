@@ -1,15 +1,13 @@
 //! The matrix, whole or one cell of it.
 
+use super::cells::{CellRules, every_cell};
 use super::{Because, EDITION};
 use crate::{Cell, Column, Table, Tone};
 use bastium_core::meaning::Meaning;
-use bastium_core::plan::{Action, Plan, Rows, ZoneId};
-use bastium_core::rules::{self, Rule, RuleSet, Stage};
-use bastium_core::space::{Match, Nearby, PacketSet};
-use bastium_core::verdict::Cause;
+use bastium_core::plan::{Action, Plan, ZoneId};
+use bastium_core::rules::{Rule, RuleSet};
 use schemars::JsonSchema;
 use serde::Serialize;
-use std::borrow::Cow;
 use std::ops::Range;
 
 /// The matrix.
@@ -84,7 +82,7 @@ impl MatrixSheet {
     pub fn whole(meaning: &Meaning<'_>, rules: &RuleSet) -> Self {
         let plan = meaning.plan();
         let every = every_cell(meaning, rules);
-        let through = Through::of(meaning, &every);
+        let through = CellRules::of(meaning, &every);
         let pairs = plan.zone_ids().flat_map(|from| plan.zone_ids().map(move |to| (from, to)));
         Self::of(
             plan,
@@ -97,7 +95,7 @@ impl MatrixSheet {
     pub fn one(meaning: &Meaning<'_>, rules: &RuleSet, from: ZoneId, to: ZoneId) -> Self {
         let plan = meaning.plan();
         let every = every_cell(meaning, rules);
-        let through = Through::of(meaning, &every);
+        let through = CellRules::of(meaning, &every);
         let deciding = through.deciding(meaning, from, to);
         let deciding = deciding.map(|rule| cell_rule(plan, rule, rules)).collect();
         Self::of(plan, vec![cell(meaning, &through, from, to)], deciding)
@@ -183,17 +181,11 @@ pub(crate) fn logged(mut cell: Cell, log: bool) -> Cell {
     cell
 }
 
-fn cell(meaning: &Meaning<'_>, through: &Through<'_>, from: ZoneId, to: ZoneId) -> CellRow {
+fn cell(meaning: &Meaning<'_>, through: &CellRules<'_>, from: ZoneId, to: ZoneId) -> CellRow {
     let plan = meaning.plan();
     let cell = plan.matrix().cell(from, to);
-    let mut exceptions: Vec<String> = Vec::new();
-    let deciding = through.deciding(meaning, from, to);
-    for rule in deciding.filter(|rule| rule.cause.exception().is_some()) {
-        let name = rule.cause.name(plan);
-        if !exceptions.contains(&name) {
-            exceptions.push(name);
-        }
-    }
+    let exceptions = through.exceptions(meaning, from, to).into_iter();
+    let exceptions = exceptions.map(|id| plan.exception(id).name.to_string()).collect();
     CellRow {
         from: plan.zone(from).name.to_string(),
         to: plan.zone(to).name.to_string(),
@@ -201,87 +193,6 @@ fn cell(meaning: &Meaning<'_>, through: &Through<'_>, from: ZoneId, to: ZoneId) 
         log: cell.log,
         exceptions,
         line: plan.line(cell.at),
-    }
-}
-
-/// The rules of the list for routed traffic, each with its packets, and what is translated on its way in.
-struct Through<'r> {
-    rules: Vec<(&'r Rule, PacketSet)>,
-    /// Where the packets of each lie.
-    nearby: Nearby,
-    translated: PacketSet,
-}
-
-impl<'r> Through<'r> {
-    fn of(meaning: &Meaning<'_>, rules: &'r RuleSet) -> Self {
-        let lists = rules.lists.iter().filter(|list| list.stage == Stage::Through);
-        let rules = lists.flat_map(|list| &list.rules);
-        let rules = rules.filter_map(|rule| Some((rule, PacketSet::from(rule.packets()?))));
-        let rules: Vec<(&Rule, PacketSet)> = rules.collect();
-        let nearby = Nearby::new(rules.iter().map(|(_, own)| own));
-        Self { rules, nearby, translated: meaning.translated() }
-    }
-
-    /// Those that decide packets from one zone to the other.
-    fn deciding(
-        &self,
-        meaning: &Meaning<'_>,
-        from: ZoneId,
-        to: ZoneId,
-    ) -> impl Iterator<Item = &'r Rule> + use<'r> {
-        let plan = meaning.plan();
-        let destination = plan.zone_addresses(to);
-        let sources = plan.zone_addresses(from);
-        let of_cell = |enters, source| Match {
-            enters,
-            source,
-            destination: destination.clone(),
-            ..Match::everything()
-        };
-        let entries = plan.zone_entries(from).iter().map(|(interfaces, entering)| {
-            of_cell(interfaces.clone(), sources.intersection(entering))
-        });
-        let mut rest: PacketSet = entries.collect();
-        for product in self.translated.products() {
-            // What is offered to this zone comes by a way of its own.
-            let came_by = product.enters.first().map(|interface| plan.came_by(interface));
-            let inside = of_cell(product.enters.clone(), sources.clone());
-            if came_by.is_some_and(|interface| {
-                plan.zone_entries(from).iter().any(|(l, _)| l.contains(interface))
-            }) {
-                rest = rest.union(&PacketSet::from(inside).intersection(&PacketSet::from(product)));
-            }
-        }
-        if from == to {
-            // Inside one network nothing meets the gateway.
-            for id in plan.networks_of(from).filter(|id| plan.network(*id).tunnel.is_none()) {
-                let own = plan.network_addresses(id);
-                let within =
-                    Match { source: own.clone(), destination: own.clone(), ..Match::everything() };
-                rest = rest.difference(&PacketSet::from(within));
-            }
-        }
-        // The cell of two other zones has none of these packets.
-        let of_another =
-            |rule: &Rule| matches!(rule.cause, Cause::Cell(a, b) if (a, b) != (from, to));
-        let near = self.nearby.to(&rest).into_iter().map(|place| &self.rules[place]);
-        let near: Vec<_> = near.filter(|(rule, _)| !of_another(rule)).collect();
-        let decides = |place: &usize| {
-            let here = rest.intersection(&near[*place].1);
-            !here.is_covered_by(near[..*place].iter().map(|(_, own)| own))
-        };
-        let found: Vec<&'r Rule> =
-            (0..near.len()).filter(decides).map(|place| near[place].0).collect();
-        found.into_iter()
-    }
-}
-
-/// The rules with one for every cell and exception.
-fn every_cell<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> Cow<'r, RuleSet> {
-    let every = || rules::in_form_with(meaning, rules.form, Rows::EveryCell).ok();
-    match meaning.plan().gateway().rules {
-        Rows::EveryCell => Cow::Borrowed(rules),
-        Rows::Fewest => every().map_or(Cow::Borrowed(rules), Cow::Owned),
     }
 }
 
