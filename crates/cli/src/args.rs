@@ -2,6 +2,7 @@
 
 mod candidates;
 mod checklist;
+mod draw;
 mod examples;
 mod gateway;
 mod load;
@@ -14,6 +15,7 @@ pub use examples::examples;
 pub use program::{OPTIONS_OF_EVERY_COMMAND, program};
 
 pub use checklist::{Checklist, Listen, SystemName, Walk};
+pub use draw::{Draw, PictureName, ThemeName};
 pub use gateway::{Audit, Blocked, Export, ExportFormat, Rehearse, SheetName, Worksheet};
 pub use load::{InterfaceFilesFor, Load, Target};
 pub use rules::Rules;
@@ -132,6 +134,8 @@ pub enum Command {
     Ports,
     /// Show who may talk to whom: the whole matrix, or what decides one cell
     Matrix(Matrix),
+    /// Draw the site, its zones or its matrix, as SVG or PNG
+    Draw(Draw),
     /// Show the ordered rules for the gateway
     Rules(Rules),
     /// Show everything to type into the gateway, step by step, with values

@@ -38,6 +38,14 @@ pub fn examples(command: &str) -> &'static [(&'static str, &'static str)] {
             ("Show the matrix", "matrix"),
             ("Show everything that decides one cell", "matrix staff clinical"),
         ],
+        "draw" => &[
+            ("Draw who may reach whom", "draw zones --to zones.svg"),
+            ("Draw what hangs on what, for a document", "draw site --to site.png"),
+            (
+                "Draw the matrix for a black and white printer",
+                "draw matrix --theme print --to matrix.svg",
+            ),
+        ],
         "rules" => &[
             ("Show all rules in order", "rules"),
             ("Show the rules between two endpoints", "rules desks printers"),

@@ -11,6 +11,7 @@ mod checklist;
 mod compare;
 mod completions;
 mod demo;
+mod draw;
 mod edit;
 mod explain;
 mod export;
@@ -68,6 +69,7 @@ pub(crate) fn run(command: &Command, session: &mut Session<'_>) -> Result<Exit, 
         Command::Change(args) => change::run(args, session),
         Command::Ports => ports::run(session),
         Command::Matrix(args) => matrix::run(args, session),
+        Command::Draw(args) => draw::run(args, session),
         Command::Rules(args) => rules::run(args, session),
         Command::Worksheet(args) => worksheet::run(args, session),
         Command::Prove(args) => prove::run(args, session),
@@ -102,7 +104,11 @@ fn has_one_format(command: &Command) -> bool {
     let writes = matches!(command, Command::New(_) | Command::Export(_) | Command::Man(_));
     let shows = matches!(
         command,
-        Command::Simulate(_) | Command::Demo(_) | Command::Listen(_) | Command::Schema
+        Command::Simulate(_)
+            | Command::Demo(_)
+            | Command::Draw(_)
+            | Command::Listen(_)
+            | Command::Schema
     );
     writes || shows || matches!(command, Command::Completions { .. })
 }
@@ -129,6 +135,7 @@ fn takes_time(command: &Command) -> Option<&'static str> {
         Command::Verify(_) => "holding the gateway against the plan",
         Command::Blocked(_) => "reading the log",
         Command::New(_)
+        | Command::Draw(_)
         | Command::Load(_)
         | Command::Simulate(_)
         | Command::Walk(_)
