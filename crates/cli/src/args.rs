@@ -7,6 +7,7 @@ mod examples;
 mod gateway;
 mod load;
 mod program;
+mod report;
 mod rules;
 mod simulate;
 mod verify;
@@ -18,6 +19,7 @@ pub use checklist::{Checklist, Listen, SystemName, Walk};
 pub use draw::{Draw, PictureName, ThemeName};
 pub use gateway::{Audit, Blocked, Export, ExportFormat, Rehearse, SheetName, Worksheet};
 pub use load::{InterfaceFilesFor, Load, Target};
+pub use report::{Report, Whom};
 pub use rules::Rules;
 pub use simulate::{FaultName, Simulate, Simulated};
 pub use verify::Verify;
@@ -162,6 +164,8 @@ pub enum Command {
     Audit(Audit),
     /// Hold what a gateway runs, counts and logs against the plan and the results of a walk
     Verify(Verify),
+    /// Write the report to hand over: for the client in plain words, for the engineer with everything
+    Report(Report),
     /// Be a simulated gateway that takes access lists by NETCONF, to try things with
     Simulate(Simulate),
     /// Summarise what a gateway's log says was blocked, by which rule, and how to allow it

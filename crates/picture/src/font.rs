@@ -2,7 +2,9 @@
 
 use crate::scene::Weight;
 use resvg::usvg::fontdb::{Database, Source};
+use skrifa::charmap::Charmap;
 use skrifa::instance::{LocationRef, Size};
+use skrifa::metrics::GlyphMetrics;
 use skrifa::{FontRef, MetadataProvider};
 use std::sync::{Arc, LazyLock};
 
@@ -29,18 +31,32 @@ pub(crate) static FONTS: LazyLock<Arc<Database>> = LazyLock::new(|| {
     Arc::new(fonts)
 });
 
+/// What is asked of a font: which glyph a character has, and how far it advances, in em.
+struct Face {
+    glyphs: Charmap<'static>,
+    metrics: GlyphMetrics<'static>,
+}
+
+static FACES: LazyLock<[Option<Face>; 2]> = LazyLock::new(|| {
+    [REGULAR, BOLD].map(|data| {
+        let font = FontRef::new(data).ok()?;
+        let metrics = font.glyph_metrics(Size::new(1.0), LocationRef::default());
+        Some(Face { glyphs: font.charmap(), metrics })
+    })
+});
+
 /// How wide a text is at that size, without kerning, which SVG is told to leave out.
 pub(crate) fn width(text: &str, size: f32, weight: Weight) -> f32 {
+    let [regular, bold] = &*FACES;
     let face = match weight {
-        Weight::Regular => REGULAR,
-        Weight::Bold => BOLD,
+        Weight::Regular => regular,
+        Weight::Bold => bold,
     };
-    let unknown = UNKNOWN * size * text.chars().count() as f32;
-    let Ok(font) = FontRef::new(face) else { return unknown };
-    let (glyphs, metrics) =
-        (font.charmap(), font.glyph_metrics(Size::new(size), LocationRef::default()));
-    let advance = |c: char| glyphs.map(c).and_then(|glyph| metrics.advance_width(glyph));
-    text.chars().map(|c| advance(c).unwrap_or(UNKNOWN * size)).sum()
+    let advance = |c: char| {
+        let face = face.as_ref()?;
+        face.metrics.advance_width(face.glyphs.map(c)?)
+    };
+    text.chars().map(|c| advance(c).unwrap_or(UNKNOWN)).sum::<f32>() * size
 }
 
 /// A text in lines of at most that width, broken at spaces; a word that is wider is broken behind

@@ -195,6 +195,33 @@ pub enum Item {
     Text(Text),
 }
 
+impl Item {
+    /// Its highest point, and its lowest.
+    fn reach(&self) -> (f32, f32) {
+        match self {
+            Self::Shape(shape) => (shape.frame.top, shape.frame.bottom()),
+            Self::Text(text) => (text.frame().top, text.frame().bottom()),
+            Self::Line(line) => line
+                .points
+                .iter()
+                .fold((f32::INFINITY, f32::NEG_INFINITY), |(top, bottom), point| {
+                    (top.min(point.y), bottom.max(point.y))
+                }),
+        }
+    }
+
+    /// The same, so much higher up.
+    fn up(&self, by: f32) -> Self {
+        let mut item = self.clone();
+        match &mut item {
+            Self::Shape(shape) => shape.frame.top -= by,
+            Self::Text(text) => text.start.y -= by,
+            Self::Line(line) => line.points.iter_mut().for_each(|point| point.y -= by),
+        }
+        item
+    }
+}
+
 /// What belongs together, and what it says to who cannot see it.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Group {
@@ -317,6 +344,52 @@ impl Picture {
             Item::Shape(shape) => Some(shape),
             _ => None,
         })
+    }
+
+    /// The picture in pieces that are at most so high, one below the other, for pages that it does not fit on. It is cut
+    /// where no text stands, and where the fewest shapes do; a text that is higher than a page is cut all the same.
+    pub fn pieces(&self, highest: f32) -> Vec<Self> {
+        let mut pieces = Vec::new();
+        let mut top = 0.0;
+        while self.height - top > highest {
+            // As few pieces as there can be, and none a sliver.
+            let left = ((self.height - top) / highest).ceil();
+            let first = (self.height - (left - 1.0) * highest).max(top + highest / 3.0);
+            let cut = self.cut(first, top + highest);
+            pieces.push(self.piece(top, cut));
+            top = cut;
+        }
+        pieces.push(self.piece(top, self.height));
+        pieces
+    }
+
+    /// Where to cut between two heights: through no text, through the fewest shapes, and as low as that allows.
+    fn cut(&self, first: f32, last: f32) -> f32 {
+        let shapes = |y: f32| {
+            let shapes = self.shapes().filter(|shape| shape.fill != Fill::Band);
+            shapes.filter(|shape| shape.frame.top < y && y < shape.frame.bottom()).count()
+        };
+        let texts: Vec<Frame> = self.texts().map(Text::frame).collect();
+        let is_free = |y: f32| !texts.iter().any(|frame| frame.top < y && y < frame.bottom());
+        let steps = (last - first).max(0.0).floor() as u16;
+        let heights = (0..=steps).map(|step| last - f32::from(step)).filter(|y| is_free(*y));
+        heights.min_by_key(|y| shapes(*y)).unwrap_or(last)
+    }
+
+    fn piece(&self, top: f32, bottom: f32) -> Self {
+        let keep = |item: &Item| {
+            let (from, to) = item.reach();
+            to > top && from < bottom
+        };
+        let groups = self.groups.iter().map(|group| Group {
+            items: group.items.iter().filter(|item| keep(item)).map(|item| item.up(top)).collect(),
+            ..group.clone()
+        });
+        Self {
+            height: bottom - top,
+            groups: groups.filter(|group| !group.items.is_empty()).collect(),
+            ..self.clone()
+        }
     }
 
     /// How many times lines of different groups cross. Where one ends on another it does not cross it.

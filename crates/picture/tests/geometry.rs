@@ -105,7 +105,7 @@ fn map() -> impl Strategy<Value = ZoneMap> {
         let kind = prop_oneof![Just(ArrowKind::Cell), Just(ArrowKind::Exception)];
         let arrow = (end(), end(), kind, words())
             .prop_filter("to itself", |(from, to, ..)| from != to)
-            .prop_map(|(from, to, kind, words)| Arrow { from, to, kind, words });
+            .prop_map(|(from, to, kind, words)| Arrow { from, to, kind, exception: None, words });
         (
             prop::collection::vec(area(), zones),
             prop::collection::vec(arrow, 0..30),

@@ -8,6 +8,7 @@
 #![forbid(unsafe_code)]
 
 mod csv;
+pub mod document;
 mod markdown;
 mod page;
 mod sarif;

@@ -34,7 +34,7 @@ fn line(text: &mut String, cells: impl Iterator<Item = String>) {
 }
 
 /// Text that stays text: nothing in it is a mark of Markdown or of HTML.
-fn safe(text: &str) -> String {
+pub(crate) fn safe(text: &str) -> String {
     let mut safe = String::with_capacity(text.len());
     for c in clean(text).chars() {
         match c {

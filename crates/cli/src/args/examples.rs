@@ -38,6 +38,13 @@ pub fn examples(command: &str) -> &'static [(&'static str, &'static str)] {
             ("Show the matrix", "matrix"),
             ("Show everything that decides one cell", "matrix staff clinical"),
         ],
+        "report" => &[
+            ("Write the report for the client", "report --for client --to report.html"),
+            (
+                "Write everything, with what has changed since a commit",
+                "report --since HEAD --to report.html",
+            ),
+        ],
         "draw" => &[
             ("Draw who may reach whom", "draw zones --to zones.svg"),
             ("Draw what hangs on what, for a document", "draw site --to site.png"),

@@ -25,6 +25,7 @@ mod new;
 mod ports;
 mod prove;
 mod rehearse;
+mod report;
 mod rules;
 mod schema;
 mod services;
@@ -83,6 +84,7 @@ pub(crate) fn run(command: &Command, session: &mut Session<'_>) -> Result<Exit, 
         Command::Load(args) => load::run(args, session),
         Command::Audit(args) => audit::run(args, session),
         Command::Verify(args) => verify::run(args, session),
+        Command::Report(args) => report::run(args, session),
         Command::Simulate(args) => simulate::run(args, session),
         Command::Blocked(args) => blocked::run(args, session),
         Command::Services(args) => services::run(args, session),
@@ -108,6 +110,7 @@ fn has_one_format(command: &Command) -> bool {
             | Command::Demo(_)
             | Command::Draw(_)
             | Command::Listen(_)
+            | Command::Report(_)
             | Command::Schema
     );
     writes || shows || matches!(command, Command::Completions { .. })
@@ -131,6 +134,7 @@ fn takes_time(command: &Command) -> Option<&'static str> {
         Command::Ask(_) => "asking the plan",
         Command::Checklist(_) => "choosing the checks",
         Command::Export(_) => "making the file, and proving it",
+        Command::Report(_) => "putting the report together",
         Command::Audit(_) => "holding the rules against the plan",
         Command::Verify(_) => "holding the gateway against the plan",
         Command::Blocked(_) => "reading the log",

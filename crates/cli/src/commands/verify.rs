@@ -199,7 +199,7 @@ fn has_passed(walk: &WalkSheet, check: &Check) -> bool {
 }
 
 /// The list of which most was made, and the ids of both.
-fn made<'a>(
+pub(super) fn made<'a>(
     carried: &'a [Stand],
     whole: &'a [Stand],
     results: &Results,

@@ -59,6 +59,8 @@ pub struct Arrow {
     pub to: Option<usize>,
     /// By what it is allowed.
     pub kind: ArrowKind,
+    /// The exception that allows it, by name.
+    pub exception: Option<String>,
     /// What passes, in words.
     pub words: String,
 }

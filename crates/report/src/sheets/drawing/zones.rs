@@ -23,8 +23,9 @@ pub fn zone_map(meaning: &Meaning<'_>) -> ZoneMap {
     for from in plan.zone_ids() {
         for to in plan.zone_ids().filter(|to| *to != from) {
             let traffic = Traffic::of(meaning, &translated, from, to);
-            let arrow = |(kind, words)| Arrow { from: place(from), to: place(to), kind, words };
-            arrows.extend(between(plan, (from, to), &traffic).into_iter().map(arrow));
+            let (from_place, to_place) = (place(from), place(to));
+            let between = between(plan, (from, to), &traffic).into_iter();
+            arrows.extend(between.map(|arrow| Arrow { from: from_place, to: to_place, ..arrow }));
         }
     }
     name_sources(&mut arrows, |index| plan.zone(zones[index]).name.as_str());
@@ -38,13 +39,13 @@ pub fn zone_map(meaning: &Meaning<'_>) -> ZoneMap {
     }
 }
 
-/// Where two arrows that arrive at one zone would say the same, as those of an exception about a group from several
+/// Where two arrows that arrive at one of our zones would say the same, as those of an exception about a group from several
 /// zones, each says which zone it comes from.
 fn name_sources<'n>(arrows: &mut [Arrow], name: impl Fn(usize) -> &'n str) {
     let known: Vec<Arrow> = arrows.to_vec();
     let alike = |one: &Arrow| {
         let same = |other: &&Arrow| other.to == one.to && other.words == one.words;
-        known.iter().filter(same).count() > 1
+        one.to.is_some() && known.iter().filter(same).count() > 1
     };
     for arrow in arrows.iter_mut().filter(|arrow| alike(arrow)) {
         let from = arrow.from.map_or("outside", &name);
@@ -88,12 +89,9 @@ impl<'p> Traffic<'p> {
     }
 }
 
-/// What passes from one zone to another: what the cell allows, and what exceptions do.
-fn between(
-    plan: &Plan,
-    (from, to): (ZoneId, ZoneId),
-    traffic: &Traffic<'_>,
-) -> Vec<(ArrowKind, String)> {
+/// What passes from one zone to another: what the cell allows, and what exceptions do. Both ends are still to be set.
+fn between(plan: &Plan, (from, to): (ZoneId, ZoneId), traffic: &Traffic<'_>) -> Vec<Arrow> {
+    let arrow = |kind, exception, words| Arrow { from: None, to: None, kind, exception, words };
     let refused: Vec<&str> =
         traffic.refused.iter().map(|exception| exception.name.as_str()).collect();
     let mut arrows = Vec::new();
@@ -104,12 +102,14 @@ fn between(
             [] => String::new(),
             names => format!(", but for {}", names.join(", ")),
         };
-        arrows.push((ArrowKind::Cell, format!("everything{whom}{but}")));
+        arrows.push(arrow(ArrowKind::Cell, None, format!("everything{whom}{but}")));
     }
     // Where the cell allows, an exception opens something only if another one has closed it.
     let opens = !traffic.cell_allows || !refused.is_empty();
-    let allowed = traffic.allowed.iter().filter(|_| opens);
-    arrows.extend(allowed.map(|exception| (ArrowKind::Exception, exception_words(exception))));
+    arrows.extend(traffic.allowed.iter().filter(|_| opens).map(|exception| {
+        let name = exception.name.to_string();
+        arrow(ArrowKind::Exception, Some(name), exception_words(exception))
+    }));
     arrows
 }
 

@@ -1,0 +1,145 @@
+//! `bastium report`
+
+use super::compare::compiled;
+use super::verify::made;
+use super::walk::{Results, results_beside};
+use crate::args::Report;
+use crate::failure::{Exit, Failure};
+use crate::files;
+use crate::plans::{self, Version};
+use crate::session::{self, Session};
+use bastium_core::checklist::{self, Checklist};
+use bastium_core::findings;
+use bastium_core::meaning::Meaning;
+use bastium_core::proof::{self, Proved};
+use bastium_core::rules::{self, RuleSet};
+use bastium_gateway::clean;
+use bastium_gateway::nftables::hits;
+use bastium_report::document::{Audience, Document, Sources, html, markdown};
+use bastium_report::sheets::{ChecklistSheet, CompareSheet, FindingSheet, ProofSheet};
+use bastium_report::walk::WalkSheet;
+use std::collections::BTreeMap;
+use std::path::Path;
+
+/// How a report is written.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Kind {
+    Html,
+    Markdown,
+}
+
+pub(super) fn run(args: &Report, session: &mut Session<'_>) -> Result<Exit, Failure> {
+    let kind = args.to.as_deref().map_or(Ok(Kind::Html), kind)?;
+    let plan = session.plan()?;
+    let meaning = session::meaning(&plan, args.day.day)?;
+    let rules = rules::compile(&meaning);
+    let proved = session::proved(&meaning, &rules)?;
+    let Some(proof) = ProofSheet::new(&meaning, &[rules.form]) else { return Ok(Exit::Fine) };
+    let found = findings::find(&plan, meaning.day(), Ok(&meaning));
+    let (checklist, walk) = walked(args, (&meaning, &rules), proved, session)?;
+    let counted = args.running.as_deref().map(counted).transpose()?;
+    let since = args.since.as_deref().map(|old| since(old, &meaning, session)).transpose()?;
+    let document = Document::new(&Sources {
+        meaning: &meaning,
+        rules: &rules,
+        proof: proof.first,
+        findings: FindingSheet::new(plan.source(), &found),
+        checklist,
+        walk,
+        counted,
+        since,
+        audience: Audience::from(args.whom),
+    });
+    let text = match kind {
+        Kind::Html => html(&document)
+            .map_err(|_| std::io::Error::other("the page could not be put together"))?,
+        Kind::Markdown => markdown(&document),
+    };
+    match &args.to {
+        None => session.print(&text)?,
+        Some(path) => {
+            files::put(path, &text, args.force, session)?;
+            session.remark(&format!("wrote {}", path.display()));
+        }
+    }
+    Ok(Exit::Fine)
+}
+
+/// How a file is written, by the ending of its name.
+fn kind(path: &Path) -> Result<Kind, Failure> {
+    let ending = path.extension().map(|ending| ending.to_string_lossy().to_lowercase());
+    match ending.as_deref() {
+        Some("html" | "htm") => Ok(Kind::Html),
+        Some("md") => Ok(Kind::Markdown),
+        _ => Err(Failure::Call {
+            says: format!("{} ends neither in .html nor in .md", path.display()),
+            help: "name the file so that its ending says how to write it".to_owned(),
+        }),
+    }
+}
+
+/// The list that was walked, or is to be, and what came of it.
+fn walked(
+    args: &Report,
+    (meaning, rules): (&Meaning<'_>, &RuleSet),
+    proved: Proved<'_>,
+    session: &mut Session<'_>,
+) -> Result<(ChecklistSheet, Option<WalkSheet>), Failure> {
+    let carried = checklist::carried(meaning, proved);
+    let sheet = |list: &Checklist| ChecklistSheet::carried(meaning, rules, list);
+    let beside = match &args.results {
+        None if plans::path(session.options.plan.as_deref())?.is_none() => None,
+        named => Some(results_beside(named.as_ref(), session)?),
+    };
+    let has_results = beside.as_ref().is_some_and(|path| path.exists());
+    if !has_results && args.with.is_empty() && args.results.is_none() {
+        return Ok((sheet(&carried), None));
+    }
+    if let Some(missing) = beside.as_ref().filter(|path| args.results.is_some() && !path.exists()) {
+        let error = std::io::ErrorKind::NotFound.into();
+        return Err(Failure::File { path: missing.clone(), doing: "read", error });
+    }
+    let results = match beside.filter(|_| has_results) {
+        Some(path) => Results::open(path, &args.with, session)?,
+        None => Results::open(args.with[0].clone(), &args.with[1..], session)?,
+    };
+    let whole = checklist::build(meaning, proved);
+    let (stands, known) = made(&carried.stands, &whole.stands, &results);
+    let walk = WalkSheet::new(meaning, rules, stands, results.all(), &known);
+    let list = match std::ptr::eq(stands, whole.stands.as_slice()) {
+        true => ChecklistSheet::new(meaning, rules, &whole),
+        false => sheet(&carried),
+    };
+    Ok((list, Some(walk)))
+}
+
+/// What the lines of a gateway have counted.
+fn counted(running: &Path) -> Result<BTreeMap<String, u64>, Failure> {
+    let bytes = plans::read_whole(running)?;
+    hits(&String::from_utf8_lossy(&bytes)).ok_or_else(|| Failure::Call {
+        says: format!("{} holds no table of bastium", running.display()),
+        help: "write what `nft list ruleset` prints on the gateway into a file".to_owned(),
+    })
+}
+
+/// What has changed since an older plan: a file, or a commit of the plan's own.
+fn since(
+    old: &Path,
+    meaning: &Meaning<'_>,
+    session: &Session<'_>,
+) -> Result<CompareSheet, Failure> {
+    let before = match old.exists() {
+        true => plans::load(Some(old))?,
+        false => {
+            let commit = &*old.to_string_lossy();
+            Version { commit }.load(session.options.plan.as_deref())?
+        }
+    };
+    let was = session::meaning(&before, Some(meaning.day()))?;
+    let form = meaning.plan().gateway().form;
+    let (old_rules, new_rules) = compiled(&was, meaning, form);
+    let changes = proof::changes(&was, meaning, (&old_rules, &new_rules));
+    let named = (meaning.day().to_string(), new_rules.form.word().to_owned());
+    let files = (clean(&old.display().to_string()).into_owned(), "the plan as it is".to_owned());
+    Ok(CompareSheet::new((&before, meaning.plan()), files, named, &changes))
+}

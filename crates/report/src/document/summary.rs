@@ -1,0 +1,369 @@
+//! The first page: in plain words, and nothing that is not proved, tried or written in the plan.
+
+use super::words::{listed, plain_endpoint};
+use super::{Block, Builder, Card, Inline, Section, count};
+use crate::sheets::{GuaranteeRow, zone_map};
+use crate::walk::{ResultRow, State};
+use bastium_core::plan::{Guarantee, ZoneId};
+use bastium_picture::{Arrow, ArrowKind, ZoneMap};
+
+impl Builder<'_> {
+    pub(super) fn summary(&self) -> Section {
+        let plan = self.sources.meaning.plan();
+        let map = zone_map(self.sources.meaning);
+        let networks = plan.networks().iter().filter(|network| network.tunnel.is_none()).count();
+        let begin = format!(
+            "{} has {} in {}. What is not listed here as allowed does not pass from one zone to another.",
+            plan.site().name,
+            count(networks, "network"),
+            count(plan.zones().len() - 1, "zone"),
+        );
+        let mut blocks = vec![Block::Text(begin.into())];
+        let promises: Vec<Inline> = plan.guarantees().iter().map(|one| self.promise(one)).collect();
+        if !promises.is_empty() {
+            blocks.push(Block::Heading("What is guaranteed".to_owned()));
+            blocks.push(Block::List(promises));
+        }
+        blocks.push(Block::Heading("What can be reached from the internet".to_owned()));
+        blocks.push(Block::List(self.reachable_from_outside()));
+        blocks.push(Block::Heading("Who may use the internet".to_owned()));
+        blocks.push(Block::List(self.to_outside(&map)));
+        blocks.push(Block::Heading("Who may change it".to_owned()));
+        blocks.push(Block::Text(self.who_changes()));
+        blocks.push(Block::Heading("How this is known".to_owned()));
+        blocks.push(Block::List(self.how_known()));
+        blocks.push(Block::Heading("Zone by zone".to_owned()));
+        blocks.push(Block::Cards(self.cards(&map)));
+        Section { id: "summary", title: "Summary", blocks }
+    }
+
+    /// A guarantee: `guests cannot reach anything except internet (proved for every packet; tried ...)`.
+    fn promise(&self, guarantee: &Guarantee) -> Inline {
+        let says = promised(guarantee);
+        let row = self
+            .sources
+            .proof
+            .guarantees
+            .iter()
+            .find(|row| row.name == guarantee.name.as_str() && row.kind == guarantee.word());
+        let inline = match row {
+            Some(row) if row.holds => Inline::default()
+                .strong(says)
+                .then(" (")
+                .link("proved for every packet", "proof")
+                .then("; "),
+            Some(row) => broken(row, &says),
+            None => Inline::default().strong(format!("{says}: not proved")).then(" ("),
+        };
+        self.attempts(inline, guarantee).then(")")
+    }
+
+    /// What came of the checks of a guarantee.
+    fn attempts(&self, inline: Inline, guarantee: &Guarantee) -> Inline {
+        let mark = format!("{}.{}/", guarantee.word(), guarantee.name);
+        let listed_checks = self.sources.checklist.stands.iter().flat_map(|stand| &stand.checks);
+        if !listed_checks.clone().any(|check| check.id.starts_with(&mark)) {
+            return inline.then("no check of the list tries it");
+        }
+        let results = self.sources.walk.iter().flat_map(|walk| &walk.results);
+        let own = results.filter(|row| row.id.starts_with(&mark));
+        let made: Vec<&ResultRow> = own.filter(|row| is_made(row)).collect();
+        if made.is_empty() {
+            return inline.link("not tried yet", "checks");
+        }
+        let day = made.iter().filter_map(|row| row.at.as_deref()).max().and_then(day_of);
+        let on = day.map_or_else(String::new, |day| format!(" on {day}"));
+        let mut places: Vec<String> = made.iter().map(|row| row.place.clone()).collect();
+        places.sort();
+        places.dedup();
+        let attempts = count(made.len(), "attempt");
+        let tried = format!("tried{on} from {}, {attempts}", listed(&places));
+        let failed = made.iter().filter(|row| row.outcome == State::Fail).count();
+        let unclear = made.iter().filter(|row| row.outcome == State::NotShown).count();
+        let came_of = match (failed, unclear, guarantee.always) {
+            (0, 0, true) => "all went through".to_owned(),
+            (0, 0, false) => "none got through".to_owned(),
+            (0, unclear, _) => format!("{unclear} of them showed nothing"),
+            (failed, _, _) => format!("{failed} of them did not go as promised"),
+        };
+        let inline = inline.link(tried, "checks").then(": ");
+        if failed > 0 { inline.strong(came_of) } else { inline.then(came_of) }
+    }
+
+    /// What is offered to the outside; that nothing is, where that is so.
+    fn reachable_from_outside(&self) -> Vec<Inline> {
+        let meaning = self.sources.meaning;
+        let plan = meaning.plan();
+        let active = meaning.precedence().active();
+        let offered = plan.inbounds().iter().filter(|inbound| active.contains(&inbound.exception));
+        let mut lines: Vec<Inline> = offered
+            .map(|inbound| {
+                let exception = plan.exception(inbound.exception);
+                let name = exception.name.to_string();
+                Inline::default()
+                    .strong(exception.to.text.clone())
+                    .then(format!(" by {}: {} (", exception.service.text, exception.why))
+                    .link(name.clone(), format!("exception-{name}"))
+                    .then(")")
+            })
+            .collect();
+        let tunnels = plan.networks().iter().filter(|network| network.tunnel.is_some());
+        lines.extend(tunnels.map(|tunnel| {
+            let zone = plan.zone(tunnel.zone);
+            let about = match zone.about.as_str() {
+                "" => String::new(),
+                about => format!(" ({about})"),
+            };
+            Inline::default()
+                .strong(tunnel.name.to_string())
+                .then(format!(", a tunnel{about}: what its users may reach is listed under "))
+                .link(zone.name.to_string(), format!("zone-{}", zone.name))
+        }));
+        let others = self.opened_otherwise();
+        lines.extend(others.into_iter().map(Inline::from));
+        if lines.is_empty() {
+            lines.push("Nothing: no connection from the internet reaches a device inside.".into());
+        }
+        lines
+    }
+
+    /// What cells or exceptions let in that no `inbound` entry offers.
+    fn opened_otherwise(&self) -> Vec<String> {
+        let plan = self.sources.meaning.plan();
+        let map = zone_map(self.sources.meaning);
+        let is_offered = |arrow: &Arrow| {
+            let mut offered = plan.exceptions().iter().filter(|one| one.inbound.is_some());
+            offered.any(|one| arrow.exception.as_deref() == Some(one.name.as_str()))
+        };
+        let others = map.arrows.iter().filter(|arrow| arrow.from.is_none() && !is_offered(arrow));
+        let line = |arrow: &Arrow| match arrow.to {
+            Some(to) => format!("zone {}: {}", map.areas[to].name, arrow.words),
+            None => arrow.words.clone(),
+        };
+        others.map(line).collect()
+    }
+
+    fn to_outside(&self, map: &ZoneMap) -> Vec<Inline> {
+        let mut lines = Vec::new();
+        for (index, area) in map.areas.iter().enumerate() {
+            let own =
+                map.arrows.iter().filter(|arrow| arrow.from == Some(index) && arrow.to.is_none());
+            let words = Inline::list(own.map(|arrow| self.passing(arrow)));
+            let words = if words.is_empty() { "nothing".into() } else { words };
+            let mut line = zone_link(&area.name).then(": ");
+            line.0.extend(words.0);
+            lines.push(line);
+        }
+        lines
+    }
+
+    fn who_changes(&self) -> Inline {
+        let gateway = self.sources.meaning.plan().gateway();
+        match (&gateway.manage, self.is_for_engineer()) {
+            (Some(manage), true) => {
+                let factor = if manage.second_factor { ", with a second factor" } else { "" };
+                Inline::from(format!(
+                    "{} by {}{factor}; see ",
+                    manage.from.text, manage.service.text
+                ))
+                .link("management", "management")
+                .then(".")
+            }
+            (None, true) => "The plan does not say who may manage the gateway.".into(),
+            (_, false) => {
+                "Whoever looks after the network; the engineer's report says who that is.".into()
+            }
+        }
+    }
+
+    fn how_known(&self) -> Vec<Inline> {
+        let proof = &self.sources.proof;
+        let mut lines = Vec::new();
+        lines.push(match proof.holds() {
+            true => Inline::from("The rules for the gateway were compared with the plan for every possible packet: they ")
+                .link("match", "proof")
+                .then("."),
+            false => Inline::default()
+                .strong("The rules for the gateway do not match the plan")
+                .then(": see ")
+                .link("the proof", "proof")
+                .then("."),
+        });
+        lines.push(match &self.sources.walk {
+            None => {
+                "Nobody has tried it in the building yet: no results of checks were given.".into()
+            }
+            Some(walk) => {
+                let made = walk.results.iter().filter(|row| is_made(row));
+                let by: Vec<&str> = made.clone().filter_map(|row| row.by.as_deref()).collect();
+                let mut by: Vec<String> = by.into_iter().map(str::to_owned).collect();
+                by.sort();
+                by.dedup();
+                let last = made.filter_map(|row| row.at.as_deref()).max().and_then(day_of);
+                let mut words =
+                    format!("Of {}, {} passed", count(walk.results.len(), "check"), walk.passed);
+                for (number, what) in [
+                    (walk.failed, "failed"),
+                    (walk.not_shown, "showed nothing"),
+                    (walk.skipped, "were left out"),
+                    (walk.changed + walk.open, "have not been made"),
+                ] {
+                    if number > 0 {
+                        words.push_str(&format!(", {number} {what}"));
+                    }
+                }
+                if let Some(last) = last {
+                    words.push_str(&format!("; the last one on {last}"));
+                }
+                if !by.is_empty() {
+                    words.push_str(&format!(", by {}", listed(&by)));
+                }
+                Inline::default().link(words, "checks").then(".")
+            }
+        });
+        lines.push(
+            "The proof is about the rules; that the gateway runs them, and that devices are plugged \
+             in where they should be, is what the checks show."
+                .into(),
+        );
+        lines
+    }
+
+    fn cards(&self, map: &ZoneMap) -> Vec<Card> {
+        let plan = self.sources.meaning.plan();
+        let card = |(index, area): (usize, &bastium_picture::ZoneArea)| {
+            let id = plan.zone_named(&area.name);
+            let about = id.map(|id| plan.zone(id).about.clone()).unwrap_or_default();
+            let out = map.arrows.iter().filter(|arrow| arrow.from == Some(index));
+            let inward = map.arrows.iter().filter(|arrow| arrow.to == Some(index));
+            let mut facts = Vec::new();
+            if !about.is_empty() {
+                facts.push(("Who is in it".to_owned(), Inline::from(about)));
+            }
+            facts.push(("Networks".to_owned(), self.network_links(id)));
+            facts.push(("May reach".to_owned(), self.reached(map, out, |arrow| arrow.to)));
+            facts.push((
+                "Can be reached by".to_owned(),
+                self.reached(map, inward, |arrow| arrow.from),
+            ));
+            if !area.within.is_empty() {
+                facts.push(("Inside".to_owned(), area.within.join(" ").into()));
+            }
+            let concerns = |one: &&Guarantee| {
+                let own = id.map(|id| plan.zone_addresses(id).intersection(&one.from.addresses));
+                own.is_some_and(|own| !own.is_empty())
+            };
+            let promises = plan.guarantees().iter().filter(concerns).map(promised);
+            let promises: Vec<String> = promises.collect();
+            if !promises.is_empty() {
+                facts.push(("Guaranteed".to_owned(), promises.join("; ").into()));
+            }
+            facts.push(("Last tested".to_owned(), self.last_tested(id)));
+            Card { id: format!("zone-{}", area.name), title: area.name.clone(), facts }
+        };
+        map.areas.iter().enumerate().map(card).collect()
+    }
+
+    fn network_links(&self, zone: Option<ZoneId>) -> Inline {
+        let plan = self.sources.meaning.plan();
+        let networks = zone.into_iter().flat_map(|zone| plan.networks_of(zone).collect::<Vec<_>>());
+        Inline::list(networks.map(|id| {
+            let name = plan.network(id).name.to_string();
+            Inline::default().link(name.clone(), format!("network-{name}"))
+        }))
+    }
+
+    /// When a check was last made from a zone.
+    fn last_tested(&self, zone: Option<ZoneId>) -> Inline {
+        let plan = self.sources.meaning.plan();
+        let zone_of = |place: &str| {
+            let network = plan.networks().iter().find(|network| network.name.as_str() == place);
+            let host = plan.hosts().iter().find(|host| host.name.as_str() == place);
+            network.or_else(|| host.map(|host| plan.network(host.network))).map(|found| found.zone)
+        };
+        let results = self.sources.walk.iter().flat_map(|walk| &walk.results);
+        let own = results.filter(|row| is_made(row) && zone_of(&row.place) == zone);
+        let own: Vec<&ResultRow> = own.collect();
+        match own.iter().filter_map(|row| row.at.as_deref()).max().and_then(day_of) {
+            Some(day) => Inline::default()
+                .link(format!("on {day}, {} from here", count(own.len(), "check")), "checks"),
+            None => "not tested".into(),
+        }
+    }
+}
+
+/// A guarantee as a sentence has it: `guests cannot reach anything except the internet`.
+fn promised(guarantee: &Guarantee) -> String {
+    let (from, to) = (plain_endpoint(&guarantee.from.text), plain_endpoint(&guarantee.to.text));
+    let service = match guarantee.service.text.as_str() {
+        "" | "any" => String::new(),
+        text => format!(" by {text}"),
+    };
+    let can = if guarantee.always { "can" } else { "cannot" };
+    format!("{from} {can} reach {to}{service}")
+}
+
+fn broken(row: &GuaranteeRow, says: &str) -> Inline {
+    let about = row.about().unwrap_or_default();
+    Inline::default().strong(format!("NOT KEPT: {says}")).then(format!(" ({about}; "))
+}
+
+/// Whether somebody made a check.
+fn is_made(row: &ResultRow) -> bool {
+    matches!(row.outcome, State::Pass | State::NotShown | State::Fail)
+}
+
+/// The day of a time stamp (RFC 3339).
+fn day_of(at: &str) -> Option<&str> {
+    at.get(..10)
+}
+
+fn zone_link(name: &str) -> Inline {
+    Inline::default().link(name, format!("zone-{name}"))
+}
+
+impl Builder<'_> {
+    /// The other ends of arrows, each with what passes.
+    fn reached<'a>(
+        &self,
+        map: &ZoneMap,
+        arrows: impl Iterator<Item = &'a Arrow>,
+        end: impl Fn(&Arrow) -> Option<usize>,
+    ) -> Inline {
+        let each = arrows.map(|arrow| {
+            let other = match end(arrow) {
+                Some(index) => zone_link(&map.areas[index].name),
+                None => map.outside.as_str().into(),
+            };
+            let mut other = other.then(" (");
+            other.0.extend(self.passing(arrow).0);
+            other.then(")")
+        });
+        let all = Inline::list(each);
+        if all.is_empty() { "nothing".into() } else { all }
+    }
+
+    /// What an arrow lets pass: why it is there, with links to the exceptions that say so.
+    fn passing(&self, arrow: &Arrow) -> Inline {
+        let entry = |name: &str| Inline::default().link(name, format!("exception-{name}"));
+        match (arrow.kind, &arrow.exception) {
+            (ArrowKind::Exception, Some(name)) => {
+                let plan = self.sources.meaning.plan();
+                let entry = plan.exceptions().iter().find(|one| one.name.as_str() == name);
+                let why = entry.map(|one| one.why.clone()).filter(|why| !why.is_empty());
+                let words = why.unwrap_or_else(|| arrow.words.clone());
+                Inline::default().link(words, format!("exception-{name}"))
+            }
+            (ArrowKind::Exception, None) => arrow.words.clone().into(),
+            (ArrowKind::Cell, _) => match arrow.words.split_once(", but for ") {
+                None => "everything".into(),
+                Some((_, but)) => {
+                    let names = Inline::list(but.split(", ").map(entry));
+                    let mut all = Inline::from("everything, but for ");
+                    all.0.extend(names.0);
+                    all
+                }
+            },
+        }
+    }
+}
