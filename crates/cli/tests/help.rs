@@ -25,6 +25,7 @@ fn examples_run() {
         "compare",
         "audit ",
         "worksheet --since",
+        "report --since",
         "load",
         "verify",
     ];

@@ -109,7 +109,7 @@ fn a_client_sees_neither_management_nor_rules_nor_open_findings() {
         "rule-10",
         "gateway.manage",
     ] {
-        let escaped = secret.replace('\'', "&#39;").replace('`', "`");
+        let escaped = secret.replace('\'', "&#39;");
         assert!(!client.contains(&escaped), "a client sees {secret}");
     }
     assert!(!text(&client).contains("manage the gateway"), "a client sees who manages");

@@ -15,12 +15,14 @@ mod words;
 pub use html::html;
 pub use markdown::markdown;
 
-use crate::sheets::{ChecklistSheet, CompareSheet, FindingSheet, FormProof, PortSheet, RuleSheet};
+use crate::sheets::{
+    ChecklistSheet, CompareSheet, FindingSheet, FormProof, PortSheet, RuleSheet, zone_map,
+};
 use crate::walk::WalkSheet;
 use crate::{Column, Table};
 use bastium_core::meaning::Meaning;
 use bastium_core::rules::RuleSet;
-use bastium_picture::Picture;
+use bastium_picture::{Picture, ZoneMap};
 use std::collections::BTreeMap;
 
 /// For whom a report is.
@@ -235,6 +237,8 @@ struct Builder<'s> {
     sources: &'s Sources<'s>,
     rule_sheet: RuleSheet,
     ports: PortSheet,
+    /// Who reaches whom.
+    map: ZoneMap,
 }
 
 impl Document {
@@ -245,6 +249,7 @@ impl Document {
             sources,
             rule_sheet: RuleSheet::new(sources.meaning, sources.rules, |_, _| true),
             ports: PortSheet::new(plan),
+            map: zone_map(sources.meaning),
         };
         let all = [
             Some(builder.summary()),

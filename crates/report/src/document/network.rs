@@ -2,7 +2,7 @@
 
 use super::{Block, Builder, Grid, Inline, Section};
 use crate::Column;
-use crate::sheets::{AddressSheet, matrix_grid, site_tree, zone_map};
+use crate::sheets::{AddressSheet, matrix_grid, site_tree};
 use bastium_picture::{MOST_ZONES, Stance};
 
 impl Builder<'_> {
@@ -11,7 +11,7 @@ impl Builder<'_> {
         let plan = meaning.plan();
         let mut blocks = Vec::new();
         if plan.zones().len() <= MOST_ZONES {
-            let mut map = zone_map(meaning);
+            let mut map = self.map.clone();
             for area in &mut map.areas {
                 area.anchor = Some(format!("zone-{}", area.name));
             }

@@ -2,7 +2,7 @@
 
 use super::words::{listed, plain_endpoint};
 use super::{Block, Builder, Card, Inline, Section, count};
-use crate::sheets::{GuaranteeRow, zone_map};
+use crate::sheets::GuaranteeRow;
 use crate::walk::{ResultRow, State};
 use bastium_core::plan::{Guarantee, ZoneId};
 use bastium_picture::{Arrow, ArrowKind, ZoneMap};
@@ -10,7 +10,7 @@ use bastium_picture::{Arrow, ArrowKind, ZoneMap};
 impl Builder<'_> {
     pub(super) fn summary(&self) -> Section {
         let plan = self.sources.meaning.plan();
-        let map = zone_map(self.sources.meaning);
+        let map = &self.map;
         let networks = plan.networks().iter().filter(|network| network.tunnel.is_none()).count();
         let begin = format!(
             "{} has {} in {}. What is not listed here as allowed does not pass from one zone to another.",
@@ -27,13 +27,13 @@ impl Builder<'_> {
         blocks.push(Block::Heading("What can be reached from the internet".to_owned()));
         blocks.push(Block::List(self.reachable_from_outside()));
         blocks.push(Block::Heading("Who may use the internet".to_owned()));
-        blocks.push(Block::List(self.to_outside(&map)));
+        blocks.push(Block::List(self.to_outside(map)));
         blocks.push(Block::Heading("Who may change it".to_owned()));
         blocks.push(Block::Text(self.who_changes()));
         blocks.push(Block::Heading("How this is known".to_owned()));
         blocks.push(Block::List(self.how_known()));
         blocks.push(Block::Heading("Zone by zone".to_owned()));
-        blocks.push(Block::Cards(self.cards(&map)));
+        blocks.push(Block::Cards(self.cards(map)));
         Section { id: "summary", title: "Summary", blocks }
     }
 
@@ -130,7 +130,7 @@ impl Builder<'_> {
     /// What cells or exceptions let in that no `inbound` entry offers.
     fn opened_otherwise(&self) -> Vec<String> {
         let plan = self.sources.meaning.plan();
-        let map = zone_map(self.sources.meaning);
+        let map = &self.map;
         let is_offered = |arrow: &Arrow| {
             let mut offered = plan.exceptions().iter().filter(|one| one.inbound.is_some());
             offered.any(|one| arrow.exception.as_deref() == Some(one.name.as_str()))
