@@ -11,6 +11,7 @@ mod report;
 mod rules;
 mod simulate;
 mod verify;
+mod view;
 
 pub use examples::examples;
 pub use program::{OPTIONS_OF_EVERY_COMMAND, program};
@@ -23,6 +24,7 @@ pub use report::{Report, Whom};
 pub use rules::Rules;
 pub use simulate::{FaultName, Simulate, Simulated};
 pub use verify::Verify;
+pub use view::View;
 
 use bastium_core::plan::Form;
 use clap::builder::{OsStringValueParser, TypedValueParser};
@@ -138,6 +140,8 @@ pub enum Command {
     Matrix(Matrix),
     /// Draw the site, its zones or its matrix, as SVG or PNG
     Draw(Draw),
+    /// Show the plan on the whole screen: the matrix with what decides each cell, questions, changes before they are kept
+    View(View),
     /// Show the ordered rules for the gateway
     Rules(Rules),
     /// Show everything to type into the gateway, step by step, with values

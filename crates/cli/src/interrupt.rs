@@ -15,14 +15,14 @@ static LAST_WISH: Mutex<Option<Wish>> = Mutex::new(None);
 type Wish = Box<dyn FnOnce() + Send>;
 
 /// Remembers what is to be done if the program is interrupted before [`no_last_wish`].
-#[cfg(target_os = "linux")]
+#[cfg(unix)]
 pub(crate) fn last_wish(wish: Wish) {
     watch();
     *LAST_WISH.lock().unwrap_or_else(PoisonError::into_inner) = Some(wish);
 }
 
 /// Does it now.
-#[cfg(target_os = "linux")]
+#[cfg(unix)]
 pub(crate) fn last_wish_now() {
     if let Some(wish) = LAST_WISH.lock().unwrap_or_else(PoisonError::into_inner).take() {
         wish();
@@ -30,7 +30,7 @@ pub(crate) fn last_wish_now() {
 }
 
 /// Nothing is left to be done.
-#[cfg(target_os = "linux")]
+#[cfg(unix)]
 pub(crate) fn no_last_wish() {
     LAST_WISH.lock().unwrap_or_else(PoisonError::into_inner).take();
 }
@@ -98,14 +98,14 @@ fn clean_up() {
 
 #[cfg(unix)]
 mod of_the_system {
-    use signal_hook::consts::{SIGINT, SIGTERM};
+    use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
     use signal_hook::iterator::Signals;
     use signal_hook::low_level::emulate_default_handler;
     use std::sync::atomic::Ordering;
 
     pub(super) fn watch() {
         // Whoever started the program may have set the signal to be ignored.
-        let heard = [SIGINT, SIGTERM].into_iter().filter(|signal| !is_ignored(*signal));
+        let heard = [SIGHUP, SIGINT, SIGTERM].into_iter().filter(|signal| !is_ignored(*signal));
         let Ok(mut signals) = Signals::new(heard) else { return };
         let wait = move || {
             let is_left = || super::LEFT_TO_OTHERS.load(Ordering::Relaxed);

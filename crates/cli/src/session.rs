@@ -90,6 +90,18 @@ impl<'w> Session<'w> {
         }
     }
 
+    /// A session that says nothing, for a command that has the screen to itself.
+    pub(crate) fn silent(options: Options) -> Session<'static> {
+        Session {
+            options: Options { quiet: true, ..options },
+            out: Box::new(io::sink()),
+            err: Box::new(io::sink()),
+            progress: None,
+            look: Look { width: 80, colour: false },
+            rows: None,
+        }
+    }
+
     /// Lets what does not fit the screen go through a pager, if it is for people at a terminal.
     pub(crate) fn page(&mut self) {
         let Some(rows) = self.rows.filter(|_| !self.options.no_pager) else { return };

@@ -26,6 +26,8 @@ fn examples_run() {
         "audit ",
         "worksheet --since",
         "report --since",
+        "view",
+        "watch",
         "load",
         "verify",
     ];

@@ -45,6 +45,7 @@ pub fn examples(command: &str) -> &'static [(&'static str, &'static str)] {
                 "report --since HEAD --to report.html",
             ),
         ],
+        "view" => &[("Look at the plan, ask it, and change it", "view")],
         "draw" => &[
             ("Draw who may reach whom", "draw zones --to zones.svg"),
             ("Draw what hangs on what, for a document", "draw site --to site.png"),

@@ -7,8 +7,9 @@ use crate::session::{self, Session};
 use crate::show::{self, style, table};
 use bastium_core::asking::{Answer, End, NoAnswer, ask};
 use bastium_core::diagnosis::Diagnose;
+use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Plan, Services};
-use bastium_core::rules;
+use bastium_core::rules::{self, RuleSet};
 use bastium_core::source::Text;
 use bastium_core::space::{DAYS, IntervalSet, Minute};
 use bastium_core::verdict::Verdict;
@@ -25,24 +26,35 @@ pub(super) fn run(args: &Ask, session: &mut Session<'_>) -> Result<Exit, Failure
     if let Some(file) = &args.batch {
         return batch::run(file, args, session);
     }
-    let ends = (args.from.as_deref().unwrap_or("any"), args.to.as_deref().unwrap_or("any"));
     let plan = session.plan()?;
     // A date that is named is the day that is asked about.
     let dated = args.at.as_deref().and_then(date_of);
     let day = args.day.day.or(dated);
     let meaning = session::meaning(&plan, day)?;
     let compiled = rules::compile(&meaning);
-    let (from, to, service) = words(args, ends, &plan)?;
-    let at = minutes(args.at.as_deref(), session::day_of(&plan, day))?;
-    let answer = ask(&meaning, &compiled, &from, &to, &service, &at)
-        .map_err(|reason| no_answer(reason, ends))?;
+    let (answer, sheet) = answered(args, &meaning, &compiled)?;
     let exit = if answer.verdict == Some(Verdict::Allow) { Exit::Fine } else { Exit::No };
-    let sheet = AnswerSheet::new(&plan, &from, &to, &service, &answer);
-    let Some(sheet) = sheet else { return Err(no_answer(NoAnswer::NoCommonFamily, ends)) };
     if !show::for_programs(session, &sheet, || sheet.tables(), "question")? {
         print(&plan, &answer, &sheet, session)?;
     }
     if sheet.differences.is_empty() { Ok(exit) } else { Ok(report_internal_error(&sheet, session)) }
+}
+
+/// What is answered to a question, of rules that are compiled already.
+pub(super) fn answered<'r>(
+    args: &Ask,
+    meaning: &Meaning<'_>,
+    compiled: &'r RuleSet,
+) -> Result<(Answer<'r>, AnswerSheet), Failure> {
+    let plan = meaning.plan();
+    let ends = (args.from.as_deref().unwrap_or("any"), args.to.as_deref().unwrap_or("any"));
+    let (from, to, service) = words(args, ends, plan)?;
+    let at = minutes(args.at.as_deref(), meaning.day())?;
+    let answer = ask(meaning, compiled, &from, &to, &service, &at)
+        .map_err(|reason| no_answer(reason, ends))?;
+    let sheet = AnswerSheet::new(plan, &from, &to, &service, &answer);
+    let sheet = sheet.ok_or_else(|| no_answer(NoAnswer::NoCommonFamily, ends))?;
+    Ok((answer, sheet))
 }
 
 /// Resolves all three, and tells all that is wrong with them together.

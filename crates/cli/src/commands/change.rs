@@ -66,7 +66,7 @@ pub(super) fn read(text: &str, name: &str) -> Result<(Vec<usize>, Vec<Edit>), Fa
 }
 
 /// One change, in the words of the command line.
-fn one(line: &str) -> Result<Edit, (String, String)> {
+pub(super) fn one(line: &str) -> Result<Edit, (String, String)> {
     let usage = "write it like `set network desks hosts=20`; quote what has blanks".to_owned();
     let words =
         shlex::split(line).ok_or_else(|| ("a quote is not closed".to_owned(), usage.clone()))?;
@@ -135,7 +135,7 @@ fn at(name: &str, line: usize, says: &str, help: String) -> Diagnosis {
 }
 
 /// Which traffic the changes open and close, all together; `None` where the plan before was none.
-fn traffic(changed: &plans::Changed) -> Option<CompareSheet> {
+pub(super) fn traffic(changed: &plans::Changed) -> Option<CompareSheet> {
     let read = |text: &str| bastium_planfile::read(&changed.name, text.as_bytes()).ok();
     let (old, new) = (read(&changed.old)?, read(&changed.new)?);
     let day = session::day_of(&new, None);

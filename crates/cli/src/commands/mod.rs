@@ -32,6 +32,7 @@ mod services;
 mod simulate;
 mod typed;
 mod verify;
+mod view;
 mod walk;
 mod worksheet;
 
@@ -71,6 +72,7 @@ pub(crate) fn run(command: &Command, session: &mut Session<'_>) -> Result<Exit, 
         Command::Ports => ports::run(session),
         Command::Matrix(args) => matrix::run(args, session),
         Command::Draw(args) => draw::run(args, session),
+        Command::View(args) => view::run(args, session),
         Command::Rules(args) => rules::run(args, session),
         Command::Worksheet(args) => worksheet::run(args, session),
         Command::Prove(args) => prove::run(args, session),
@@ -112,6 +114,7 @@ fn has_one_format(command: &Command) -> bool {
             | Command::Listen(_)
             | Command::Report(_)
             | Command::Schema
+            | Command::View(_)
     );
     writes || shows || matches!(command, Command::Completions { .. })
 }
@@ -149,6 +152,7 @@ fn takes_time(command: &Command) -> Option<&'static str> {
         | Command::Schema
         | Command::Demo(_)
         | Command::Completions { .. }
+        | Command::View(_)
         | Command::Man(_) => return None,
     })
 }

@@ -101,6 +101,21 @@ impl MatrixSheet {
         Self::of(plan, vec![cell(meaning, &through, from, to)], deciding)
     }
 
+    /// Every cell, each with everything that decides it in order: what [`MatrixSheet::one`] says of each.
+    pub fn every(meaning: &Meaning<'_>, rules: &RuleSet) -> Vec<(CellRow, Vec<CellRule>)> {
+        let plan = meaning.plan();
+        let every = every_cell(meaning, rules);
+        let through = CellRules::of(meaning, &every);
+        let pairs = plan.zone_ids().flat_map(|from| plan.zone_ids().map(move |to| (from, to)));
+        pairs
+            .map(|(from, to)| {
+                let deciding = through.deciding(meaning, from, to);
+                let deciding = deciding.map(|rule| cell_rule(plan, rule, rules)).collect();
+                (cell(meaning, &through, from, to), deciding)
+            })
+            .collect()
+    }
+
     fn of(plan: &Plan, cells: Vec<CellRow>, rules: Vec<CellRule>) -> Self {
         let zones = plan.zones().iter().map(|zone| zone.name.to_string()).collect();
         Self { bastium: EDITION, zones, cells, rules }
