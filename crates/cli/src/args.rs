@@ -24,7 +24,7 @@ pub use report::{Report, Whom};
 pub use rules::Rules;
 pub use simulate::{FaultName, Simulate, Simulated};
 pub use verify::Verify;
-pub use view::View;
+pub use view::{View, Watch};
 
 use bastium_core::plan::Form;
 use clap::builder::{OsStringValueParser, TypedValueParser};
@@ -142,6 +142,8 @@ pub enum Command {
     Draw(Draw),
     /// Show the plan on the whole screen: the matrix with what decides each cell, questions, changes before they are kept
     View(View),
+    /// Show what each save of the plan changes: findings, and traffic that it opens or closes
+    Watch(Watch),
     /// Show the ordered rules for the gateway
     Rules(Rules),
     /// Show everything to type into the gateway, step by step, with values

@@ -46,6 +46,7 @@ pub fn examples(command: &str) -> &'static [(&'static str, &'static str)] {
             ),
         ],
         "view" => &[("Look at the plan, ask it, and change it", "view")],
+        "watch" => &[("See what each save of the plan changes", "watch")],
         "draw" => &[
             ("Draw who may reach whom", "draw zones --to zones.svg"),
             ("Draw what hangs on what, for a document", "draw site --to site.png"),

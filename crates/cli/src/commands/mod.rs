@@ -34,6 +34,7 @@ mod typed;
 mod verify;
 mod view;
 mod walk;
+mod watch;
 mod worksheet;
 
 pub(crate) use completions::ASKED_BY as COMPLETION_ASKED_BY;
@@ -73,6 +74,7 @@ pub(crate) fn run(command: &Command, session: &mut Session<'_>) -> Result<Exit, 
         Command::Matrix(args) => matrix::run(args, session),
         Command::Draw(args) => draw::run(args, session),
         Command::View(args) => view::run(args, session),
+        Command::Watch(args) => watch::run(args, session),
         Command::Rules(args) => rules::run(args, session),
         Command::Worksheet(args) => worksheet::run(args, session),
         Command::Prove(args) => prove::run(args, session),
@@ -115,6 +117,7 @@ fn has_one_format(command: &Command) -> bool {
             | Command::Report(_)
             | Command::Schema
             | Command::View(_)
+            | Command::Watch(_)
     );
     writes || shows || matches!(command, Command::Completions { .. })
 }
@@ -153,6 +156,7 @@ fn takes_time(command: &Command) -> Option<&'static str> {
         | Command::Demo(_)
         | Command::Completions { .. }
         | Command::View(_)
+        | Command::Watch(_)
         | Command::Man(_) => return None,
     })
 }
