@@ -18,7 +18,7 @@ struct Step {
 }
 
 /// The job, in its order.
-const STEPS: [Step; 22] = [
+const STEPS: [Step; 25] = [
     Step {
         words: &["addresses"],
         sees: "One VLAN and one subnet per kind of device; the VLAN id shows in the address.",
@@ -34,6 +34,10 @@ const STEPS: [Step; 22] = [
     Step {
         words: &["matrix", "staff", "clinical"],
         sees: "One cell: what really decides there, in order. The cart may do less than the vets it belongs to.",
+    },
+    Step {
+        words: &["draw", "zones", "--to", PICTURE, "--force"],
+        sees: "The same as a picture: who may reach whom, and by what. `draw site` and `draw matrix` are the other two.",
     },
     Step {
         words: &["check"],
@@ -102,6 +106,10 @@ const STEPS: [Step; 22] = [
         sees: "The lists run: a guest's packet to a till is dropped.",
     },
     Step {
+        words: &["verify", GATEWAY],
+        sees: "That the lists are there is not enough: nobody has walked the checks, and it says so.",
+    },
+    Step {
         words: &["simulate", "wait", "--state", FOLDER, "6m"],
         sees: "Somebody was shut out, or went home: the time runs out.",
     },
@@ -117,6 +125,10 @@ const STEPS: [Step; 22] = [
         words: &["worksheet", "--since", OLD, "--plan", NEW],
         sees: "What to type for this change, in an order in which no step lets anything through that both plans block, or stops what both allow.",
     },
+    Step {
+        words: &["report", "--for", "client", "--to", REPORT, "--force"],
+        sees: "What is handed over: a page for the client, of which every sentence is proved, tried or in the plan.",
+    },
 ];
 
 /// Stands for the plan, and for the plan after the change.
@@ -125,6 +137,9 @@ const NEW: &str = "NEW";
 /// Stand for a simulated gateway, and for the folder that holds it.
 const GATEWAY: &str = "GATEWAY";
 const FOLDER: &str = "FOLDER";
+/// Stand for files that the demo writes beside the plan.
+const PICTURE: &str = "PICTURE";
+const REPORT: &str = "REPORT";
 
 pub(super) fn run(args: &Demo, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let path = args.dir.join("clinic.toml");
@@ -139,6 +154,8 @@ pub(super) fn run(args: &Demo, session: &mut Session<'_>) -> Result<Exit, Failur
             NEW => next.display().to_string(),
             GATEWAY => format!("simulated:{}", gateway.display()),
             FOLDER => gateway.display().to_string(),
+            PICTURE => args.dir.join("zones.svg").display().to_string(),
+            REPORT => args.dir.join("report.html").display().to_string(),
             word => word.to_owned(),
         }));
         if !step.words.contains(&NEW) {
