@@ -20,6 +20,8 @@ struct Terminal {
     keys: Box<dyn Write + Send>,
     child: Box<dyn Child + Send + Sync>,
     parser: Arc<Mutex<vt100::Parser>>,
+    /// Everything that was written.
+    written: Arc<Mutex<Vec<u8>>>,
 }
 
 impl Terminal {
@@ -34,15 +36,17 @@ impl Terminal {
         let child = pair.slave.spawn_command(command).expect("it starts");
         let mut reader = pair.master.try_clone_reader().expect("what it writes");
         let parser = Arc::new(Mutex::new(vt100::Parser::new(some(rows), some(cols), 0)));
-        let into = Arc::clone(&parser);
+        let written = Arc::new(Mutex::new(Vec::new()));
+        let (into, kept) = (Arc::clone(&parser), Arc::clone(&written));
         std::thread::spawn(move || {
             let mut bytes = [0; 4096];
             while let Ok(count @ 1..) = reader.read(&mut bytes) {
+                kept.lock().unwrap_or_else(PoisonError::into_inner).extend(&bytes[..count]);
                 into.lock().unwrap_or_else(PoisonError::into_inner).process(&bytes[..count]);
             }
         });
         let keys = pair.master.take_writer().expect("a keyboard");
-        Self { master: pair.master, keys, child, parser }
+        Self { master: pair.master, keys, child, parser, written }
     }
 
     fn view(bench: &Bench, size: (u16, u16)) -> Self {
@@ -134,9 +138,14 @@ fn the_matrix_and_what_decides_a_cell() {
 #[test]
 fn a_wide_screen_has_both_beside_each_other() {
     let bench = Bench::new();
-    let mut terminal = Terminal::view(&bench, (40, 150));
+    let mut terminal = Terminal::view(&bench, (34, 125));
     terminal.press(DOWN);
     terminal.shows("staff to control");
+    // For the picture in docs/screenshots.
+    if let Some(path) = std::env::var_os("BASTIUM_VIEW_SHOWN") {
+        let written = terminal.written.lock().unwrap_or_else(PoisonError::into_inner);
+        std::fs::write(path, &*written).expect("it is written");
+    }
     insta::assert_snapshot!(terminal.screen());
     terminal.press("4");
     terminal.shows("access point surgery");

@@ -51,7 +51,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, snapshot: &Snapshot, ui: &mut Ui) {
         _ => pane(frame, body, snapshot, ui),
     }
     let message = match &ui.trouble {
-        Some(trouble) => Line::styled(trouble.as_str(), STRONG.fg(Color::Red)),
+        Some(trouble) => Line::styled(trouble.as_str(), coloured(STRONG, Color::Red, ui)),
         None => Line::styled(ui.says.as_str(), STRONG),
     };
     frame.render_widget(message, says);
@@ -143,7 +143,7 @@ fn matrix(frame: &mut Frame<'_>, area: Rect, snapshot: &Snapshot, ui: &mut Ui) {
         let cells = columns.clone().map(|column| {
             let cell = snapshot.cell(row, column).map(|(cell, _)| cell);
             let (text, style) =
-                cell.map_or((String::new(), Style::new()), |cell| mark(cell, width));
+                cell.map_or((String::new(), Style::new()), |cell| mark(cell, width, ui));
             let selected = (row, column) == ui.cell;
             Span::styled(fitted(&text, width), if selected { style.patch(SELECTED) } else { style })
         });
@@ -161,14 +161,19 @@ fn column_name(snapshot: &Snapshot, column: usize, width: u16) -> String {
     }
 }
 
+/// A style with a colour, if there is colour.
+fn coloured(style: Style, colour: Color, ui: &Ui) -> Style {
+    if ui.colour { style.fg(colour) } else { style }
+}
+
 /// A cell in a word or a letter, with the number of its exceptions.
-fn mark(cell: &CellRow, width: u16) -> (String, Style) {
+fn mark(cell: &CellRow, width: u16, ui: &Ui) -> (String, Style) {
     let exceptions = match cell.exceptions.len() {
         0 => String::new(),
         count => format!("*{count}"),
     };
     let (word, letter, style) = match cell.action {
-        "allow" => ("allow", "A", STRONG.fg(Color::Green)),
+        "allow" => ("allow", "A", coloured(STRONG, Color::Green, ui)),
         "reject" => ("reject", "R", Style::new()),
         "block" => (".", ".", if cell.exceptions.is_empty() { FAINT } else { Style::new() }),
         _ => ("-", "-", FAINT),

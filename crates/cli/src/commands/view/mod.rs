@@ -57,7 +57,7 @@ pub(super) fn run(args: &View, session: &mut Session<'_>) -> Result<Exit, Failur
     // A plan without a meaning is told of as everywhere, before the screen is taken.
     session::meaning(&plan, args.day.day)?;
     let mut edits = Edits::new(session.options.clone());
-    let mut ui = Ui::default();
+    let mut ui = Ui::new(session.look().colour);
     let mut screen = Screen::take()?;
     loop {
         let (day, known) = (session::day_of(&plan, args.day.day), plan.source().text().to_owned());

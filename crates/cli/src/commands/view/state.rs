@@ -84,6 +84,8 @@ pub(super) struct Ui {
     pub(super) says: String,
     /// What is wrong with the file.
     pub(super) trouble: Option<String>,
+    /// Whether there is colour.
+    pub(super) colour: bool,
     /// Where the matrix and the list were drawn last.
     pub(super) areas: Areas,
 }
@@ -104,6 +106,11 @@ pub(super) struct Areas {
 }
 
 impl Ui {
+    /// Nothing is chosen yet.
+    pub(super) fn new(colour: bool) -> Self {
+        Self { colour, ..Self::default() }
+    }
+
     /// Keeps the selection inside a plan that has become smaller.
     pub(super) fn fit(&mut self, snapshot: &Snapshot) {
         let last = snapshot.zones.len().saturating_sub(1);
