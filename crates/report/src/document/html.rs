@@ -7,8 +7,8 @@ use bastium_gateway::clean;
 use bastium_picture::{Picture, Theme, css, svg_for_page};
 
 /// How high a picture may be on a printed page across, in pixels of its own width when that fills the page: 190 mm less the
-/// margins and a caption.
-const PRINTED_HEIGHT: f32 = 640.0;
+/// margins and the heading.
+const PRINTED_HEIGHT: f32 = 620.0;
 
 #[derive(Template)]
 #[template(path = "report.html")]
