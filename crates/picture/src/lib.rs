@@ -18,6 +18,7 @@ mod matrix;
 mod png;
 mod scene;
 mod site;
+mod small;
 mod svg;
 mod theme;
 mod zones;
@@ -29,6 +30,7 @@ pub use scene::{
     Fill, Frame, Group, Ink, Item, Line, Picture, Point, Shape, Stroke, Style, Text, Weight,
 };
 pub use site::{NodeKind, SiteNode, SiteTree};
+pub use small::{Mark, SmallGrid};
 pub use svg::{css, svg, svg_for_page};
 pub use theme::Theme;
 pub use zones::{Arrow, ArrowKind, MOST_ZONES, ZoneArea, ZoneMap};

@@ -86,19 +86,18 @@ impl Xml<'_> {
         let view = format!("0 0 {width} {height}");
         let labelled = format!("{title} {description}");
         let family = format!("'{FAMILY}', Arial, Helvetica, sans-serif");
-        self.begin(
-            "svg",
-            &[
-                ("xmlns", "http://www.w3.org/2000/svg"),
-                ("width", &width),
-                ("height", &height),
-                ("viewBox", &view),
-                ("role", "graphics-document"),
-                ("aria-labelledby", &labelled),
-                ("font-family", &family),
-                ("font-kerning", "none"),
-            ],
-        )?;
+        // A page knows what `svg` is.
+        let alone = theme.map(|_| ("xmlns", "http://www.w3.org/2000/svg"));
+        let others: [(&str, &str); 7] = [
+            ("width", &width),
+            ("height", &height),
+            ("viewBox", &view),
+            ("role", "graphics-document"),
+            ("aria-labelledby", &labelled),
+            ("font-family", &family),
+            ("font-kerning", "none"),
+        ];
+        self.begin("svg", &alone.into_iter().chain(others).collect::<Vec<_>>())?;
         self.leaf("title", &[("id", &title)], &picture.title)?;
         self.leaf("desc", &[("id", &description)], &picture.description)?;
         if let Some(theme) = theme {

@@ -1,9 +1,9 @@
 //! The geometry of pictures that are laid out from anything that a plan can hold.
 
 use bastium_picture::{
-    Arrow, ArrowKind, CellNote, Fill, Frame, GridCell, Group, MatrixGrid, NamedException, NodeKind,
-    Picture, Point, SiteNode, SiteTree, Stance, Stroke, Style, Theme, ZoneArea, ZoneMap, flaws,
-    png, svg,
+    Arrow, ArrowKind, CellNote, Fill, Frame, GridCell, Group, Mark, MatrixGrid, NamedException,
+    NodeKind, Picture, Point, SiteNode, SiteTree, SmallGrid, Stance, Stroke, Style, Theme,
+    ZoneArea, ZoneMap, flaws, png, svg,
 };
 use proptest::prelude::*;
 
@@ -190,6 +190,21 @@ proptest! {
             says(&picture, &exception.words);
         }
         grid.zones.iter().for_each(|zone| says(&picture, zone));
+    }
+
+    #[test]
+    fn a_small_grid_can_be_read(
+        zones in prop::collection::vec(name(), 1..12),
+        cells in prop::collection::vec(prop::option::of((name(), any::<bool>())), 144),
+        (title, about) in (words(), words()),
+    ) {
+        let mark = |(text, strong): (String, bool)| Mark { words: text.clone(), text, strong, anchor: None };
+        let cells = cells.into_iter().take(zones.len() * zones.len()).map(|cell| cell.map(mark));
+        let grid = SmallGrid { title, about, zones, cells: cells.collect() };
+        let picture = grid.picture();
+        is_sound(&picture);
+        grid.zones.iter().for_each(|zone| says(&picture, zone));
+        grid.cells.iter().flatten().for_each(|mark| says(&picture, &mark.text));
     }
 
     #[test]

@@ -1,9 +1,10 @@
 //! Pages that need no network: one HTML file each.
 
-use crate::sheets::{ChecklistSheet, Step, System, Worksheet};
+use crate::sheets::{ChecklistSheet, Step, System, Worksheet, tried_grid};
 use crate::{Column, Table};
 use askama::Template;
 use bastium_gateway::clean;
+use bastium_picture::{Theme, css, svg_for_page};
 
 /// The checklist, to tick off on a tablet or on paper.
 #[derive(Template)]
@@ -15,6 +16,10 @@ struct ChecklistPage<'s> {
     summary: String,
     strength: String,
     system: &'static str,
+    /// Where the checks are made.
+    picture: String,
+    light: String,
+    dark: String,
 }
 
 /// Writes the checklist as a page. `summary` says how much it is; the commands of `system` are shown first.
@@ -33,6 +38,9 @@ pub fn checklist_page(
         summary: summary.to_owned(),
         strength: sheet.strength.words(),
         system: system.word(),
+        picture: svg_for_page(&tried_grid(sheet).picture(), "tried"),
+        light: css(Theme::Light, ""),
+        dark: css(Theme::Dark, ""),
     };
     written(&page)
 }

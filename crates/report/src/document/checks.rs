@@ -3,7 +3,7 @@
 use super::words::GLOSSARY;
 use super::{Block, Builder, Grid, Inline, Section, count};
 use crate::Column;
-use crate::sheets::{Because, CheckRow, RuleRow};
+use crate::sheets::{Because, CheckRow, RuleRow, changed_grid, rule_grid, tried_grid};
 use crate::walk::{ResultRow, State};
 use bastium_gateway::nftables::tag;
 use std::collections::HashMap;
@@ -25,6 +25,10 @@ impl Builder<'_> {
             let says = "Packets are what the lines of these rules have counted on the gateway.";
             blocks.push(Block::Text(says.into()));
         }
+        let zones: Vec<String> =
+            self.sources.meaning.plan().zones().iter().map(|zone| zone.name.to_string()).collect();
+        let picture = rule_grid(&zones, &self.cells).picture();
+        blocks.push(Block::Picture { id: "picture-rules".to_owned(), picture });
         let checks = self.checks_by_rule();
         for list in sheet.lists.iter().filter(|list| !list.rules.is_empty()) {
             let caption = format!("{}: {}; the rest: {}", list.name, list.about, list.otherwise);
@@ -196,6 +200,8 @@ impl Builder<'_> {
         let begin =
             format!("{} at {}.", count(list.count(), "check"), count(list.points, "test point"));
         let mut blocks = vec![Block::Text(begin.into())];
+        let picture = tried_grid(list).picture();
+        blocks.push(Block::Picture { id: "picture-checks".to_owned(), picture });
         let results: HashMap<&str, &ResultRow> = (self.sources.walk.iter())
             .flat_map(|walk| &walk.results)
             .map(|row| (row.id.as_str(), row))
@@ -298,6 +304,10 @@ impl Builder<'_> {
             false => format!("From {} to {}.", since.old, since.new),
         };
         let mut blocks = vec![Block::Text(begin.into())];
+        if !since.no_traffic() {
+            let picture = changed_grid(self.sources.meaning.plan(), since).picture();
+            blocks.push(Block::Picture { id: "picture-changes".to_owned(), picture });
+        }
         let tables = since.tables().into_iter().filter(|table| !table.rows.is_empty());
         let tables = tables
             .filter(|table| self.is_for_engineer() || table.title.as_deref() != Some("rules"));

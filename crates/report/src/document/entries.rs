@@ -2,13 +2,12 @@
 
 use super::{Block, Builder, Card, Grid, Inline, Section};
 use crate::Column;
-use crate::sheets::{MatrixSheet, RuleRow};
+use crate::sheets::RuleRow;
 use bastium_core::plan::Exception;
 
 impl Builder<'_> {
     pub(super) fn matrix(&self) -> Section {
         let plan = self.sources.meaning.plan();
-        let sheet = MatrixSheet::whole(self.sources.meaning, self.sources.rules);
         let mut zones = Grid::new("Zones", ["zone", "trust", "what is in it"].map(Column::text));
         for zone in plan.zones().iter().filter(|zone| zone.name != plan.zone(plan.internet()).name)
         {
@@ -20,7 +19,7 @@ impl Builder<'_> {
             "Cells that allow something, or have exceptions",
             ["from", "to", "does", "exceptions", "rules"].map(Column::text),
         );
-        for cell in &sheet.cells {
+        for (cell, _) in &self.cells {
             if cell.action != "allow" && cell.exceptions.is_empty() {
                 continue;
             }

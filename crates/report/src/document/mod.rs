@@ -16,7 +16,8 @@ pub use html::html;
 pub use markdown::markdown;
 
 use crate::sheets::{
-    ChecklistSheet, CompareSheet, FindingSheet, FormProof, PortSheet, RuleSheet, zone_map,
+    CellRow, CellRule, ChecklistSheet, CompareSheet, FindingSheet, FormProof, MatrixSheet,
+    PortSheet, RuleSheet, zone_map,
 };
 use crate::walk::WalkSheet;
 use crate::{Column, Table};
@@ -239,6 +240,8 @@ struct Builder<'s> {
     ports: PortSheet,
     /// Who reaches whom.
     map: ZoneMap,
+    /// The cells of the matrix, each with the rules that decide it.
+    cells: Vec<(CellRow, Vec<CellRule>)>,
 }
 
 impl Document {
@@ -250,6 +253,7 @@ impl Document {
             rule_sheet: RuleSheet::new(sources.meaning, sources.rules, |_, _| true),
             ports: PortSheet::new(plan),
             map: zone_map(sources.meaning),
+            cells: MatrixSheet::every(sources.meaning, sources.rules),
         };
         let all = [
             Some(builder.summary()),

@@ -7,7 +7,9 @@ use bastium_core::checklist::{
     Check, Checklist, Expect, Probe, SetUp, Stand, Standpoint, Target, points, seconds,
 };
 use bastium_core::meaning::Meaning;
+use bastium_core::plan::{Plan, ZoneId};
 use bastium_core::rules::RuleSet;
+use bastium_core::space::AddressSet;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::net::IpAddr;
@@ -21,6 +23,8 @@ pub struct ChecklistSheet {
     pub site: String,
     /// The day that it is for.
     pub day: String,
+    /// The zones, in the order of the matrix.
+    pub zones: Vec<String>,
     /// Where to stand, one after the other.
     pub stands: Vec<StandRow>,
     /// How many test points that are: sockets or Wi-Fi names, and outside.
@@ -78,6 +82,10 @@ pub struct CheckRow {
     pub from: String,
     /// Where it goes.
     pub to: String,
+    /// The zone that its packet comes from; none for the gateway itself.
+    pub from_zone: Option<String>,
+    /// The zone that its packet goes to; none for the gateway itself.
+    pub to_zone: Option<String>,
     /// The address it goes to; none where a name is asked for instead.
     pub address: Option<String>,
     /// What is asked for.
@@ -150,6 +158,7 @@ impl ChecklistSheet {
     /// Takes the sheet from a checklist.
     pub fn new(meaning: &Meaning<'_>, rules: &RuleSet, checklist: &Checklist) -> Self {
         let plan = meaning.plan();
+        let gateway = plan.gateway_inside().union(&plan.gateway_outside());
         let stand_row = |stand: &Stand| {
             let place = stand.standpoint.name(meaning);
             StandRow {
@@ -158,7 +167,11 @@ impl ChecklistSheet {
                 set_up: SetUp::lines(
                     &stand.checks.iter().filter_map(Check::set_up).collect::<Vec<_>>(),
                 ),
-                checks: stand.checks.iter().map(|check| row(check, &place, rules)).collect(),
+                checks: stand
+                    .checks
+                    .iter()
+                    .map(|check| row(check, &place, (plan, &gateway), rules))
+                    .collect(),
                 place,
             }
         };
@@ -166,6 +179,7 @@ impl ChecklistSheet {
             bastium: EDITION,
             site: plan.site().name.clone(),
             day: meaning.day().to_string(),
+            zones: plan.zones().iter().map(|zone| zone.name.to_string()).collect(),
             stands: checklist.stands.iter().map(stand_row).collect(),
             points: points(&checklist.stands),
             full: true,
@@ -399,7 +413,15 @@ fn expect_cell(expect: &'static str) -> Cell {
     Cell::toned(expect, if expect == Expect::Reply.word() { Tone::Good } else { Tone::Faint })
 }
 
-fn row(check: &Check, place: &str, rules: &RuleSet) -> CheckRow {
+fn row(
+    check: &Check,
+    place: &str,
+    (plan, gateway): (&Plan, &AddressSet),
+    rules: &RuleSet,
+) -> CheckRow {
+    let name = |zone: ZoneId| plan.zone(zone).name.to_string();
+    let packet = &check.packet;
+    let to_gateway = check.to == "gateway" || gateway.contains(packet.destination());
     let commands = check.commands();
     let address = match &check.target {
         Target::Address(address) if check.probe != Probe::Lease => Some(address.to_string()),
@@ -415,6 +437,8 @@ fn row(check: &Check, place: &str, rules: &RuleSet) -> CheckRow {
             && (check.control.is_none() || check.own_end.is_none()),
         from: place.to_owned(),
         to: check.to.clone(),
+        from_zone: plan.zone_from(packet.enters, packet.source()).map(name),
+        to_zone: (!to_gateway).then(|| name(plan.zone_to(packet.destination()))),
         address,
         service: check.probe.words(),
         family: if check.packet.source().is_ipv6() { "IPv6" } else { "IPv4" },

@@ -39,7 +39,8 @@ pub use cable::{CableNetwork, CableSheet, Counted, Reason, SurpriseRow, SweepPar
 pub use change::{ChangeSheet, DraftSheet};
 pub use checklist::{CheckRow, ChecklistSheet, StandRow, System};
 pub use compare::{ChangeRow, CompareSheet};
-pub use drawing::{matrix_grid, site_tree, zone_map};
+pub(crate) use drawing::rule_grid;
+pub use drawing::{changed_grid, matrix_grid, site_tree, tried_grid, zone_map};
 pub use findings::{Finding, FindingSheet, RelatedPlace};
 pub use groups::GroupSheet;
 pub use load::{LoadFile, LoadSheet, LoadState, LoadStep};

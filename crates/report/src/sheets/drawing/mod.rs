@@ -2,10 +2,13 @@
 
 mod matrix;
 mod site;
+mod small;
 mod zones;
 
 pub use matrix::matrix_grid;
 pub use site::site_tree;
+pub(crate) use small::rule_grid;
+pub use small::{changed_grid, tried_grid};
 pub use zones::zone_map;
 
 use bastium_core::plan::Exception;
