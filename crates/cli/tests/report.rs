@@ -130,10 +130,10 @@ fn rule_entry_check_and_picture_link_both_ways() {
     let check = part(&html, &check.expect("the rule links to its check")[1..], "</tr>");
     assert!(check.contains(&rule), "{check}");
     let picture = part(&html, "picture-matrix", "</figure>");
-    assert!(picture.contains("#cell-control-staff"), "the picture links to a cell");
+    assert!(picture.contains("#cell-control.staff"), "the picture links to a cell");
     let section = part(&html, "matrix", "</section>");
     assert!(section.contains("#picture-matrix"));
-    assert!(part(&html, "cell-control-staff", "</tr>").contains("#rule-"));
+    assert!(part(&html, "cell-control.staff", "</tr>").contains("#rule-"));
 }
 
 #[test]
@@ -221,6 +221,14 @@ fn what_is_open_to_the_outside_is_all_that_is() {
             "internet   block    block  block     allow",
         );
     let opened = outside(&public);
+    // So is a gateway that itself answers.
+    let entry = "[exception.from-home]\nfrom = \"internet\"\nto = \"gateway\"\nservice = \"ssh\"\n\
+                 action = \"allow\"\nwhy = \"The engineer is away\"\n\n[inbound.booking]";
+    let managed = outside(&demo("clinic.toml").replace("[inbound.booking]", entry));
+    let says =
+        "the gateway itself can be reached from the internet, because of exception from-home";
+    assert!(managed.contains(says), "{managed}");
+    assert!(!clinic.contains("the gateway itself"), "{clinic}");
     assert!(opened.contains("zone equipment: everything"), "{opened}");
 }
 

@@ -84,7 +84,7 @@ impl Builder<'_> {
             }
             "cell" => name.split_once('>').map(|(from, to)| match self.has_cell_row(from, to) {
                 true => {
-                    Inline::default().link(format!("{from} to {to}"), format!("cell-{from}-{to}"))
+                    Inline::default().link(format!("{from} to {to}"), format!("cell-{from}.{to}"))
                 }
                 false => format!("{from} to {to}").into(),
             }),
@@ -256,7 +256,9 @@ impl Builder<'_> {
     pub(super) fn failing(&self) -> Section {
         let mut blocks = Vec::new();
         let failed = self.sources.walk.iter().flat_map(|walk| &walk.results);
-        let failed = failed.filter(|row| row.outcome == State::Fail);
+        let failed = failed.filter(|row| {
+            row.outcome == State::Fail && (self.is_for_engineer() || !row.id.contains("manage"))
+        });
         let mut grid = Grid::new(
             "Failed checks, and where to look first",
             ["check", "from", "what came back", "look at"].map(Column::text),
@@ -311,7 +313,14 @@ impl Builder<'_> {
         let tables = since.tables().into_iter().filter(|table| !table.rows.is_empty());
         let tables = tables
             .filter(|table| self.is_for_engineer() || table.title.as_deref() != Some("rules"));
-        blocks.extend(tables.map(|table| Block::Grid(table.into())));
+        blocks.extend(tables.filter_map(|mut table| {
+            // Who may speak to the gateway is the engineer's business.
+            let to = table.columns.iter().position(|column| column.heading == "to");
+            if let Some(to) = to.filter(|_| !self.is_for_engineer()) {
+                table.rows.retain(|row| row[to].text != "gateway");
+            }
+            (!table.rows.is_empty()).then(|| Block::Grid(table.into()))
+        }));
         Some(Section { id: "changes", title: "Changes since the last report", blocks })
     }
 

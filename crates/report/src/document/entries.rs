@@ -28,7 +28,7 @@ impl Builder<'_> {
                 .map(|name| Inline::default().link(name.clone(), format!("exception-{name}")));
             let name = format!("{}>{}", cell.from, cell.to);
             cells.row(
-                Some(format!("cell-{}-{}", cell.from, cell.to)),
+                Some(format!("cell-{}.{}", cell.from, cell.to)),
                 [
                     cell.from.clone().into(),
                     cell.to.clone().into(),

@@ -22,7 +22,7 @@ impl Builder<'_> {
         for (index, cell) in grid.cells.iter_mut().enumerate() {
             let (from, to) = (&zones[index / zones.len()], &zones[index % zones.len()]);
             let has_row = cell.stance == Stance::Allow || !cell.notes.is_empty();
-            cell.anchor = has_row.then(|| format!("cell-{from}-{to}"));
+            cell.anchor = has_row.then(|| format!("cell-{from}.{to}"));
         }
         blocks.push(Block::Picture { id: "picture-matrix".to_owned(), picture: grid.picture() });
         let tree = site_tree(plan).picture();

@@ -4,7 +4,10 @@ use super::words::{listed, plain_endpoint};
 use super::{Block, Builder, Card, Inline, Section, count};
 use crate::sheets::GuaranteeRow;
 use crate::walk::{ResultRow, State};
+use bastium_core::meaning::Part;
 use bastium_core::plan::{Guarantee, ZoneId};
+use bastium_core::space::{Match, PacketSet};
+use bastium_core::verdict::{Cause, Verdict};
 use bastium_picture::{Arrow, ArrowKind, ZoneMap};
 
 impl Builder<'_> {
@@ -121,10 +124,49 @@ impl Builder<'_> {
         }));
         let others = self.opened_otherwise();
         lines.extend(others.into_iter().map(Inline::from));
+        lines.extend(self.gateway_from_outside());
         if lines.is_empty() {
             lines.push("Nothing: no connection from the internet reaches a device inside.".into());
         }
         lines
+    }
+
+    /// What the gateway itself answers to the internet, beside what it offers for others, what ends in a tunnel, and what
+    /// a leased address and IPv6 need to work.
+    fn gateway_from_outside(&self) -> Option<Inline> {
+        let meaning = self.sources.meaning;
+        let plan = meaning.plan();
+        let asked = Match {
+            enters: plan.uplink_interfaces(),
+            destination: plan.gateway_inside().union(&plan.gateway_outside()),
+            ..Match::everything()
+        };
+        let passes = |part: &&Part| {
+            let is_needed = matches!(
+                part.decision.cause,
+                Cause::Offered(_)
+                    | Cause::TunnelPort(_)
+                    | Cause::GatewayService(_)
+                    | Cause::Ipv6Needs
+                    | Cause::Reply
+            );
+            part.decision.verdict == Verdict::Allow && !is_needed
+        };
+        let parts = meaning.parts(&PacketSet::from(asked));
+        let mut causes: Vec<String> = parts
+            .iter()
+            .filter(passes)
+            .map(|part| match part.decision.cause {
+                Cause::Manage => "to manage it".to_owned(),
+                cause => {
+                    format!("because of {} {}", cause.kind().replace('_', " "), cause.name(plan))
+                }
+            })
+            .collect();
+        causes.sort();
+        causes.dedup();
+        let says = || format!(" can be reached from the internet, {}", listed(&causes));
+        (!causes.is_empty()).then(|| Inline::default().strong("the gateway itself").then(says()))
     }
 
     /// What cells or exceptions let in that no `inbound` entry offers.
@@ -277,6 +319,8 @@ impl Builder<'_> {
     fn last_tested(&self, zone: Option<ZoneId>) -> Inline {
         let plan = self.sources.meaning.plan();
         let zone_of = |place: &str| {
+            // A test point where another address is set for a while: `desks as 10.44.24.9`.
+            let place = place.split(" as ").next().unwrap_or(place);
             let network = plan.networks().iter().find(|network| network.name.as_str() == place);
             let host = plan.hosts().iter().find(|host| host.name.as_str() == place);
             network.or_else(|| host.map(|host| plan.network(host.network))).map(|found| found.zone)

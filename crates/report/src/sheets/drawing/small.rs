@@ -65,7 +65,7 @@ pub(crate) fn rule_grid(zones: &[String], cells: &[(CellRow, Vec<CellRule>)]) ->
         let plural = if rules.len() == 1 { "" } else { "s" };
         let words = format!("{} rule{plural}, {}", rules.len(), cell.action);
         let shown = cell.action == "allow" || !cell.exceptions.is_empty();
-        let anchor = shown.then(|| format!("cell-{from}-{to}"));
+        let anchor = shown.then(|| format!("cell-{from}.{to}"));
         let is_some = !rules.is_empty();
         is_some.then(|| Mark { text: rules.len().to_string(), strong: passes, words, anchor })
     };
