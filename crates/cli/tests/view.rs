@@ -131,7 +131,7 @@ fn the_matrix_and_what_decides_a_cell() {
     terminal.shows("Pictures are stored as they are taken");
     insta::assert_snapshot!(terminal.screen());
     terminal.press("?");
-    terminal.shows("take back the last change");
+    terminal.shows("undo the last change");
     insta::assert_snapshot!(terminal.screen());
 }
 
@@ -179,33 +179,50 @@ fn a_change_shows_what_it_opens_before_it_is_kept_and_can_be_taken_back() {
     terminal.shows("change: set cell staff clinical allow");
     terminal.press("\r");
     terminal.shows("It opens:");
-    terminal.shows("y keep it");
+    terminal.shows("y save");
     assert_eq!(now(), before, "nothing is written before it is kept");
     terminal.press("n");
-    terminal.shows("not changed");
+    terminal.shows("nothing changed");
     assert_eq!(now(), before);
     terminal.press("e\r");
-    terminal.shows("y keep it");
+    terminal.shows("y save");
     terminal.press("y");
     terminal.shows("staff to clinical: allow");
-    terminal.shows("kept");
+    terminal.shows("saved");
     let changed = now();
     assert_ne!(changed, before);
     let comments = |text: &str| text.matches('#').count();
     assert_eq!(comments(&changed), comments(&before), "comments are kept");
     terminal.press("u");
     terminal.shows("staff to clinical: block");
-    terminal.shows("taken back");
+    terminal.shows("undone");
     assert_eq!(now(), before, "byte by byte");
     // What somebody else has written meanwhile is not taken back.
     terminal.press("e\r");
-    terminal.shows("y keep it");
+    terminal.shows("y save");
     terminal.press("y");
     terminal.shows("staff to clinical: allow");
     bench.write("clinic.toml", format!("{}\n# mine\n", now()));
     terminal.press("u");
     terminal.shows("changed since");
     assert!(now().ends_with("# mine\n"));
+}
+
+#[test]
+fn a_change_is_not_kept_for_another_file_than_it_was_shown_for() {
+    let bench = Bench::new();
+    let mut terminal = Terminal::view(&bench, (30, 100));
+    terminal.press("c");
+    terminal.shows("change: set");
+    terminal.press("network desks hosts=21\r");
+    terminal.shows("y save");
+    let other = demo("clinic.toml").replace("Fernside Veterinary Clinic", "Other Name");
+    bench.write("clinic.toml", &other);
+    terminal.shows("Other Name");
+    terminal.press("y");
+    terminal.shows("changed since");
+    let now = std::fs::read_to_string(bench.file("clinic.toml")).expect("the plan");
+    assert_eq!(now, other);
 }
 
 #[test]
@@ -217,7 +234,7 @@ fn a_change_that_cannot_be_made_says_why_and_is_typed_on() {
     terminal.shows("change: set network nowhere vlan=7");
     terminal.press("\u{15}set network desks vlan=40\r");
     terminal.shows("40");
-    terminal.until(|screen| !screen.contains("y keep it"), "no preview");
+    terminal.until(|screen| !screen.contains("y save"), "no preview");
     assert_eq!(
         std::fs::read_to_string(bench.file("clinic.toml")).expect("the plan"),
         demo("clinic.toml")
@@ -238,7 +255,7 @@ fn it_follows_the_file_however_it_is_written() {
     terminal.shows("Third Name");
     // Half of it: the last plan stays, and it is said.
     bench.write("clinic.toml", &plan[..plan.len() / 2]);
-    terminal.shows("which has a mistake");
+    terminal.shows("the file has a mistake");
     assert!(terminal.screen().contains("Third Name"));
     // Gone, and there again.
     std::fs::remove_file(bench.file("clinic.toml")).expect("it is there");
@@ -259,7 +276,7 @@ fn search_goes_through_all_panes() {
     terminal.press("\u{1b}/tills\r");
     terminal.shows("tills");
     terminal.press("\u{1b}/zzz");
-    terminal.shows("nothing holds");
+    terminal.shows("no match for");
 }
 
 #[test]

@@ -88,7 +88,7 @@ fn each_save_says_what_it_opens_and_what_is_found_now() {
     watch.says("save 2");
     watch.says("gone: [guarantee-broken]");
     watch.says("closes: ");
-    watch.says("since the watch began: no traffic changes");
+    watch.says("since the start: no traffic changes");
 }
 
 #[test]
@@ -109,7 +109,7 @@ fn it_is_quiet_where_nothing_changes_and_says_what_cannot_be_read() {
     watch.says("ghosts");
     bench.write("clinic.toml", &plan);
     watch.says("save 2");
-    watch.says("the plan can be read again");
+    watch.says("the plan is valid again");
     watch.says("no traffic changes");
 }
 

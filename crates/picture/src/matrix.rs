@@ -265,11 +265,11 @@ impl MatrixGrid {
         }
         let has_notes = self.cells.iter().any(|cell| !cell.notes.is_empty());
         if !columns.worded && has_notes {
-            signs.push((Sign::Word("2"), "so many exceptions, named below"));
+            signs.push((Sign::Word("2"), "number of exceptions, listed below"));
         } else if has_note(true) || has_note(false) {
             signs.push((
                 Sign::Word("https"),
-                "an exception allows it; “no ...” and “not ...”: one blocks",
+                "allowed by an exception; “no ...” and “not ...”: blocked by one",
             ));
         }
         if has(Stance::Nothing) {

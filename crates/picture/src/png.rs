@@ -14,7 +14,9 @@ const LARGEST: f32 = 16_384.0;
 #[derive(Debug, thiserror::Error)]
 pub enum PngProblem {
     /// It would be larger than any program takes.
-    #[error("the picture would have {0} x {1} pixels; the most is 16,384 in each direction")]
+    #[error(
+        "the picture would have {0} x {1} pixels; at most 16,384 in each direction are possible"
+    )]
     TooLarge(u64, u64),
     /// The SVG, which is our own, was not understood.
     #[error("the picture cannot be drawn: {0}")]

@@ -157,7 +157,8 @@ impl SiteTree {
         }
         let width = (left + MARGIN).max(480.0);
         let mut title = Group::new("");
-        let below = "Left to right: what hangs on what, and where each network comes out.";
+        let below =
+            "From left to right: how devices are connected, and where each network is available.";
         let top = heading(&mut title, &format!("Site: {}", self.site), below, width);
         let mut groups = vec![title];
         draw(&root, 0, top, &lefts, &mut groups);
@@ -174,7 +175,7 @@ impl SiteTree {
         let signs = [
             (Sign::Box(Fill::Page, Stroke::Outside), "outside"),
             (Sign::Box(Fill::Area, Stroke::Border), "device"),
-            (Sign::Box(Fill::Chip, Stroke::Border), "network, where it comes out"),
+            (Sign::Box(Fill::Chip, Stroke::Border), "network, where it is available"),
         ];
         let (signs, bottom) = legend(&signs, bottom + GAP / 2.0, width);
         groups.push(signs);

@@ -51,7 +51,7 @@ fn picture(args: &Draw, session: &mut Session<'_>) -> Result<Picture, Failure> {
     }
     if args.picture == PictureName::Zones {
         session.remark(&format!(
-            "{zones} zones are too many for arrows (the most is {MOST_ZONES}); this is the matrix"
+            "{zones} zones are too many for arrows (at most {MOST_ZONES}); drawing the matrix instead"
         ));
     }
     let rules = rules::compile(&meaning);

@@ -89,7 +89,7 @@ fn follow(
         saves += 1;
         session.print(&format!("\nsave {saves}\n"))?;
         if is_broken {
-            session.prose(style::GOOD, "the plan can be read again")?;
+            session.prose(style::GOOD, "the plan is valid again")?;
         }
         news.print(&new, session)?;
         if last.is_some() {
@@ -198,7 +198,7 @@ fn print_traffic(sheet: &CompareSheet, session: &mut Session<'_>) -> Result<(), 
     Ok(())
 }
 
-/// What has been opened and closed since the watch began, in numbers.
+/// What has been opened and closed since the start, in numbers.
 fn since_begun(
     first: &Known,
     new: &Known,
@@ -207,9 +207,9 @@ fn since_begun(
 ) -> Result<(), Failure> {
     let Some(sheet) = changes(&first.plan, &new.plan, args) else { return Ok(()) };
     let says = match sheet.no_traffic() {
-        true => "since the watch began: no traffic changes".to_owned(),
+        true => "since the start: no traffic changes".to_owned(),
         false => format!(
-            "since the watch began: opens {}, closes {}, changes {}; `bastium compare` shows them",
+            "since the start: opens {}, closes {}, changes {}; `bastium compare` shows them",
             sheet.opens.len(),
             sheet.closes.len(),
             sheet.changes.len()

@@ -127,7 +127,7 @@ impl ZoneMap {
         let lanes_end = first_lane + LANE * lanes as f32;
         let width = lanes_end + MARGIN;
         let mut title = Group::new("");
-        let below = format!("{}, {}. Traffic without an arrow does not pass.", self.site, self.day);
+        let below = format!("{}, {}. Traffic without an arrow is blocked.", self.site, self.day);
         let top = heading(&mut title, "Zones: who may reach whom", &below, width);
         let rows = self.rows(slots, left, top);
         let bottom = rows.last().map_or(top, |row| row.frame.bottom() + GAP);

@@ -163,11 +163,8 @@ impl Builder<'_> {
             blocks.push(Block::Grid(grid));
         }
         let assumptions = proof.assumptions.iter().map(|one| Inline::from(one.clone()));
-        let assumptions: Vec<Inline> = assumptions
-            .chain(["What is not the gateway's is not part of the proof: switches that mix networks, \
-                     devices with two network cards, and whatever a device does inside its own network."
-                .into()])
-            .collect();
+        let assumptions: Vec<Inline> = assumptions.chain(["The proof covers the gateway only: not switches that mix networks, not devices with two \
+                     network cards, and not traffic inside one network.".into()]).collect();
         blocks.push(Block::Heading("Assumptions".to_owned()));
         blocks.push(Block::List(assumptions));
         Section { id: "proof", title: "Proof", blocks }
@@ -176,7 +173,7 @@ impl Builder<'_> {
     /// Findings that are kept, with the reason; open ones for the engineer.
     pub(super) fn findings(&self) -> Option<Section> {
         let plan = self.sources.meaning.plan();
-        let mut kept = Grid::new("Kept, and why", ["finding", "why"].map(Column::text));
+        let mut kept = Grid::new("Kept, with the reason", ["finding", "why"].map(Column::text));
         for known in plan.known() {
             kept.row(None, [known.finding.clone().into(), known.reason.clone().into()]);
         }
@@ -206,7 +203,7 @@ impl Builder<'_> {
             .flat_map(|walk| &walk.results)
             .map(|row| (row.id.as_str(), row))
             .collect();
-        let headings = ["no", "from", "check", "expected", "came of it", "rule"];
+        let headings = ["no", "from", "check", "expected", "result", "rule"];
         let columns = headings.map(|heading| match heading {
             "no" | "rule" => Column::numbers(heading),
             _ => Column::text(heading),

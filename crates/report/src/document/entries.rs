@@ -42,8 +42,8 @@ impl Builder<'_> {
             drop_column(&mut cells, "rules");
         }
         let begin = Inline::from(
-            "Rows say where a connection comes from; replies to it pass by themselves. Every cell \
-             that is not listed blocks. Drawn in ",
+            "Rows are sources and columns are destinations; replies pass automatically. Cells that are \
+             not listed are blocked. Drawn in ",
         )
         .link("the picture of the matrix", "picture-matrix")
         .then(".");
@@ -101,7 +101,7 @@ impl Builder<'_> {
         }
         let mut offered = Grid::new(
             "Offered to the internet",
-            ["name", "asked for at", "service", "goes to", "address", "service inside"]
+            ["name", "outside address", "service", "goes to", "address", "service inside"]
                 .map(Column::text),
         );
         for row in &self.rule_sheet.translations {

@@ -86,8 +86,8 @@ impl Builder<'_> {
         let came_of = match (failed, unclear, guarantee.always) {
             (0, 0, true) => "all went through".to_owned(),
             (0, 0, false) => "none got through".to_owned(),
-            (0, unclear, _) => format!("{unclear} of them showed nothing"),
-            (failed, _, _) => format!("{failed} of them did not go as promised"),
+            (0, unclear, _) => format!("{unclear} of them were inconclusive"),
+            (failed, _, _) => format!("{failed} of them failed"),
         };
         let inline = inline.link(tried, "checks").then(": ");
         if failed > 0 { inline.strong(came_of) } else { inline.then(came_of) }
@@ -233,7 +233,7 @@ impl Builder<'_> {
         });
         lines.push(match &self.sources.walk {
             None => {
-                "Nobody has tried it in the building yet: no results of checks were given.".into()
+                "It has not been tested in the building yet: no check results were given.".into()
             }
             Some(walk) => {
                 let made = walk.results.iter().filter(|row| is_made(row));
@@ -246,7 +246,7 @@ impl Builder<'_> {
                     format!("Of {}, {} passed", count(walk.results.len(), "check"), walk.passed);
                 for (number, what) in [
                     (walk.failed, "failed"),
-                    (walk.not_shown, "showed nothing"),
+                    (walk.not_shown, "were inconclusive"),
                     (walk.skipped, "were left out"),
                     (walk.changed + walk.open, "have not been made"),
                 ] {
@@ -399,11 +399,11 @@ impl Builder<'_> {
                 Inline::default().link(words, format!("exception-{name}"))
             }
             (ArrowKind::Exception, None) => arrow.words.clone().into(),
-            (ArrowKind::Cell, _) => match arrow.words.split_once(", but for ") {
+            (ArrowKind::Cell, _) => match arrow.words.split_once(" except ") {
                 None => "everything".into(),
                 Some((_, but)) => {
                     let names = Inline::list(but.split(", ").map(entry));
-                    let mut all = Inline::from("everything, but for ");
+                    let mut all = Inline::from("everything except ");
                     all.0.extend(names.0);
                     all
                 }

@@ -57,7 +57,7 @@ pub(super) const GLOSSARY: [(&str, &str); 13] = [
     ),
     (
         "gateway",
-        "the device between all networks and the internet; whatever goes from one network to another passes it",
+        "the device between all networks and the internet; all traffic between networks passes through it",
     ),
     ("guarantee", "a promise of the plan that has to hold whatever else is written in it"),
     (

@@ -286,7 +286,7 @@ fn help(frame: &mut Frame<'_>, area: Rect) {
         ("/", "search everything; Enter goes to the next one"),
         ("e, Enter", "change the selection; first see what that opens"),
         ("c", "any change, in the words of add, set, remove and rename"),
-        ("u", "take back the last change"),
+        ("u", "undo the last change"),
         ("mouse", "click a cell, a row or a heading; the wheel scrolls"),
         ("q, Esc", "leave"),
         ("in the matrix", "A allow, R reject, . block, - no traffic; *2: two exceptions"),
@@ -305,7 +305,7 @@ fn prompt_line(frame: &mut Frame<'_>, area: Rect, ui: &Ui) {
         Mode::Change(input) => ("change: ", input),
         other => {
             let hint = match other {
-                Mode::Preview(_) => "y keep it   n leave it   e edit it   arrows scroll",
+                Mode::Preview(_) => "y save   n cancel   e edit   arrows scroll",
                 Mode::Help => "any key goes back",
                 _ => "? keys   a ask   / search   e change   u undo   q leave",
             };

@@ -32,7 +32,8 @@ pub(super) struct Proposal {
 /// Changes of the file, and the way back.
 pub(super) struct Edits {
     options: Options,
-    proposed: Option<Edit>,
+    /// The change that was shown, and the text that it was worked out for.
+    proposed: Option<(Edit, String)>,
     /// The texts before and after each change that was kept.
     kept: Vec<(String, String)>,
 }
@@ -52,24 +53,27 @@ impl Edits {
         match change::traffic(&made) {
             Some(sheet) => proposal.fill(&sheet),
             None => proposal.others.push(
-                "what it opens and closes cannot be said: one of the two plans has no meaning"
-                    .to_owned(),
+                "what it opens and closes is unknown: one of the two plans is not valid".to_owned(),
             ),
         }
-        self.proposed = Some(edit);
+        self.proposed = Some((edit, made.old));
         Ok(proposal)
     }
 
     /// Makes the change that was proposed last.
     pub(super) fn keep(&mut self) -> Result<String, String> {
-        let edit = self.proposed.take().ok_or("nothing is proposed")?;
-        let made = self.change(false, |text| apply(text, &edit).map_err(Failure::Edit))?;
+        let (edit, shown_for) = self.proposed.take().ok_or("nothing is proposed")?;
+        let unless_changed = |text: &str| match text == shown_for {
+            true => apply(text, &edit).map_err(Failure::Edit),
+            false => Err(changed_since("look at what the change does to it now")),
+        };
+        let made = self.change(false, unless_changed)?;
         let fresh: Vec<&str> = made.fresh.iter().map(|finding| finding.name).collect();
         let says = match (made.written, fresh.is_empty()) {
             (false, _) => "the plan says so already".to_owned(),
-            (true, true) => "kept; u takes it back".to_owned(),
+            (true, true) => "saved; press u to undo".to_owned(),
             (true, false) => {
-                format!("kept; new for `check`: {}; u takes it back", fresh.join(", "))
+                format!("saved; new for `check`: {}; press u to undo", fresh.join(", "))
             }
         };
         if made.written {
@@ -80,17 +84,14 @@ impl Edits {
 
     /// Takes the last change back, if the file is still as it left it.
     pub(super) fn undo(&mut self) -> Result<String, String> {
-        let (old, new) = self.kept.last().cloned().ok_or("nothing to take back")?;
+        let (old, new) = self.kept.last().cloned().ok_or("nothing to undo")?;
         let changed = |text: &str| match text == new {
             true => Ok(old),
-            false => Err(Failure::Call {
-                says: "the file has been changed since".to_owned(),
-                help: "take it back with your editor or with git".to_owned(),
-            }),
+            false => Err(changed_since("undo it with your editor or with git")),
         };
         self.change(false, changed)?;
         self.kept.pop();
-        Ok("taken back".to_owned())
+        Ok("undone".to_owned())
     }
 
     fn change(
@@ -102,6 +103,11 @@ impl Edits {
         let writing = Writing { dry_run, force: false };
         plans::change(writing, &mut silent, edit).map_err(|failure| words(&failure))
     }
+}
+
+/// Somebody else has written the file meanwhile.
+fn changed_since(help: &str) -> Failure {
+    Failure::Call { says: "the file has been changed since".to_owned(), help: help.to_owned() }
 }
 
 impl Proposal {

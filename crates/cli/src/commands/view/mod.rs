@@ -125,7 +125,7 @@ impl Followed {
     /// where that is no plan, the last one stays on the screen, and the problem is told.
     fn look(&mut self, meaning: &Meaning<'_>, ui: &mut Ui) -> Option<Plan> {
         let Ok(text) = plans::read_whole(&self.path) else {
-            ui.trouble(Some("the file cannot be read; this is the last plan that was".to_owned()));
+            ui.trouble(Some("showing the last valid plan; the file cannot be read".to_owned()));
             return None;
         };
         if text == self.known.as_bytes() {
@@ -149,7 +149,7 @@ impl Followed {
             },
             Err(refused) => edits::first_said(&refused.source, &refused.diagnoses),
         };
-        ui.trouble(Some(format!("not the file as it is now, which has a mistake: {problem}")));
+        ui.trouble(Some(format!("showing the last valid plan; the file has a mistake: {problem}")));
         None
     }
 }

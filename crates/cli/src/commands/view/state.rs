@@ -307,7 +307,7 @@ impl Ui {
         };
         let from = places.iter().position(|(pane, row)| (pane.place(), *row) >= here);
         let Some(from) = from.or((!places.is_empty()).then_some(0)) else {
-            self.says = format!("nothing holds “{word}”");
+            self.says = format!("no match for “{word}”");
             return;
         };
         let is_here = places[from].0.place() == here.0 && places[from].1 == here.1;
@@ -343,7 +343,7 @@ impl Ui {
         match key.code {
             KeyCode::Char('y') => return Wish::Keep,
             KeyCode::Esc | KeyCode::Char('n' | 'q') => {
-                self.says = "not changed".to_owned();
+                self.says = "nothing changed".to_owned();
                 self.scrolled = 0;
                 return Wish::Nothing;
             }

@@ -26,7 +26,7 @@ pub fn site_tree(plan: &Plan) -> SiteTree {
     let missing: Vec<String> = missing.map(|id| plan.network(id).name.to_string()).collect();
     let mut notes = Vec::new();
     if !missing.is_empty() {
-        notes.push(format!("On no port and no Wi-Fi name of the plan: {}.", missing.join(", ")));
+        notes.push(format!("Not on any port or Wi-Fi name: {}.", missing.join(", ")));
     }
     notes.extend(wiring::gaps(plan).into_iter().map(|gap| {
         let network = &plan.network(gap.network).name;

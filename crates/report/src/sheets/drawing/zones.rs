@@ -100,7 +100,7 @@ fn between(plan: &Plan, (from, to): (ZoneId, ZoneId), traffic: &Traffic<'_>) -> 
         let whom = if outward { String::new() } else { format!(" from {}", plan.zone(from).name) };
         let but = match refused.as_slice() {
             [] => String::new(),
-            names => format!(", but for {}", names.join(", ")),
+            names => format!(" except {}", names.join(", ")),
         };
         arrows.push(arrow(ArrowKind::Cell, None, format!("everything{whom}{but}")));
     }
