@@ -27,12 +27,19 @@ struct Terminal {
 impl Terminal {
     fn start(bench: &Bench, words: &str, (rows, cols): (u16, u16)) -> Self {
         let size = PtySize { rows, cols, pixel_width: 0, pixel_height: 0 };
+        let words: Vec<&str> = words.split_whitespace().collect();
+        Self::of(env!("CARGO_BIN_EXE_bastium"), &words, bench, size)
+    }
+
+    fn of(program: &str, words: &[&str], bench: &Bench, size: PtySize) -> Self {
+        let (rows, cols) = (size.rows, size.cols);
         let pair = native_pty_system().openpty(size).expect("a terminal");
-        let mut command = CommandBuilder::new(env!("CARGO_BIN_EXE_bastium"));
+        let mut command = CommandBuilder::new(program);
         command.env_clear();
         command.env("TERM", "xterm-256color");
+        command.env("PATH", std::env::var("PATH").unwrap_or_default());
         command.cwd(bench.path());
-        command.args(words.split_whitespace());
+        command.args(words);
         let child = pair.slave.spawn_command(command).expect("it starts");
         let mut reader = pair.master.try_clone_reader().expect("what it writes");
         let parser = Arc::new(Mutex::new(vt100::Parser::new(some(rows), some(cols), 0)));
@@ -338,6 +345,34 @@ fn the_terminal_is_left_as_it_was() {
         }
         terminal.ends(&before);
     }
+}
+
+/// Whoever is killed outright cannot give anything back; a guard beside it does.
+#[test]
+fn the_terminal_is_left_as_it_was_even_by_a_kill() {
+    let bench = Bench::new();
+    let size = PtySize { rows: 24, cols: 80, pixel_width: 0, pixel_height: 0 };
+    // As at a prompt: a shell has the terminal, and gets it back.
+    let shell = format!(
+        "{} view --plan clinic.toml --day {DAY}; sleep 1; echo back; sleep 9",
+        env!("CARGO_BIN_EXE_bastium")
+    );
+    let mut terminal = Terminal::of("sh", &["-c", &shell], &bench, size);
+    let before = terminal.settings();
+    terminal.shows("q leave");
+    assert_ne!(terminal.settings(), before);
+    let shell = terminal.child.process_id().expect("it runs");
+    let children = std::fs::read_to_string(format!("/proc/{shell}/task/{shell}/children"));
+    let children = children.expect("it has children");
+    let id = children.split_whitespace().next().expect("a child").to_owned();
+    assert!(std::process::Command::new("kill").args(["-9", &id]).status().expect("kill").success());
+    terminal.shows("back");
+    terminal.with(|screen| {
+        assert!(!screen.alternate_screen() && !screen.hide_cursor());
+        assert_eq!(screen.mouse_protocol_mode(), vt100::MouseProtocolMode::None);
+    });
+    assert_eq!(terminal.settings(), before);
+    let _ = terminal.child.kill();
 }
 
 #[test]

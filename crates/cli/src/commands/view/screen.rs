@@ -1,4 +1,5 @@
-//! The whole screen, taken and given back: when the command ends, when it panics, and when it is ended by a signal.
+//! The whole screen, taken and given back: when the command ends, when it panics, when it is ended by a signal, and also
+//! when nothing is left of it to give anything back ([`Guard`]).
 
 use crate::interrupt;
 use crossterm::cursor::Show;
@@ -7,12 +8,26 @@ use crossterm::execute;
 use crossterm::terminal::{self, EnterAlternateScreen, LeaveAlternateScreen};
 use ratatui::backend::CrosstermBackend;
 use ratatui::{Frame, Terminal};
+#[cfg(unix)]
+use std::io::Write;
 use std::io::{self, Stdout};
+#[cfg(unix)]
+use std::os::fd::AsFd;
 use std::panic;
+#[cfg(unix)]
+use std::process::{Child, Command, Stdio};
 use std::sync::Once;
+
+/// What the guard runs: it waits for a word, and if the pipe ends without one, whoever had the screen was killed. The
+/// settings of the terminal are its argument; a process in the background may set them only while it ignores SIGTTOU.
+#[cfg(unix)]
+const GUARD: &str = r#"trap '' HUP INT QUIT TERM TTOU TTIN
+read -r word || { stty "$1" <&2; printf '\033[?1006l\033[?1015l\033[?1003l\033[?1002l\033[?1000l\033[?1049l\033[?25h' >&2; }"#;
 
 /// The screen, as long as it is ours.
 pub(super) struct Screen {
+    #[cfg(unix)]
+    guard: Option<Guard>,
     terminal: Terminal<CrosstermBackend<Stdout>>,
 }
 
@@ -24,14 +39,22 @@ impl Screen {
     pub(super) fn take() -> io::Result<Self> {
         restored_on_panic();
         #[cfg(unix)]
+        let guard = Guard::stand();
+        #[cfg(unix)]
         interrupt::last_wish(Box::new(give_back));
         #[cfg(not(unix))]
         interrupt::watch();
-        let taken = taken();
-        if taken.is_err() {
-            give_back();
+        match taken() {
+            Ok(terminal) => Ok(Self {
+                #[cfg(unix)]
+                guard,
+                terminal,
+            }),
+            Err(error) => {
+                give_back();
+                Err(error)
+            }
         }
-        taken
     }
 
     /// Draws a picture of what is to be there.
@@ -48,13 +71,46 @@ impl Drop for Screen {
         #[cfg(unix)]
         interrupt::no_last_wish();
         give_back();
+        #[cfg(unix)]
+        if let Some(guard) = self.guard.take() {
+            guard.dismiss();
+        }
     }
 }
 
-fn taken() -> io::Result<Screen> {
+/// A process that gives the terminal back when this one is killed in a way that it cannot notice (SIGKILL). There is none
+/// where the machine has no `sh` or no `stty`.
+#[cfg(unix)]
+struct Guard(Child);
+
+#[cfg(unix)]
+impl Guard {
+    fn stand() -> Option<Self> {
+        let settings = Command::new("stty").arg("-g").stdin(Stdio::inherit()).output().ok()?;
+        let settings = String::from_utf8(settings.stdout).ok().filter(|text| !text.is_empty())?;
+        let terminal = std::io::stdout().as_fd().try_clone_to_owned().ok()?;
+        let guard = Command::new("sh")
+            .args(["-c", GUARD, "sh", settings.trim()])
+            .stdin(Stdio::piped())
+            .stdout(Stdio::null())
+            .stderr(terminal)
+            .spawn();
+        guard.ok().map(Self)
+    }
+
+    /// Tells it that all went well, and waits until it is gone.
+    fn dismiss(mut self) {
+        if let Some(mut pipe) = self.0.stdin.take() {
+            let _ = pipe.write_all(b"done\n");
+        }
+        let _ = self.0.wait();
+    }
+}
+
+fn taken() -> io::Result<Terminal<CrosstermBackend<Stdout>>> {
     terminal::enable_raw_mode()?;
     execute!(io::stdout(), EnterAlternateScreen, EnableMouseCapture)?;
-    Ok(Screen { terminal: Terminal::new(CrosstermBackend::new(io::stdout()))? })
+    Terminal::new(CrosstermBackend::new(io::stdout()))
 }
 
 /// Leaves the terminal as it was. Nothing more can be done where that fails.
