@@ -150,7 +150,8 @@ fn hold(way: &Changeover<'_>, plan: &Plan, rules: [&RuleSet; 2], packets: &[Pack
         let now = fates(&typed);
         for (place, fate) in now.iter().enumerate() {
             let (was, old, new) = (before[place], old[place], new[place]);
-            assert!(*fate == old || *fate == new, "{:?} {:?}", asked[place], step.edits);
+            let as_in_one = *fate == old || *fate == new;
+            assert!(as_in_one, "{:?}: {fate:?}, not {old:?} nor {new:?}", asked[place]);
             assert!(*fate == was || was == old, "it changed twice: {:?}", asked[place]);
         }
         for (place, is_open) in open(&typed).into_iter().enumerate() {

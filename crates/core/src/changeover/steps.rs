@@ -161,16 +161,24 @@ impl<'m, 'r> Way<'m, 'r> {
     fn together(&mut self, place: usize, other: Option<usize>) {
         let first: Vec<usize> = other.into_iter().chain([place]).collect();
         let clash = self.check(&first).err();
-        let pending = |row: &usize| {
-            let has_end = self.merged.rows[*row].end.is_some();
+        let is_open =
+            |row: &usize| self.state.rows[*row] != self.goal.rows[*row] && !first.contains(row);
+        let is_entered = |row: &usize| {
             let list = &self.merged.lists[self.merged.rows[*row].list];
-            let here = list.in_old && list.in_new && !list.implied && !has_end;
-            here && self.state.rows[*row] != self.goal.rows[*row] && !first.contains(row)
+            list.in_old && list.in_new && !self.is_set(*row)
         };
-        let mut group: Vec<usize> = (0..self.merged.rows.len()).filter(pending).collect();
+        let rows = || (0..self.merged.rows.len()).filter(is_open);
+        let mut group: Vec<usize> = rows().filter(is_entered).collect();
+        let with_all: Vec<usize> = first.iter().chain(&group).copied().collect();
+        if self.check(&with_all).is_err() {
+            // What the gateway does by itself has to change with them.
+            group = rows().filter(|row| is_entered(row) || self.is_set(*row)).collect();
+        }
         let near = |row: &usize| row.abs_diff(place);
         group.sort_by_key(|row| std::cmp::Reverse(near(row)));
-        for row in group.clone().into_iter().take(MOST_TRIED) {
+        // What the gateway does by itself is set as a whole, or not at all.
+        let single: Vec<usize> = group.iter().copied().filter(|row| !self.is_set(*row)).collect();
+        for row in single.into_iter().take(MOST_TRIED) {
             let fewer: Vec<usize> = group.iter().copied().filter(|other| *other != row).collect();
             let all: Vec<usize> = first.iter().chain(&fewer).copied().collect();
             if self.check(&all).is_ok() {
@@ -184,6 +192,12 @@ impl<'m, 'r> Way<'m, 'r> {
         if let Some(step) = self.steps.last_mut() {
             step.together = step.together.take().or(interim);
         }
+    }
+
+    /// Whether a row is no rule that is entered, but what the gateway does by itself or at the end of a list.
+    fn is_set(&self, row: usize) -> bool {
+        let row = &self.merged.rows[row];
+        row.end.is_some() || self.merged.lists[row.list].implied
     }
 
     /// What the gateway does by itself.
@@ -309,9 +323,11 @@ impl<'r> Way<'_, 'r> {
     }
 
     /// Rows that go, from the bottom up, then rows that come, from the top down: each at its place at that moment.
+    /// What the gateway does by itself is set last.
     fn all_at_once(&self, rows: &[usize], before: &State) -> Vec<Edit<'r>> {
         let mut state = before.clone();
         let mut edits = Vec::new();
+        let (set, rows): (Vec<usize>, Vec<usize>) = rows.iter().partition(|row| self.is_set(**row));
         for &row in rows.iter().rev().filter(|row| before.rows[**row]) {
             edits.extend(self.deleted(row, &state));
             state.rows[row] = false;
@@ -322,6 +338,10 @@ impl<'r> Way<'_, 'r> {
             let (at, above) = (self.spot(row, &state), self.above_in(row, &state));
             edits.push(Edit::Insert { at, rule, above, again: false, temporary: false });
         }
+        let name = |row: &usize| self.merged.lists[self.merged.rows[*row].list].name.clone();
+        let mut lists: Vec<String> = set.iter().map(name).collect();
+        lists.dedup();
+        edits.extend((!lists.is_empty()).then_some(Edit::Set { lists }));
         edits
     }
 
