@@ -58,20 +58,10 @@ pub(super) fn draw(frame: &mut Frame<'_>, snapshot: &Snapshot, ui: &mut Ui) {
     prompt_line(frame, prompt, ui);
 }
 
-/// The name of a pane as it stands in the line of all.
-pub(super) fn tab(pane: Pane, snapshot: &Snapshot) -> String {
-    let number = Pane::ALL.iter().position(|other| *other == pane).unwrap_or_default() + 1;
-    let rows = Ui::list(pane, snapshot).len();
-    match pane {
-        Pane::Exceptions | Pane::Findings => format!(" {number} {} ({rows}) ", pane.title()),
-        Pane::Matrix | Pane::Site => format!(" {number} {} ", pane.title()),
-    }
-}
-
 fn tab_line<'s>(snapshot: &Snapshot, ui: &Ui) -> Line<'s> {
     let one = |pane: Pane| {
         let style = if pane == ui.pane { SELECTED } else { Style::new() };
-        Span::styled(tab(pane, snapshot), style)
+        Span::styled(pane.heading(snapshot), style)
     };
     Line::from(Pane::ALL.map(one).to_vec())
 }

@@ -20,12 +20,14 @@ impl Pane {
     /// All of them, in the order of their keys.
     pub(super) const ALL: [Self; 4] = [Self::Matrix, Self::Exceptions, Self::Findings, Self::Site];
 
-    pub(super) fn title(self) -> &'static str {
+    /// Its name as it stands in the line of all: with its key, and how much is in it.
+    pub(super) fn heading(self, snapshot: &Snapshot) -> String {
+        let (number, rows) = (self.place() + 1, Ui::list(self, snapshot).len());
         match self {
-            Self::Matrix => "Matrix",
-            Self::Exceptions => "Exceptions",
-            Self::Findings => "Findings",
-            Self::Site => "Site",
+            Self::Matrix => format!(" {number} Matrix "),
+            Self::Exceptions => format!(" {number} Exceptions ({rows}) "),
+            Self::Findings => format!(" {number} Findings ({rows}) "),
+            Self::Site => format!(" {number} Site "),
         }
     }
 
@@ -369,7 +371,7 @@ impl Ui {
         if tabs.contains(at) {
             let mut left = tabs.x;
             for pane in Pane::ALL {
-                let width = super::draw::tab(pane, snapshot).chars().count() as u16;
+                let width = pane.heading(snapshot).chars().count() as u16;
                 if (left..left + width).contains(&column) {
                     self.show(pane);
                 }
