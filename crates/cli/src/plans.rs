@@ -68,6 +68,18 @@ pub(crate) fn path(named: Option<&Path>) -> Result<Option<std::path::PathBuf>, F
     }
 }
 
+/// An older plan: the file of that name, or else the plan `named` as it was in the commit of that name.
+///
+/// # Errors
+/// When it cannot be read, or is no plan.
+pub(crate) fn older(old: &Path, named: Option<&Path>) -> Result<Plan, Failure> {
+    if old.exists() {
+        return load(Some(old));
+    }
+    let commit = &*old.to_string_lossy();
+    Version { commit }.load(named)
+}
+
 /// A plan as it was in a commit of git.
 pub(crate) struct Version<'a> {
     /// The commit, as git names it.

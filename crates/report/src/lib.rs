@@ -16,6 +16,7 @@ pub mod schema;
 pub mod sheets;
 mod table;
 pub mod walk;
+mod words;
 mod workbook;
 
 pub use csv::{csv, safe};
@@ -23,4 +24,5 @@ pub use markdown::markdown;
 pub use page::{checklist_page, worksheet_page};
 pub use sarif::sarif;
 pub use table::{Cell, Column, Table, Tone};
+pub use words::count;
 pub use workbook::{Book, Part};

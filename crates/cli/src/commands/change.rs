@@ -1,15 +1,12 @@
 //! `bastium change`: several changes of the plan file as one.
 
-use super::compare::{self, compiled};
-use super::{count, edit};
+use super::{compare, count, edit};
 use crate::args::{Change, Cli, Command, Format, Writing};
 use crate::failure::{Exit, Failure};
 use crate::plans;
 use crate::session::{self, Session};
 use crate::show::style;
 use bastium_core::diagnosis::{Diagnosis, Severity};
-use bastium_core::meaning::Meaning;
-use bastium_core::proof;
 use bastium_gateway::clean;
 use bastium_planfile::edit::{Edit, apply_all, apply_each};
 use bastium_report::sheets::CompareSheet;
@@ -139,12 +136,8 @@ pub(super) fn traffic(changed: &plans::Changed) -> Option<CompareSheet> {
     let read = |text: &str| bastium_planfile::read(&changed.name, text.as_bytes()).ok();
     let (old, new) = (read(&changed.old)?, read(&changed.new)?);
     let day = session::day_of(&new, None);
-    let (before, after) = (Meaning::new(&old, day).ok()?, Meaning::new(&new, day).ok()?);
-    let rules = compiled(&before, &after, new.gateway().form);
-    let changes = proof::changes(&before, &after, (&rules.0, &rules.1));
     let names = ("before".to_owned(), "after".to_owned());
-    let form = (day.to_string(), rules.1.form.word().to_owned());
-    Some(CompareSheet::new((&old, &new), names, form, &changes))
+    compare::between((&old, &new), names, day)
 }
 
 fn print(traffic: Option<&CompareSheet>, session: &mut Session<'_>) -> Result<(), Failure> {

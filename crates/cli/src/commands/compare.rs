@@ -6,11 +6,12 @@ use crate::plans::{self, Version};
 use crate::session::{self, Session};
 use crate::show::{self, style, table};
 use bastium_core::meaning::Meaning;
-use bastium_core::plan::Form;
+use bastium_core::plan::{Form, Plan};
 use bastium_core::proof;
 use bastium_core::rules::{self, RuleSet};
 use bastium_gateway::clean;
 use bastium_report::sheets::{CompareSheet, Names, RuleFile, RuleFileProblem};
+use jiff::civil::Date;
 use std::path::Path;
 
 /// How many boxes of a kind are shown one by one.
@@ -112,6 +113,20 @@ fn lists_compared(
 }
 
 /// The rules of both in one form: the one that is asked for, if it can say both plans.
+/// What the new one of two plans changes on a day, in its own form where both have it; `None` where one of them has no
+/// meaning.
+pub(super) fn between(
+    (old, new): (&Plan, &Plan),
+    files: (String, String),
+    day: Date,
+) -> Option<CompareSheet> {
+    let (before, after) = (Meaning::new(old, day).ok()?, Meaning::new(new, day).ok()?);
+    let rules = compiled(&before, &after, new.gateway().form);
+    let changes = proof::changes(&before, &after, (&rules.0, &rules.1));
+    let named = (day.to_string(), rules.1.form.word().to_owned());
+    Some(CompareSheet::new((old, new), files, named, &changes))
+}
+
 pub(super) fn compiled(
     before: &Meaning<'_>,
     after: &Meaning<'_>,

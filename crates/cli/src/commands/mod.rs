@@ -39,6 +39,8 @@ mod worksheet;
 
 pub(crate) use completions::ASKED_BY as COMPLETION_ASKED_BY;
 
+pub(crate) use bastium_report::count;
+
 use crate::args::{Command, Format};
 use crate::failure::{Exit, Failure};
 use crate::session::Session;
@@ -159,10 +161,4 @@ fn takes_time(command: &Command) -> Option<&'static str> {
         | Command::Watch(_)
         | Command::Man(_) => return None,
     })
-}
-
-/// `1 rule`, `2 rules`.
-pub(crate) fn count(number: usize, thing: &str) -> String {
-    let plural = if number == 1 { "" } else { "s" };
-    format!("{number} {thing}{plural}")
 }

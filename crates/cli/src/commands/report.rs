@@ -1,17 +1,17 @@
 //! `bastium report`
 
-use super::compare::compiled;
+use super::compare;
 use super::verify::made;
 use super::walk::{Results, results_beside};
 use crate::args::Report;
 use crate::failure::{Exit, Failure};
 use crate::files;
-use crate::plans::{self, Version};
+use crate::plans;
 use crate::session::{self, Session};
 use bastium_core::checklist::{self, Checklist};
 use bastium_core::findings;
 use bastium_core::meaning::Meaning;
-use bastium_core::proof::{self, Proved};
+use bastium_core::proof::Proved;
 use bastium_core::rules::{self, RuleSet};
 use bastium_gateway::clean;
 use bastium_gateway::nftables::hits;
@@ -38,7 +38,8 @@ pub(super) fn run(args: &Report, session: &mut Session<'_>) -> Result<Exit, Fail
     let found = findings::find(&plan, meaning.day(), Ok(&meaning));
     let (checklist, walk) = walked(args, (&meaning, &rules), proved, session)?;
     let counted = args.running.as_deref().map(counted).transpose()?;
-    let since = args.since.as_deref().map(|old| since(old, &meaning, session)).transpose()?;
+    let since =
+        args.since.as_deref().map(|old| since(old, &meaning, session)).transpose()?.flatten();
     let document = Document::new(&Sources {
         meaning: &meaning,
         rules: &rules,
@@ -127,19 +128,10 @@ fn since(
     old: &Path,
     meaning: &Meaning<'_>,
     session: &Session<'_>,
-) -> Result<CompareSheet, Failure> {
-    let before = match old.exists() {
-        true => plans::load(Some(old))?,
-        false => {
-            let commit = &*old.to_string_lossy();
-            Version { commit }.load(session.options.plan.as_deref())?
-        }
-    };
-    let was = session::meaning(&before, Some(meaning.day()))?;
-    let form = meaning.plan().gateway().form;
-    let (old_rules, new_rules) = compiled(&was, meaning, form);
-    let changes = proof::changes(&was, meaning, (&old_rules, &new_rules));
-    let named = (meaning.day().to_string(), new_rules.form.word().to_owned());
+) -> Result<Option<CompareSheet>, Failure> {
+    let before = plans::older(old, session.options.plan.as_deref())?;
+    // What is wrong with the older one is said as of any plan.
+    session::meaning(&before, Some(meaning.day()))?;
     let files = (clean(&old.display().to_string()).into_owned(), "the plan as it is".to_owned());
-    Ok(CompareSheet::new((&before, meaning.plan()), files, named, &changes))
+    Ok(compare::between((&before, meaning.plan()), files, meaning.day()))
 }

@@ -1,7 +1,6 @@
 //! `bastium watch`: what each save of the plan changes.
 
-use super::compare::compiled;
-use super::count;
+use super::{compare, count};
 use crate::args::Watch;
 use crate::failure::{Exit, Failure};
 use crate::plans;
@@ -11,7 +10,6 @@ use bastium_core::diagnosis::{Diagnose, Diagnosis, Severity};
 use bastium_core::findings;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::Plan;
-use bastium_core::proof;
 use bastium_core::source::Source;
 use bastium_gateway::clean;
 use bastium_report::sheets::CompareSheet;
@@ -220,10 +218,6 @@ fn since_begun(
 
 fn changes(old: &Plan, new: &Plan, args: &Watch) -> Option<CompareSheet> {
     let day = session::day_of(new, args.day.day);
-    let (before, after) = (Meaning::new(old, day).ok()?, Meaning::new(new, day).ok()?);
-    let rules = compiled(&before, &after, new.gateway().form);
-    let changes = proof::changes(&before, &after, (&rules.0, &rules.1));
     let names = ("before".to_owned(), "after".to_owned());
-    let form = (day.to_string(), rules.1.form.word().to_owned());
-    Some(CompareSheet::new((old, new), names, form, &changes))
+    compare::between((old, new), names, day)
 }

@@ -58,13 +58,7 @@ fn since(
     proved: Proved<'_>,
     session: &Session<'_>,
 ) -> Result<Worksheet, Failure> {
-    let plan = match old.exists() {
-        true => plans::load(Some(old))?,
-        false => {
-            let commit = &*old.to_string_lossy();
-            plans::Version { commit }.load(session.options.plan.as_deref())?
-        }
-    };
+    let plan = plans::older(old, session.options.plan.as_deref())?;
     let before = session::meaning(&plan, Some(meaning.day()))?;
     let rules = session::in_form(&before, proved.rules().form)?;
     let name = clean(&old.display().to_string()).into_owned();

@@ -20,7 +20,7 @@ use crate::sheets::{
     PortSheet, RuleSheet, zone_map,
 };
 use crate::walk::WalkSheet;
-use crate::{Column, Table};
+use crate::{Column, Table, count};
 use bastium_core::meaning::Meaning;
 use bastium_core::rules::RuleSet;
 use bastium_picture::{Picture, ZoneMap};
@@ -288,10 +288,4 @@ impl Builder<'_> {
     fn is_for_engineer(&self) -> bool {
         self.sources.audience == Audience::Engineer
     }
-}
-
-/// `1 check`, `2 checks`.
-fn count(number: usize, thing: &str) -> String {
-    let plural = if number == 1 { "" } else { "s" };
-    format!("{number} {thing}{plural}")
 }

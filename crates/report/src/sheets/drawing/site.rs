@@ -1,6 +1,7 @@
 //! The site as a picture: what hangs on what.
 
 use super::shown;
+use crate::count;
 use bastium_core::plan::{Hang, NetworkId, Plan, SwitchId};
 use bastium_core::wiring::{self, Device, Port};
 use bastium_picture::{NodeKind, SiteNode, SiteTree};
@@ -97,7 +98,7 @@ impl Tree<'_> {
     fn hanging(&mut self, hang: &Hang, port: &Port, name: &str) -> Vec<SiteNode> {
         let wiring = self.plan.wiring();
         let networks: Vec<NetworkId> = port.tagged.iter().copied().chain(port.untagged).collect();
-        let cable = vec![format!("port {name}"), counted(networks.len())];
+        let cable = vec![format!("port {name}"), count(networks.len(), "network")];
         let mut nodes = Vec::new();
         for id in wiring.switch_ids().filter(|id| wiring.switch(*id).hangs_on == *hang) {
             let title = format!("switch {}", wiring.switch(id).name);
@@ -179,7 +180,7 @@ impl Tree<'_> {
             let names: Vec<String> = names.collect();
             return vec![SiteNode {
                 kind: NodeKind::Network,
-                title: counted(networks.len()),
+                title: count(networks.len(), "network"),
                 aside: String::new(),
                 lines: vec![names.join(", ")],
                 cable: vec![format!("{ports} {name}")],
@@ -256,11 +257,6 @@ fn device(
         anchor: None,
         children,
     }
-}
-
-fn counted(networks: usize) -> String {
-    let plural = if networks == 1 { "" } else { "s" };
-    format!("{networks} network{plural}")
 }
 
 /// Whether a port comes after another one by number, and is set like it, with nothing on it that hangs there alone.

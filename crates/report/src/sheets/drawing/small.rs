@@ -26,8 +26,7 @@ pub fn tried_grid(sheet: &ChecklistSheet) -> SmallGrid {
     };
     let mark = |from: &str, to: &str| {
         let count = *counts.get(&(from.to_owned(), to.to_owned()))?;
-        let plural = if count == 1 { "" } else { "s" };
-        let words = format!("{count} check{plural}");
+        let words = crate::count(count, "check");
         Some(Mark { text: count.to_string(), strong: false, words, anchor: None })
     };
     grid("Where the checks are made", &about, &sheet.zones, mark)
@@ -62,8 +61,7 @@ pub(crate) fn rule_grid(zones: &[String], cells: &[(CellRow, Vec<CellRule>)]) ->
     let mark = |from: &str, to: &str| {
         let (cell, rules) = cells.iter().find(|(cell, _)| cell.from == from && cell.to == to)?;
         let passes = rules.iter().any(|rule| rule.action == "allow");
-        let plural = if rules.len() == 1 { "" } else { "s" };
-        let words = format!("{} rule{plural}, {}", rules.len(), cell.action);
+        let words = format!("{}, {}", crate::count(rules.len(), "rule"), cell.action);
         let shown = cell.action == "allow" || !cell.exceptions.is_empty();
         let anchor = shown.then(|| format!("cell-{from}.{to}"));
         let is_some = !rules.is_empty();
