@@ -253,8 +253,26 @@ fn counters_and_changes_are_shown_where_they_are_given() {
     let rule = part(&html, &rule.expect("a rule")[1..], "</tr>");
     // The chains are those of another form; what has the same id has the same counter.
     assert!(rule.contains("4711") || rule.contains("not counted"), "{rule}");
+    let picture = part(&html, "picture-changes", "</figure>");
+    assert!(picture.contains("aria-label=\"staff to equipment: opens\""), "{picture}");
+    assert_eq!(picture.matches("class=\"whole").count(), 1);
     let changes = text(part(&html, "changes", "</section>"));
     assert!(changes.contains("opens") && changes.contains("desks"), "{changes}");
+}
+
+#[test]
+fn a_client_does_not_see_what_changes_at_the_gateway_itself() {
+    let bench = Bench::new();
+    let entry = "[exception.time-for-all]";
+    let older =
+        demo("clinic.toml").replace(entry, &format!("{entry}\noff = true\nuntil = \"2029-06-30\""));
+    bench.write("older.toml", older);
+    let changes = |whom: &str| {
+        let html = report(&bench, &format!("--plan clinic.toml --since older.toml --for {whom}"));
+        text(part(&html, "changes", "</section>"))
+    };
+    assert!(changes("engineer").contains("udp/123"), "{}", changes("engineer"));
+    assert!(!changes("client").contains("udp/123"), "{}", changes("client"));
 }
 
 #[test]

@@ -227,7 +227,7 @@ fn a_page_has_a_box_for_each_row_and_takes_text_as_text() {
 }
 
 /// Where a gateway takes no row twice and no order is safe, the rows that have to change at once are marked, with a packet
-/// that shows why; and nobody is told that they may stop anywhere.
+/// that shows why; and nothing says that one may stop anywhere.
 #[test]
 fn rows_that_must_change_at_once_are_marked_and_explained() {
     let bench = Bench::new();

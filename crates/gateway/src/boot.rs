@@ -91,7 +91,7 @@ fn ports(services: &ServiceSet, protocol: Protocol, v6: bool) -> Vec<String> {
     words.collect()
 }
 
-/// What the kernel is told once the rules are there.
+/// What is set in the kernel once the rules are there.
 fn forwarding(plan: &Plan) -> String {
     let v6 = plan.networks().iter().flat_map(|network| &network.subnets);
     let v6 = v6.into_iter().any(|subnet| subnet.gateway().is_ipv6());

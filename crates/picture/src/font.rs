@@ -45,7 +45,7 @@ static FACES: LazyLock<[Option<Face>; 2]> = LazyLock::new(|| {
     })
 });
 
-/// How wide a text is at that size, without kerning, which SVG is told to leave out.
+/// How wide a text is at that size, without kerning, which the SVG switches off.
 pub(crate) fn width(text: &str, size: f32, weight: Weight) -> f32 {
     let [regular, bold] = &*FACES;
     let face = match weight {

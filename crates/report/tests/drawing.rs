@@ -3,14 +3,15 @@
 #[path = "../../core/tests/model/mod.rs"]
 mod model;
 
+use bastium_core::checklist;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::draft::Draft;
 use bastium_core::plan::{Plan, ZoneId, resolve};
-use bastium_core::rules;
 use bastium_core::space::{Match, PacketSet};
 use bastium_core::verdict::{Decision, Verdict};
+use bastium_core::{proof, rules};
 use bastium_picture::{ArrowKind, MOST_ZONES, Picture, Stance, flaws};
-use bastium_report::sheets::{matrix_grid, site_tree, zone_map};
+use bastium_report::sheets::{ChecklistSheet, matrix_grid, site_tree, tried_grid, zone_map};
 use model::{TODAY, any_draft};
 use proptest::prelude::*;
 
@@ -61,6 +62,46 @@ fn plans_with_problems_are_drawn_well_too() {
         drawn += 1;
     }
     assert!(drawn > 70, "only {drawn} plans were drawn");
+}
+
+#[test]
+fn each_check_is_counted_once_and_in_its_own_zone() {
+    for name in ["bare.toml", "clinic.toml", "farm.toml"] {
+        let plan = demo(name).expect("a plan");
+        let meaning = Meaning::new(&plan, TODAY).expect("a meaning");
+        let rules = rules::compile(&meaning);
+        let proved = proof::proved(&meaning, &rules).expect("the rules match the plan");
+        let sheet = ChecklistSheet::new(&meaning, &rules, &checklist::build(&meaning, proved));
+        let checks: Vec<_> = sheet.stands.iter().flat_map(|stand| &stand.checks).collect();
+        let grid = tried_grid(&sheet);
+        let counted: usize = grid
+            .cells
+            .iter()
+            .flatten()
+            .map(|mark| mark.text.parse::<usize>().expect("a number"))
+            .sum();
+        let elsewhere: usize =
+            grid.about.split(' ').filter_map(|word| word.parse::<usize>().ok()).sum();
+        assert_eq!(counted + elsewhere, checks.len(), "{name}: {}", grid.about);
+        let zone_of = |end: &str| {
+            let end = end.split(" as ").next().expect("a name");
+            let host = plan.hosts().iter().find(|host| host.name.as_str() == end);
+            let network = plan.networks().iter().find(|network| network.name.as_str() == end);
+            let network = network.or_else(|| host.map(|host| plan.network(host.network)));
+            network.map(|network| plan.zone(network.zone).name.to_string())
+        };
+        let mut held = 0;
+        for check in checks {
+            for (end, zone) in [(&check.from, &check.from_zone), (&check.to, &check.to_zone)] {
+                if let Some(expected) = zone_of(end) {
+                    assert_eq!(zone.as_ref(), Some(&expected), "{name}: {}", check.id);
+                    held += 1;
+                }
+            }
+            assert!(check.to != "gateway" || check.to_zone.is_none(), "{name}: {}", check.id);
+        }
+        assert!(held > 0);
+    }
 }
 
 /// The packets from one zone to another, whatever becomes of them.

@@ -31,7 +31,7 @@ pub struct Draw {
 /// The pictures.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum PictureName {
-    /// What hangs on what, and where each network comes out
+    /// How devices are connected, and where each network is available
     Site,
     /// Who may reach whom, and by what
     Zones,

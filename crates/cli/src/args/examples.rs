@@ -49,7 +49,7 @@ pub fn examples(command: &str) -> &'static [(&'static str, &'static str)] {
         "watch" => &[("See what each save of the plan changes", "watch")],
         "draw" => &[
             ("Draw who may reach whom", "draw zones --to zones.svg"),
-            ("Draw what hangs on what, for a document", "draw site --to site.png"),
+            ("Draw how devices are connected, for a document", "draw site --to site.png"),
             (
                 "Draw the matrix for a black and white printer",
                 "draw matrix --theme print --to matrix.svg",

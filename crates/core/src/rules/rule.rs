@@ -57,7 +57,7 @@ pub enum Matches {
     /// The first packets of connections.
     First(Match),
     /// Replies written out, for a gateway that keeps no state. Of TCP only segments with ACK or RST set are taken. Such
-    /// a rule is not meant for first packets, though some of UDP and ICMP cannot be told from replies.
+    /// a rule is not meant for first packets, though some of UDP and ICMP look the same as replies.
     Replies {
         /// The packets, by the service that they would open if they were first packets.
         packets: Match,

@@ -303,9 +303,11 @@ impl Builder<'_> {
             false => format!("From {} to {}.", since.old, since.new),
         };
         let mut blocks = vec![Block::Text(begin.into())];
-        if !since.no_traffic() {
-            let picture = changed_grid(self.sources.meaning.plan(), since).picture();
-            blocks.push(Block::Picture { id: "picture-changes".to_owned(), picture });
+        let grid = changed_grid(self.sources.meaning.plan(), since);
+        // What is about the gateway itself is in no cell.
+        if grid.cells.iter().any(Option::is_some) {
+            let id = "picture-changes".to_owned();
+            blocks.push(Block::Picture { id, picture: grid.picture() });
         }
         let tables = since.tables().into_iter().filter(|table| !table.rows.is_empty());
         let tables = tables

@@ -54,7 +54,7 @@ pub(super) fn run(args: &View, session: &mut Session<'_>) -> Result<Exit, Failur
         });
     };
     let mut plan = session.plan()?;
-    // A plan without a meaning is told of as everywhere, before the screen is taken.
+    // A plan without a meaning is refused, as by every command, before the screen is taken.
     session::meaning(&plan, args.day.day)?;
     let mut edits = Edits::new(session.options.clone());
     let mut ui = Ui::new(session.look().colour);
@@ -122,7 +122,7 @@ struct Followed {
 
 impl Followed {
     /// The plan in the file, if that is another one now. However an editor writes, what counts is what is there;
-    /// where that is no plan, the last one stays on the screen, and the problem is told.
+    /// where that is no plan, the last one stays on the screen, and the problem is shown.
     fn look(&mut self, meaning: &Meaning<'_>, ui: &mut Ui) -> Option<Plan> {
         let Ok(text) = plans::read_whole(&self.path) else {
             ui.trouble(Some("showing the last valid plan; the file cannot be read".to_owned()));

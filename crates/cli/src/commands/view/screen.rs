@@ -119,7 +119,7 @@ fn give_back() {
     let _ = terminal::disable_raw_mode();
 }
 
-/// A panic is told on the terminal as it was, or nobody would read it.
+/// A panic is reported on the terminal as it was, or nobody would read it.
 fn restored_on_panic() {
     static ONCE: Once = Once::new();
     ONCE.call_once(|| {

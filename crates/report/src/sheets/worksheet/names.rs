@@ -2,7 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 
-/// The shortest limit that is kept to: in less, names could not be told apart.
+/// The shortest limit that is kept to: in less, names would no longer differ.
 const LEAST: usize = 8;
 
 /// How many numbers made of a name are tried before names are counted.
