@@ -4,8 +4,11 @@
 use crate::interrupt;
 use crossterm::cursor::Show;
 use crossterm::event::{DisableMouseCapture, EnableMouseCapture};
-use crossterm::execute;
-use crossterm::terminal::{self, EnterAlternateScreen, LeaveAlternateScreen};
+use crossterm::terminal::{
+    self, BeginSynchronizedUpdate, EndSynchronizedUpdate, EnterAlternateScreen,
+    LeaveAlternateScreen,
+};
+use crossterm::{execute, queue};
 use ratatui::backend::CrosstermBackend;
 use ratatui::{Frame, Terminal};
 #[cfg(unix)]
@@ -22,7 +25,7 @@ use std::sync::Once;
 /// settings of the terminal are its argument; a process in the background may set them only while it ignores SIGTTOU.
 #[cfg(unix)]
 const GUARD: &str = r#"trap '' HUP INT QUIT TERM TTOU TTIN
-read -r word || { stty "$1" <&2; printf '\033[?1006l\033[?1015l\033[?1003l\033[?1002l\033[?1000l\033[?1049l\033[?25h' >&2; }"#;
+read -r word || { stty "$1" <&2; printf '\033[?2026l\033[?1006l\033[?1015l\033[?1003l\033[?1002l\033[?1000l\033[?1049l\033[?25h' >&2; }"#;
 
 /// The screen, as long as it is ours.
 pub(super) struct Screen {
@@ -57,12 +60,15 @@ impl Screen {
         }
     }
 
-    /// Draws a picture of what is to be there.
+    /// Draws a picture of what is to be there. A terminal that knows synchronized updates (private mode 2026) shows it
+    /// all at once, never the upper half of one and the lower half of another; the rest ignore the mode.
     ///
     /// # Errors
     /// When it cannot be written.
     pub(super) fn draw(&mut self, draw: impl FnOnce(&mut Frame<'_>)) -> io::Result<()> {
-        self.terminal.draw(draw).map(drop)
+        queue!(io::stdout(), BeginSynchronizedUpdate)?;
+        self.terminal.draw(draw)?;
+        execute!(io::stdout(), EndSynchronizedUpdate)
     }
 }
 
@@ -115,7 +121,13 @@ fn taken() -> io::Result<Terminal<CrosstermBackend<Stdout>>> {
 
 /// Leaves the terminal as it was. Nothing more can be done where that fails.
 fn give_back() {
-    let _ = execute!(io::stdout(), DisableMouseCapture, LeaveAlternateScreen, Show);
+    let _ = execute!(
+        io::stdout(),
+        EndSynchronizedUpdate,
+        DisableMouseCapture,
+        LeaveAlternateScreen,
+        Show
+    );
     let _ = terminal::disable_raw_mode();
 }
 
