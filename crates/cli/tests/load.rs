@@ -17,6 +17,9 @@ mod broken;
 #[cfg(target_os = "linux")]
 mod common;
 #[cfg(target_os = "linux")]
+#[path = "load/cut.rs"]
+mod cut;
+#[cfg(target_os = "linux")]
 #[path = "load/gateway.rs"]
 mod gateway;
 #[cfg(target_os = "linux")]

@@ -136,14 +136,18 @@ look() {
   fi
   say names "$names"
   for one in /etc/systemd/network/*-bastium-* /etc/network/interfaces.d/bastium; do say "file:$one" "$one"; done
-  if [ -r /proc/net/nf_conntrack ]; then
-    head -c 8000000 /proc/net/nf_conntrack >"$mine/connections" 2>/dev/null && say connections "$mine/connections"
-    rm -f "$mine/connections"
-  fi
+  say_connections
   tell connection "$from"
   if command -v dnsmasq >/dev/null; then tell has-dnsmasq yes; fi
   if command -v systemctl >/dev/null && systemctl is-enabled -q bastium-gateway 2>/dev/null; then tell starts yes; fi
   end done
+}
+
+say_connections() {
+  if [ -r /proc/net/nf_conntrack ]; then
+    head -c 8000000 /proc/net/nf_conntrack >"$mine/connections" 2>/dev/null && say connections "$mine/connections"
+    rm -f "$mine/connections"
+  fi
 }
 
 # Nothing was loaded yet: no trace of this load.
@@ -265,6 +269,20 @@ reread() {
   tell state "$(state)"
   tell left "$(($(cat "$mine/deadline") - $(uptime_now)))"
   if watched; then tell watched yes; fi
+  say_connections
+  for one in tcp_timeout_established udp_timeout_stream; do
+    say "$one" "/proc/sys/net/netfilter/nf_conntrack_$one"
+  done
+  end done
+}
+
+# What is to be cut once the load is confirmed.
+cut() {
+  own_lock || end not-locked
+  [ "$(state)" = armed ] || { tell state "$(state)"; end too-late; }
+  files || { rm -f "$mine/cut.new"; end no-room; }
+  nft -c -f "$mine/cut.new" 2>"$mine/error" || { say error "$mine/error"; rm -f "$mine/cut.new"; end cut-refused; }
+  mv -f "$mine/cut.new" "$mine/cut.nft" || end no-room
   end done
 }
 
@@ -282,6 +300,7 @@ confirm() {
   if mv "$mine/armed" "$mine/confirmed" 2>/dev/null; then
     keep
     if [ -e "$mine/names-by-hand" ]; then tell names-by-hand yes; fi
+    if [ -e "$mine/not-cut" ]; then tell not-cut yes; fi
     end done
   fi
   tell state "$(state)"
@@ -298,9 +317,18 @@ back() {
   end too-late
 }
 
+# The number of the next state: their order may not hang on a clock that is set back.
+number() {
+  last=$(ls "$kept" 2>/dev/null | sort | tail -n 1)
+  last=${last%%-*}
+  case $last in '' | *[!0-9]*) last=100000 ;; esac
+  echo "$((last + 1))"
+}
+
 # What a restart reads, by renames alone: the room was taken before.
 keep() {
   [ -e "$mine/kept" ] && return
+  if [ -f "$mine/cut.nft" ] && ! nft -f "$mine/cut.nft" 2>/dev/null; then : >"$mine/not-cut"; fi
   while read -r one folder; do
     if [ "$one" != dnsmasq.conf ] && [ -e "$next/$one" ]; then mkdir -p "$folder" && mv -f "$next/$one" "$folder/$one"; fi
   done <"$mine/for-restart"
@@ -315,7 +343,7 @@ keep() {
   fi
   if [ -d "$next/state" ]; then
     listing >"$next/state/listing" || rm -f "$next/state/listing"
-    mv "$next/state" "$kept/$(date -u +%Y%m%dT%H%M%S)-$id" 2>/dev/null
+    mv "$next/state" "$kept/$(number)-$(date -u +%Y%m%dT%H%M%S)-$id" 2>/dev/null
   fi
   rm -rf "$next"
   for old in $(ls "$kept" | sort -r | tail -n "+$((most_kept + 1))"); do rm -rf "${kept:?}/$old"; done
@@ -399,7 +427,7 @@ main() {
     leave
     end done
     ;;
-  look | stage | arm | load | reread | confirm | back | status | peek) "$verb" ;;
+  look | stage | arm | load | reread | cut | confirm | back | status | peek) "$verb" ;;
   watch) watch "$1" ;;
   esac
 }

@@ -3,7 +3,7 @@
 use crate::answer::{Answer, Garbled};
 use crate::line::{Broken, Line, Reached};
 use crate::restorable::same_program;
-use crate::running::{Running, settings};
+use crate::running::{Connection, Running, connections, settings};
 use crate::script::{LoadId, Script, watcher};
 use bastium_gateway::boot::{BootFile, FOLDER};
 use bastium_gateway::nftables::TABLE;
@@ -104,6 +104,19 @@ pub struct Pending {
     pub left: i64,
     /// Whether what brings them back still runs.
     pub watched: bool,
+    /// The connections that the gateway follows now, each with for how long it could remember it; none where its kernel
+    /// does not list them.
+    pub connections: Option<Vec<Connection>>,
+}
+
+/// What is left to be done by hand after a load is confirmed.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct LeftOver {
+    /// The name server has to be started again.
+    pub names: bool,
+    /// The connections could not be cut.
+    pub cut: bool,
 }
 
 /// What a gateway says of loads.
@@ -227,7 +240,17 @@ impl<'a, L: Line> Loading<'a, L> {
             state: text("state"),
             left: text("left").parse().unwrap_or_default(),
             watched: answer.text("watched").is_some(),
+            connections: answer.text("connections").map(|listed| remembered(&listed, &answer)),
         })
+    }
+
+    /// Leaves a table with the gateway, which it loads once the load is confirmed: what is to be cut.
+    ///
+    /// # Errors
+    /// If it is too late for that, or the kernel does not take the table.
+    pub fn cut(&self, table: &str) -> Result<(), Stopped> {
+        let files = [("cut.new", table)];
+        asked(self.line, &Script::with("cut", &self.id, "", 0, &files), Reached::Anyhow).map(drop)
     }
 
     /// Ends a load of which nothing has been loaded yet, and gives the lock back.
@@ -239,13 +262,32 @@ impl<'a, L: Line> Loading<'a, L> {
     }
 }
 
-/// Keeps what was loaded, for a restart, too. Returns whether the name server has to be started again by hand.
+/// Connections, each with the longest time for which the gateway could remember it from now on: packets renew it until
+/// it is cut.
+fn remembered(listed: &str, answer: &Answer) -> Vec<Connection> {
+    /// What the kernel has where nothing else was set (nf_conntrack-sysctl).
+    const DEFAULTS: [(&str, u64); 2] =
+        [("tcp_timeout_established", 432_000), ("udp_timeout_stream", 120)];
+    let [tcp, udp] = DEFAULTS.map(|(name, usual)| {
+        answer.text(name).and_then(|text| text.trim().parse().ok()).unwrap_or(usual)
+    });
+    let mut all = connections(listed);
+    for one in &mut all {
+        one.seconds = one.seconds.max(if one.begun.protocol == 6 { tcp } else { udp });
+    }
+    all
+}
+
+/// Keeps what was loaded, for a restart, too. Returns what is left to be done by hand.
 ///
 /// # Errors
 /// If it is too late, or was done before: [`Stopped::Refused`] with how far it is.
-pub fn confirm(line: &impl Line, id: &LoadId) -> Result<bool, Stopped> {
+pub fn confirm(line: &impl Line, id: &LoadId) -> Result<LeftOver, Stopped> {
     let answer = asked(line, &Script::new("confirm", id), Reached::Anew)?;
-    Ok(answer.text("names-by-hand").is_some())
+    Ok(LeftOver {
+        names: answer.text("names-by-hand").is_some(),
+        cut: answer.text("not-cut").is_some(),
+    })
 }
 
 /// Brings the old rules back now.

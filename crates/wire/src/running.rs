@@ -1,7 +1,7 @@
 //! What a gateway says of itself before anything is changed.
 
 use crate::answer::Answer;
-use bastium_gateway::nftables::{RunningTable, TABLE};
+use bastium_gateway::nftables::{CUT_TABLE, Flow, RunningTable, TABLE};
 use ipnet::IpNet;
 use serde_json::Value;
 use std::collections::BTreeMap;
@@ -44,18 +44,16 @@ pub struct Running {
     pub offset: Option<i32>,
 }
 
-/// A connection that a gateway follows, as its first packet was.
+/// A connection that a gateway follows.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 #[non_exhaustive]
 pub struct Connection {
-    /// Who began it.
-    pub from: IpAddr,
-    /// With whom.
-    pub to: IpAddr,
-    /// The number of its protocol: 6 for TCP, 17 for UDP.
-    pub protocol: u8,
-    /// The port that it goes to.
-    pub port: u16,
+    /// What whoever began it sends, as it comes to the gateway.
+    pub begun: Flow,
+    /// What comes back.
+    pub back: Flow,
+    /// For how many seconds the gateway remembers it without packets.
+    pub seconds: u64,
 }
 
 /// An interface of a gateway, with its addresses.
@@ -116,12 +114,23 @@ impl Running {
 
     /// The tables that are not Bastium's: family and name.
     pub fn other_tables(&self) -> Vec<&str> {
-        tables(&self.ruleset).filter(|name| *name != own()).collect()
+        tables(&self.ruleset).filter(|name| ![own(), cut()].contains(&(*name).to_owned())).collect()
     }
 
-    /// What would run with another file in the place of Bastium's table.
+    /// What would run with another file in the place of Bastium's table, and nothing cut.
     pub fn with(&self, rules: &str) -> String {
-        format!("{}\n{rules}", without_own(&self.ruleset))
+        format!("{}\n{rules}", without(&self.without_cut().0, &own()))
+    }
+
+    /// The rule set without the connections that are being cut, and whether there are such.
+    pub fn without_cut(&self) -> (String, bool) {
+        let cuts = tables(&self.ruleset).any(|name| name == cut());
+        (without(&self.ruleset, &cut()), cuts)
+    }
+
+    /// Whether an address is one of its own.
+    pub fn is_own(&self, address: IpAddr) -> bool {
+        self.addresses.iter().flat_map(|one| &one.addresses).any(|one| one.addr() == address)
     }
 }
 
@@ -129,13 +138,17 @@ fn own() -> String {
     format!("inet {TABLE}")
 }
 
+fn cut() -> String {
+    format!("inet {CUT_TABLE}")
+}
+
 fn tables(ruleset: &str) -> impl Iterator<Item = &str> {
     ruleset.lines().filter_map(|line| line.strip_prefix("table ")?.strip_suffix(" {"))
 }
 
-/// A listing without Bastium's table. A table begins and ends at the margin.
-fn without_own(ruleset: &str) -> String {
-    let begin = format!("table {} {{", own());
+/// A listing without one of its tables. A table begins and ends at the margin.
+fn without(ruleset: &str, table: &str) -> String {
+    let begin = format!("table {table} {{");
     let mut within = false;
     let mut kept = String::new();
     for line in ruleset.lines() {
@@ -170,17 +183,25 @@ fn addresses(json: &str) -> Vec<Addresses> {
 
 /// What the kernel lists in `/proc/net/nf_conntrack`, of TCP and UDP. A line has both directions; the first is the one that it
 /// began in.
-fn connections(text: &str) -> Vec<Connection> {
+pub(crate) fn connections(text: &str) -> Vec<Connection> {
     let connection = |line: &str| {
         let mut words = line.split_whitespace();
         let (_, _, name, protocol) = (words.next()?, words.next()?, words.next()?, words.next()?);
         if !["tcp", "udp"].contains(&name) || name == "tcp" && !line.contains(" ESTABLISHED ") {
             return None;
         }
+        let (protocol, seconds) = (protocol.parse().ok()?, words.next()?.parse().ok()?);
         let mut said = |key: &str| words.find_map(|word| word.strip_prefix(key));
-        let (from, to) = (said("src=")?.parse().ok()?, said("dst=")?.parse().ok()?);
-        let port = said("dport=")?.parse().ok()?;
-        Some(Connection { from, to, protocol: protocol.parse().ok()?, port })
+        let mut flow = || {
+            Some(Flow {
+                from: said("src=")?.parse().ok()?,
+                to: said("dst=")?.parse().ok()?,
+                protocol,
+                from_port: said("sport=")?.parse().ok()?,
+                to_port: said("dport=")?.parse().ok()?,
+            })
+        };
+        Some(Connection { begun: flow()?, back: flow()?, seconds })
     };
     text.lines().filter_map(connection).collect()
 }
@@ -238,12 +259,20 @@ mod tests {
         );
         let listed = "ipv4     2 tcp      6 431999 ESTABLISHED src=10.44.24.100 dst=10.44.40.10 sport=40000 dport=443 src=10.44.40.10 dst=10.44.24.100 sport=443 dport=40000 [ASSURED] mark=0 zone=0 use=2\n\
                       ipv4     2 tcp      6 9 TIME_WAIT src=10.44.24.100 dst=10.44.40.10 sport=1 dport=443 src=10.44.40.10\nipv6 10 icmpv6 58 29 src=::1 dst=::1 type=128\n\nnonsense tcp";
-        let connection = Connection {
+        let begun = Flow {
             from: "10.44.24.100".parse().expect("an address"),
             to: "10.44.40.10".parse().expect("an address"),
             protocol: 6,
-            port: 443,
+            from_port: 40_000,
+            to_port: 443,
         };
-        assert_eq!(connections(listed), [connection]);
+        let back = Flow {
+            from: begun.to,
+            to: begun.from,
+            from_port: begun.to_port,
+            to_port: begun.from_port,
+            ..begun
+        };
+        assert_eq!(connections(listed), [Connection { begun, back, seconds: 431_999 }]);
     }
 }

@@ -35,6 +35,9 @@ pub struct Load {
     /// Show who is loading, how far it is, and which states the gateway keeps
     #[arg(long)]
     pub status: bool,
+    /// Once the load is confirmed, cut the connections of TCP and UDP that the plan lets begin at no time
+    #[arg(long)]
+    pub cut: bool,
     /// Write the files for the interfaces, too, once the load is confirmed; nothing reads them before the next start
     #[arg(long, value_enum, value_name = "KIND")]
     pub interfaces: Option<InterfaceFilesFor>,

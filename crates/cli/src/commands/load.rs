@@ -2,6 +2,7 @@
 
 mod before;
 mod by_netconf;
+mod connections;
 mod files;
 mod steps;
 mod words;
@@ -18,7 +19,7 @@ use crate::show::{self, style};
 use bastium_core::plan::Reach;
 use bastium_report::sheets::{LoadSheet, LoadState, LoadStep};
 use bastium_wire::netconf::Failed;
-use bastium_wire::{LoadId, Ssh, Status, Stopped, back, confirm, status};
+use bastium_wire::{LeftOver, LoadId, Ssh, Status, Stopped, back, confirm, status};
 
 pub(super) fn run(args: &Load, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let reach = match &args.host {
@@ -119,16 +120,22 @@ impl Reporter<'_, '_> {
     fn confirm(&mut self, line: &Ssh, id: &LoadId) -> Result<Exit, Failure> {
         self.sheet.id = Some(id.to_string());
         match confirm(line, id) {
-            Ok(by_hand) => {
-                self.sheet.state = LoadState::Confirmed;
-                self.step("end", words::confirmed(id))?;
-                if by_hand {
-                    self.bad("end", words::NAMES_BY_HAND.to_owned())?;
-                }
-                Ok(Exit::Fine)
-            }
+            Ok(left) => self.confirmed(id, left),
             Err(stopped) => Ok(self.stopped(&stopped, words::state_of(&stopped))),
         }
+    }
+
+    fn confirmed(&mut self, id: &LoadId, left: LeftOver) -> Result<Exit, Failure> {
+        self.sheet.state = LoadState::Confirmed;
+        self.sheet.returns_in = None;
+        self.step("end", words::confirmed(id))?;
+        if left.names {
+            self.bad("end", words::NAMES_BY_HAND.to_owned())?;
+        }
+        if left.cut {
+            self.bad("cut", words::NOT_CUT.to_owned())?;
+        }
+        Ok(Exit::Fine)
     }
 
     fn back(&mut self, line: &Ssh, id: &LoadId) -> Result<Exit, Failure> {

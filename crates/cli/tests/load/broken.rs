@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 /// Within this many seconds old rules are back that were to be back after thirty.
 const SOON: u64 = 70;
 
-/// Nobody confirms; one of the two that watch is killed, the clock jumps, and the settings of the kernel come back as well.
+/// Nobody confirms; one of the two that watch is killed, and the settings of the kernel come back as well.
 pub(crate) fn forgotten() {
     let gateway = Gateway::new();
     gateway.own("echo 0 >/proc/sys/net/ipv4/ip_forward");
@@ -31,6 +31,37 @@ pub(crate) fn forgotten() {
     let late = gateway.load(&format!("--confirm {id}"));
     assert_eq!(late.code, 1, "{}", late.out);
     assert!(late.err.contains("undone already"), "{}", late.err);
+}
+
+/// A clock that jumps by years at every look: neither the time that was promised nor the order of what is kept hangs on it.
+pub(crate) fn jumping_clock() {
+    let gateway = Gateway::new();
+    let date = "#!/bin/sh\nif [ \"$*\" = +%z ]; then echo +0000; exit; fi\nyear=$(cat /run/year 2>/dev/null || echo 2038)\n\
+                echo $((year - 7)) >/run/year\necho ${year}0101T000000\n";
+    gateway.bench.write("date", date);
+    let script = gateway.path("date").display().to_string();
+    gateway.own(&format!("chmod +x {script}; mount --bind {script} $(command -v date)"));
+    let mut ids = Vec::new();
+    for port in 2201..=2206 {
+        gateway.allow(&format!("extra-{port}"), &format!("tcp/{port}"));
+        let (sheet, code) = gateway.loaded("--yes-if-verified");
+        assert_eq!((code, &sheet["state"]), (0, &"confirmed".into()), "{sheet:#}");
+        ids.push(sheet["id"].as_str().expect("an id").to_owned());
+    }
+    assert!(gateway.own("cat /run/year").trim().parse::<u32>().expect("a year") < 2000);
+    let (status, _) = gateway.loaded("--status");
+    let kept = status["kept"].as_array().expect("what is kept");
+    assert_eq!(kept.len(), 5, "{status:#}");
+    for (state, id) in kept.iter().zip(ids.iter().rev()) {
+        assert!(state.as_str().is_some_and(|state| state.ends_with(id.as_str())), "{status:#}");
+    }
+    let old = gateway.rules();
+    gateway.other_plan();
+    let begun = Instant::now();
+    let (sheet, _) = gateway.loaded("--return-after 30s");
+    assert_eq!(sheet["state"], "pending", "{sheet:#}");
+    gateway.wait_until("the old rules are back", SOON, || sorted(&gateway.rules()) == sorted(&old));
+    assert!(begun.elapsed() > Duration::from_secs(25), "{:?}", begun.elapsed());
 }
 
 /// What is done to a load.

@@ -138,9 +138,14 @@ impl Gateway {
 
     /// `bastium load` at the engineer's, with these words.
     pub(crate) fn command(&self, words: &str) -> Command {
+        self.command_as(GATEWAY, words)
+    }
+
+    /// The same, with this name for the gateway.
+    pub(crate) fn command_as(&self, host: &str, words: &str) -> Command {
         let mut command = Command::new(env!("CARGO_BIN_EXE_bastium"));
         command
-            .args(["load", GATEWAY, "--plan", self.plan, "--ssh-config", "ssh_config"])
+            .args(["load", host, "--plan", self.plan, "--ssh-config", "ssh_config"])
             .args(words.split_whitespace())
             .current_dir(self.bench.path())
             .stdin(Stdio::null())
@@ -150,7 +155,12 @@ impl Gateway {
 
     /// Runs it.
     pub(crate) fn load(&self, words: &str) -> Run {
-        let done = self.at_engineer(&mut self.command(words));
+        self.ran(&mut self.command(words))
+    }
+
+    /// Runs a command at the engineer's, and takes what it says.
+    pub(crate) fn ran(&self, command: &mut Command) -> Run {
+        let done = self.at_engineer(command);
         Run {
             out: String::from_utf8_lossy(&done.stdout).into_owned(),
             err: String::from_utf8_lossy(&done.stderr).into_owned(),
@@ -179,13 +189,19 @@ impl Gateway {
 
     /// From now on the plan lets somebody do something more.
     pub(crate) fn other_plan(&self) {
+        self.allow("extra", "tcp/2222");
+    }
+
+    /// From now on the plan lets desks reach servers by a service.
+    pub(crate) fn allow(&self, name: &str, service: &str) {
+        let service = format!("service={service}");
         let words = [
             "add",
             "exception",
-            "extra",
+            name,
             "from=desks",
             "to=servers",
-            "service=tcp/2222",
+            &service,
             "action=allow",
             "why=A test",
             "--plan",

@@ -108,6 +108,31 @@ fn greeted(gateway: &Gateway) {
     gateway.own("rm /run/home/.bashrc");
 }
 
+/// Whoever logs in as somebody else loads by `sudo -n sh`, and is told what is missing without it.
+pub(crate) fn not_root() {
+    if !std::path::Path::new("/usr/bin/sudo").exists() {
+        assert!(std::env::var("BASTIUM_SUDO_NEEDED").is_err(), "there is no sudo");
+        println!("there is no sudo here, so somebody who is not root did not load");
+        return;
+    }
+    let gateway = Gateway::new();
+    let folder = gateway.bench.path().display();
+    gateway.own(&format!(
+        "echo 'walker:x:4242:4242::/run/home:/bin/sh' >>/etc/passwd; echo 'walker:*:20000:0:99999:7:::' >>/etc/shadow; \
+         chmod 755 {folder} /run/home; chmod 644 {folder}/key.pub"
+    ));
+    let load = |words: &str| gateway.ran(&mut gateway.command_as("walker@10.44.10.1", words));
+    let run = load("--yes-if-verified");
+    assert_eq!(run.code, 3, "{}{}", run.out, run.err);
+    assert!(run.err.contains("sudo -n sh"), "{}", run.err);
+    assert_eq!(gateway.rules(), "");
+    gateway.own("echo 'walker ALL=(root) NOPASSWD: /usr/bin/sh' >/etc/sudoers.d/walker; chmod 440 /etc/sudoers.d/walker");
+    let run = load("--yes-if-verified");
+    assert_eq!(run.code, 0, "{}{}", run.out, run.err);
+    assert_ne!(gateway.rules(), "", "the new rules run");
+    assert_eq!(gateway.own("stat -c %U /run/bastium"), "root\n");
+}
+
 /// A gateway that restarts before anybody has confirmed.
 pub(crate) fn restarted() {
     let gateway = Gateway::new();
@@ -122,27 +147,6 @@ pub(crate) fn restarted() {
     let (status, _) = gateway.loaded("--status");
     assert_eq!(status["state"], "none", "{status:#}");
     assert_eq!(gateway.loaded("--yes-if-verified").1, 0, "and it is loaded once more");
-}
-
-/// A connection that the plan no longer lets begin is reported, and not cut.
-pub(crate) fn connections() {
-    let gateway = Gateway::new();
-    let plan = std::fs::read(gateway.path(gateway.plan)).expect("the plan");
-    gateway.other_plan();
-    assert_eq!(gateway.loaded("--yes-if-verified").1, 0);
-    let listed = !gateway.own("ls /proc/net/nf_conntrack").is_empty();
-    let connected = gateway.connected(2222);
-    gateway.bench.write(gateway.plan, plan);
-    let (sheet, code) = gateway.loaded("--yes-if-verified");
-    assert_eq!(code, 0, "{sheet:#}");
-    let steps = sheet["steps"].as_array().expect("steps");
-    let said = steps.iter().find(|step| step["step"] == "connections").expect("a step")["says"]
-        .to_string();
-    match listed {
-        true => assert!(said.contains("1 of ") && said.contains("2222"), "{said}"),
-        false => assert!(said.contains("does not list"), "{said}"),
-    }
-    drop(connected);
 }
 
 /// Whatever is said to be as planned is not said where it is not.

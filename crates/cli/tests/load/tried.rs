@@ -31,13 +31,16 @@ pub(crate) fn main() {
         ("a load that is confirmed", confirmed as fn()),
         ("a change of what runs", changed),
         ("lists by netconf", by_netconf),
-        ("connections that are there", crate::refused::connections),
+        ("connections that are there", crate::cut::reported),
+        ("connections that are cut", crate::cut::cut),
         ("a gateway that is not as planned", crate::refused::untrue),
         ("names that are none", crate::refused::names),
         ("an engineer who would be shut out", crate::refused::shut_out),
         ("a gateway that is not fit", crate::refused::unfit),
         ("a gateway that restarts", crate::refused::restarted),
         ("confirmations at the last moment", crate::refused::raced),
+        ("a clock that jumps", crate::broken::jumping_clock),
+        ("somebody who is not root", crate::refused::not_root),
         ("a load that nobody confirms", crate::broken::forgotten),
         ("loads that are killed", crate::broken::killed),
     ];
@@ -82,7 +85,7 @@ fn shown() -> String {
 fn confirmed() {
     let gateway = Gateway::new();
     gateway.own("mkdir -p /etc/systemd/network; cd /etc/systemd/network; touch 40-bastium-old.7.network 10-own.network");
-    let earlier = "for one in 1 2 3 4 5 6; do mkdir -p /var/lib/bastium/2026010${one}T080000-0000000$one; done";
+    let earlier = "for one in 1 2 3 4 5 6; do mkdir -p /var/lib/bastium/10000${one}-2026010${one}T080000-0000000$one; done";
     gateway.own(earlier);
     let begun = Instant::now();
     let (sheet, code) = gateway.loaded("--yes-if-verified --interfaces networkd");
@@ -122,7 +125,9 @@ fn looked_at(gateway: &Gateway) {
     let mut command = Command::new(env!("CARGO_BIN_EXE_bastium"));
     command.args(["verify", "10.44.10.1", "--ssh-config", "ssh_config", "--format", "json"]);
     command.args(["--plan", gateway.plan]).current_dir(gateway.bench.path());
+    let begun = Instant::now();
     let done = gateway.at_engineer(&mut command);
+    println!("read back over ssh and compared in {:.2?}", begun.elapsed());
     assert_eq!(done.status.code(), Some(1));
     let sheet: Value = serde_json::from_slice(&done.stdout).expect("JSON");
     assert_eq!(sheet["differences"].as_array().map(Vec::len), Some(0), "{sheet:#}");

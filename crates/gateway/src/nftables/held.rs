@@ -7,6 +7,7 @@
 mod follow;
 mod translation;
 
+use super::cut::{CUT_TABLE, may_begin};
 use super::read::{
     ByItself, Conversation, Line, Lowered, PlanWorld, Problem, Ruleset, Value, World, domain_sets,
     lower,
@@ -96,6 +97,7 @@ pub(crate) fn held(meaning: &Meaning<'_>, ruleset: &Ruleset, manner: Manner) -> 
     let mut holding =
         Holding { meaning, plan: meaning.plan(), ruleset, manner, held: Held::default() };
     holding.domains();
+    holding.cut();
     let worlds = PlanWorld::all(meaning.plan());
     for (uplink, world) in worlds.iter().enumerate() {
         let apart = world.apart(uplink);
@@ -193,6 +195,26 @@ impl Holding<'_, '_> {
                 };
                 self.held.unread.push((at, what));
             }
+        }
+    }
+
+    /// Of what is cut nothing may begin by the plan, or it would be stopped for as long.
+    fn cut(&mut self) {
+        for flow in &self.ruleset.cut {
+            let Some(packet) = may_begin(self.meaning, flow) else { continue };
+            self.held.faults.push(Fault {
+                aspect: Aspect::Verdict,
+                packet,
+                packets: packet.into(),
+                plan: Some(self.meaning.decide(&packet)),
+                gateway: Some((Action::Block, false)),
+                at: format!("inet {CUT_TABLE}"),
+                says: format!(
+                    "{} . {} . {} . {} . {}",
+                    flow.from, flow.to, flow.protocol, flow.from_port, flow.to_port
+                ),
+                words: None,
+            });
         }
     }
 

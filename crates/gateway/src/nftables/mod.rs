@@ -12,6 +12,7 @@
 
 mod addresses;
 mod chains;
+mod cut;
 mod difference;
 mod held;
 mod hits;
@@ -28,6 +29,7 @@ mod translation;
 mod write;
 
 pub(crate) use addresses::Known;
+pub use cut::{CUT_TABLE, Cut, Flow, MOST_CUT, cut_table, may_begin};
 pub use difference::{RunningTable, Transaction, replaced, transaction};
 pub use held::{Aspect, Fault, Held};
 pub(crate) use held::{Manner, held};

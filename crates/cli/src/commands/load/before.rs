@@ -11,7 +11,7 @@ use bastium_core::space::{Ends, Interface, Packet, Protocol, ServicePoint};
 use bastium_core::verdict::Verdict;
 use bastium_gateway::foreign::read_rules;
 use bastium_report::sheets::{AuditSheet, fault_sentences};
-use bastium_wire::{Connection, Running};
+use bastium_wire::Running;
 use std::net::IpAddr;
 
 /// How many differences are shown one by one.
@@ -93,7 +93,8 @@ pub(super) fn change(
         reporter.step("change", "the gateway has no rules of Bastium yet".to_owned())?;
         return Ok(());
     }
-    let Ok(foreign) = read_rules(&running.ruleset, Some(wanted.meaning.plan())) else {
+    let (ruleset, _) = running.without_cut();
+    let Ok(foreign) = read_rules(&ruleset, Some(wanted.meaning.plan())) else {
         reporter.step(
             "change",
             "what runs now cannot be read, so nothing is known of what changes".to_owned(),
@@ -198,7 +199,7 @@ pub(super) fn shut_out(meaning: &Meaning<'_>, running: &Running) -> Option<Strin
 }
 
 /// Where packets from an address come to the gateway.
-fn entrance(plan: &Plan, from: IpAddr) -> Interface {
+pub(super) fn entrance(plan: &Plan, from: IpAddr) -> Interface {
     let own = |id| plan.network(id).subnets.iter().any(|subnet| subnet.gateway() == from);
     match plan.network_of(from) {
         Some(id) if own(id) => plan.gateway_interface(),
@@ -208,54 +209,4 @@ fn entrance(plan: &Plan, from: IpAddr) -> Interface {
             None => plan.uplink_interface(0),
         },
     }
-}
-
-/// Connections that are there and that the plan would not let begin: they go on until they end.
-pub(super) fn connections(
-    meaning: &Meaning<'_>,
-    running: &Running,
-    reporter: &mut Reporter<'_, '_>,
-) -> Result<(), Failure> {
-    let Some(connections) = &running.connections else {
-        return reporter
-            .step("connections", "the gateway does not list those that are there".to_owned());
-    };
-    let at = session::minute_of_week(meaning.plan());
-    let packet = |one: &Connection| {
-        let protocol = if one.protocol == 6 { Protocol::TCP } else { Protocol::UDP };
-        let service = ServicePoint::port(protocol, one.port);
-        let enters = entrance(meaning.plan(), one.from);
-        Some(Packet { enters, ends: Ends::new(one.from, one.to)?, service, at })
-    };
-    let inner = connections.iter().filter(|one| !one.from.is_loopback());
-    let packets =
-        inner.filter_map(packet).filter(|packet| !is_own(meaning.plan(), packet.source()));
-    let mut denied: Vec<String> = packets
-        .filter(|packet| meaning.decide(packet).verdict != Verdict::Allow)
-        .map(|packet| meaning.plan().packet_words(&packet))
-        .collect();
-    denied.sort_unstable();
-    denied.dedup();
-    if denied.is_empty() {
-        let all = count(connections.len(), "connection");
-        let says = match running.connections_cut {
-            true => {
-                format!("{all} looked at, as the plan allows; there are more than could be read")
-            }
-            false => format!("{all} of TCP and UDP, all of them as the plan allows"),
-        };
-        return reporter.step("connections", says);
-    }
-    let says = format!(
-        "{} of {} would not be let begin by the plan; they go on until they end\n{}",
-        denied.len(),
-        connections.len(),
-        items(&denied)
-    );
-    reporter.bad("connections", says)
-}
-
-/// Whether an address is one of the gateway's at an uplink.
-fn is_own(plan: &Plan, address: IpAddr) -> bool {
-    plan.uplinks().iter().any(|uplink| uplink.gateway().contains(address))
 }

@@ -66,6 +66,13 @@ fn over(
     open: &dyn Fn() -> Result<Client, Failed>,
     session: &mut Session<'_>,
 ) -> Result<Exit, Failure> {
+    if args.cut {
+        return Err(Failure::Call {
+            says: "NETCONF tells nothing of connections".to_owned(),
+            help: "leave out --cut: a gateway with these lists decides about every packet"
+                .to_owned(),
+        });
+    }
     let mut reporter = Reporter { sheet: LoadSheet::new(shown), session };
     let exit = match (&args.confirm, &args.back) {
         (Some(id), _) => {

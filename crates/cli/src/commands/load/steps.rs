@@ -1,8 +1,7 @@
 //! The load itself: what is looked at, tried and said before, while and after the rules change.
 
-use super::before::{
-    change, connections, differs, items, other_time, others, shut_out, surroundings,
-};
+use super::before::{change, differs, items, other_time, others, shut_out, surroundings};
+use super::connections::{connections, cut};
 use super::files::files;
 use super::{Reporter, words};
 use crate::args::Load;
@@ -13,7 +12,7 @@ use bastium_core::meaning::Meaning;
 use bastium_core::plan::Form;
 use bastium_core::rules::RuleSet;
 use bastium_gateway::boot::{BootFile, boot_files};
-use bastium_gateway::nftables::{self, NftOptions, ProvenFile, Transaction};
+use bastium_gateway::nftables::{self, CUT_TABLE, NftOptions, ProvenFile, Transaction};
 use bastium_report::sheets::LoadState;
 use bastium_wire::{Loading, Pending, Running, Ssh, Staged, Stopped, back, confirm};
 use std::io::{self, BufRead, IsTerminal};
@@ -120,7 +119,7 @@ fn prepared(
     others(wanted, running, reporter)?;
     change(wanted, running, reporter)?;
     surroundings(wanted.meaning.plan(), running, reporter)?;
-    connections(wanted.meaning, running, reporter)?;
+    connections(args, wanted.meaning, running, reporter)?;
     if let Some(says) = other_time(wanted.meaning.plan(), running) {
         reporter.bad("hours", says)?;
         reporter.session.complain(
@@ -141,13 +140,15 @@ fn prepared(
     }
     let (interfaces, gone) = files(args, wanted, running, reporter)?;
     let transaction = nftables::transaction(running.running_table(), wanted.file.text());
+    let uncut = allows_what_is_cut(wanted, running);
     let staged = Staged { interfaces, gone, ..staged(wanted, running, &transaction) };
+    let staged = Staged { change: format!("{uncut}{}", staged.change), ..staged };
     let tries_names = staged.names.is_some();
     let restorable = match loading.stage(&staged, running) {
         // The kernel there does not take the difference: then the whole.
         Err(Stopped::Refused { word, .. }) if word == "change-refused" => {
             let whole = nftables::replaced(running.running_table(), wanted.file.text());
-            let staged = Staged { change: whole.text.clone(), ..staged };
+            let staged = Staged { change: format!("{uncut}{}", whole.text), ..staged };
             let restorable = loading.stage(&staged, running)?;
             reporter.step("lines", rows(&whole))?;
             restorable
@@ -174,6 +175,16 @@ fn prepared(
     reporter
         .step("way-back", format!("runs on the gateway: the old rules come back after {time}"))?;
     Ok(())
+}
+
+/// Takes away the table of connections that are being cut, if the new plan lets one of them begin.
+fn allows_what_is_cut(wanted: &Wanted<'_>, running: &Running) -> String {
+    let (bare, cuts) = running.without_cut();
+    let same = || differs(wanted.meaning, &running.ruleset) == differs(wanted.meaning, &bare);
+    if !cuts || same() {
+        return String::new();
+    }
+    format!("table inet {CUT_TABLE}\ndelete table inet {CUT_TABLE}\n")
 }
 
 fn rows(transaction: &Transaction) -> String {
@@ -233,6 +244,10 @@ fn verify(
         return undo(loading, line, reporter);
     }
     reporter.step("read-back", "what runs matches the plan for every packet".to_owned())?;
+    if args.cut {
+        let connections = pending.connections.as_deref();
+        cut(wanted.meaning, running, connections, loading, reporter)?;
+    }
     if !running.starts {
         reporter.step("restart", RESTART.to_owned())?;
     }
@@ -304,15 +319,7 @@ fn ask(
         }
     }
     match confirm(line, id) {
-        Ok(by_hand) => {
-            reporter.sheet.state = LoadState::Confirmed;
-            reporter.sheet.returns_in = None;
-            reporter.step("end", words::confirmed(id))?;
-            if by_hand {
-                reporter.bad("end", words::NAMES_BY_HAND.to_owned())?;
-            }
-            Ok(Exit::Fine)
-        }
+        Ok(left) => reporter.confirmed(id, left),
         Err(stopped) => Ok(reporter.stopped(&stopped, words::state_of(&stopped))),
     }
 }

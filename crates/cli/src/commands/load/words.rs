@@ -4,6 +4,9 @@ use bastium_gateway::clean;
 use bastium_report::sheets::LoadState;
 use bastium_wire::{Broken, Garbled, Holder, LoadId, Restorable, Status, Stopped};
 
+/// What was not done.
+pub(super) const NOT_CUT: &str =
+    "the gateway did not take the table of connections to cut: they go on";
 /// What is left for a person.
 pub(super) const NAMES_BY_HAND: &str =
     "the file of dnsmasq is new, and dnsmasq could not be restarted: do it by hand";

@@ -7,6 +7,7 @@
 //! *unread*, with its place, and is never guessed.
 
 mod cursor;
+mod cut;
 mod fixed;
 mod itself;
 mod json;
@@ -35,10 +36,10 @@ pub(crate) use world::{PlanWorld, World, domain_sets, fits};
 /// # Errors
 /// Where the text cannot be understood as a whole.
 pub(crate) fn from_text(text: &str) -> Result<Ruleset, Problem> {
-    text::ruleset(text).map(Ruleset::with_logs_joined)
+    text::ruleset(text).map(|read| read.with_logs_joined().with_cut_apart())
 }
 
 /// Reads what `nft -j list ruleset` prints.
 pub(crate) fn from_json(objects: &[serde_json::Value]) -> Ruleset {
-    json::ruleset(objects).with_logs_joined()
+    json::ruleset(objects).with_logs_joined().with_cut_apart()
 }

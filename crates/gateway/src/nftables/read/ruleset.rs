@@ -1,5 +1,6 @@
 //! A rule set of the kernel's packet filter, as types: only what was understood, in the terms of nft(8).
 
+use super::super::cut::Flow;
 use bastium_core::addressing::Family;
 use std::collections::HashMap;
 use std::net::IpAddr;
@@ -11,6 +12,8 @@ pub(crate) struct Ruleset {
     pub(crate) tables: Vec<Table>,
     /// Whether everything in the tables replaces what a gateway had in them before.
     pub(crate) replaces: bool,
+    /// What whoever began the connections sends that are being cut.
+    pub(crate) cut: Vec<Flow>,
     /// What outside of rules was not understood.
     pub(crate) unread: Vec<Problem>,
 }
