@@ -10,7 +10,9 @@ pub(crate) mod held;
 mod narrow;
 pub(crate) mod read;
 mod rest;
+mod row;
 mod services;
+mod shorten;
 mod words;
 
 pub use decide::{ListVerdict, decided_by_lists, list_problems};
@@ -27,10 +29,11 @@ use bastium_core::rules::{Applies, Rule, RuleList, RuleSet, Surroundings};
 use bastium_core::space::{AddressSet, Interface, Match, PacketSet, ServiceSet};
 use ipnet::IpNet;
 use rest::{Part, Rest};
+use row::{Row, entries};
 use serde_json::{Map, Value, json};
 use services::{Service, services};
-use std::collections::HashMap;
-use words::{addresses, prefixes};
+use shorten::shortened;
+use words::prefixes;
 
 /// The longest name that the module takes, in characters.
 const LONGEST: usize = 64;
@@ -219,45 +222,45 @@ impl Writer<'_> {
     fn list(&mut self, list: &RuleList, v6: bool) -> Option<(String, Value)> {
         let family = if v6 { "ipv6" } else { "ipv4" };
         let name = list_name(list, v6);
-        let written = self.aces(list, v6);
-        self.written += written.len();
-        let mut aces = written;
+        let mut rows = self.rows(list, v6);
+        self.written += rows.len();
         if let Some(narrow) = narrow::narrowed(self.plan, list, v6) {
-            let shorter = self.aces(&narrow, v6);
-            if shorter.len() < aces.len() {
-                aces = shorter;
+            let shorter = self.rows(&narrow, v6);
+            if shorter.len() < rows.len() {
+                rows = shorter;
             }
         }
-        self.entries += aces.len();
-        if aces.is_empty() {
+        let rows = shortened(rows, v6);
+        self.entries += rows.len();
+        if rows.is_empty() {
             return None;
         }
         let acl = json!({
             "name": name,
             "type": format!("{MODULE}:{family}-acl-type"),
-            "aces": { "ace": aces },
+            "aces": { "ace": entries(&rows, v6) },
         });
         Some((name, acl))
     }
 
     /// The entries of a list in one family.
-    fn aces(&mut self, list: &RuleList, v6: bool) -> Vec<Value> {
-        let mut aces = Aces::new(v6);
+    fn rows(&mut self, list: &RuleList, v6: bool) -> Vec<Row> {
+        let mut rows = Rows { v6, all: Vec::new() };
         let mut rest = Rest::of(self.plan, &self.around, list, v6);
         for place in 0..list.rules.len() {
-            self.rule(list, place, &mut rest, &mut aces);
+            self.rule(list, place, &mut rest, &mut rows);
         }
-        aces.all
+        rows.all
     }
 
     /// Adds the entries of the rule at that place.
-    fn rule(&mut self, list: &RuleList, place: usize, rest: &mut Rest, aces: &mut Aces) {
+    fn rule(&mut self, list: &RuleList, place: usize, rest: &mut Rest, rows: &mut Rows) {
         let rule = &list.rules[place];
         let Some(product) = self.sayable(rule) else { return };
         if let Some(ports) = rule.replies_from() {
             if let Some(part) = rest.plainest(place, product) {
                 // What looks like a reply is let in, whatever comes further down.
-                rest.take(&self.back(rule, &part, ports, aces));
+                rest.take(&self.back(rule, &part, ports, rows));
             }
             return;
         }
@@ -266,24 +269,20 @@ impl Writer<'_> {
             return;
         }
         for part in rest.said(list, place, product) {
-            self.part(list, &part, aces);
+            self.part(list, &part, rows);
         }
     }
 
     /// Adds the entries for a part of a rule.
-    fn part(&mut self, list: &RuleList, part: &Part, aces: &mut Aces) {
-        let (v6, product) = (aces.v6, &part.product);
+    fn part(&mut self, list: &RuleList, part: &Part, rows: &mut Rows) {
+        let (v6, product) = (rows.v6, &part.product);
         let rule = &list.rules[part.place];
         let line = if v6 { &product.service.v6 } else { &product.service.v4 };
         let services = self.with_ports(rule, services(line));
         for device in self.devices(list, product) {
             for (ends, service) in worth_saying(part, v6, &services) {
-                let mut matches = Map::new();
-                addresses(&mut matches, v6, ends, service);
-                if let Some(device) = &device {
-                    matches.insert("ingress-interface".to_owned(), json!(device));
-                }
-                aces.add(rule, matches);
+                let row = Row::new(rule, ends, service.clone());
+                rows.all.push(Row { device: device.clone(), ..row });
             }
         }
     }
@@ -343,8 +342,8 @@ impl Writer<'_> {
 
     /// Adds the entries that let replies back where there is no state, from the ports that were asked: of TCP
     /// only what is no opening. Given back are the first packets that they let in as well.
-    fn back(&mut self, rule: &Rule, part: &Part, ports: &ServiceSet, aces: &mut Aces) -> PacketSet {
-        let (v6, product) = (aces.v6, &part.product);
+    fn back(&mut self, rule: &Rule, part: &Part, ports: &ServiceSet, rows: &mut Rows) -> PacketSet {
+        let (v6, product) = (rows.v6, &part.product);
         let (to, from) = match v6 {
             true => (&product.service.v6, &ports.v6),
             false => (&product.service.v4, &ports.v4),
@@ -359,9 +358,7 @@ impl Writer<'_> {
         let services: Vec<Service> =
             services.iter().flat_map(|service| service.answered_from(from)).collect();
         for (ends, service) in worth_saying(part, v6, &services) {
-            let mut matches = Map::new();
-            addresses(&mut matches, v6, ends, service);
-            aces.add(rule, matches);
+            rows.all.push(Row::new(rule, ends, service.clone()));
         }
         // Where something could come, it has its entry.
         let whole = services.iter().filter(|one| one.from.is_none() && one.flag.is_none());
@@ -394,37 +391,9 @@ impl Writer<'_> {
 }
 
 /// The entries of a list, as they come.
-struct Aces {
+struct Rows {
     v6: bool,
-    all: Vec<Value>,
-    /// How many each rule has, by its id.
-    counts: HashMap<String, usize>,
-}
-
-impl Aces {
-    fn new(v6: bool) -> Self {
-        Self { v6, all: Vec::new(), counts: HashMap::new() }
-    }
-
-    fn add(&mut self, rule: &Rule, matches: Map<String, Value>) {
-        let number = self.counts.entry(rule.id.to_string()).or_default();
-        *number += 1;
-        let family = if self.v6 { "6" } else { "4" };
-        let forwarding = match rule.action {
-            Action::Allow => "accept",
-            Action::Block => "drop",
-            Action::Reject => "reject",
-        };
-        let logging = if rule.log { "log-syslog" } else { "log-none" };
-        self.all.push(json!({
-            "name": short(&format!("{} v{family}.{number}", rule.id)),
-            "matches": matches,
-            "actions": {
-                "forwarding": format!("{MODULE}:{forwarding}"),
-                "logging": format!("{MODULE}:{logging}"),
-            },
-        }));
-    }
+    all: Vec<Row>,
 }
 
 /// How many entries a match takes; `None` where some of it cannot be said.

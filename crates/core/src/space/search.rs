@@ -27,31 +27,48 @@ const MOST_GROUPS: u32 = 400_000;
 impl<A: Coordinate> Block<A> {
     /// Looks for a packet of this block that none of `blockers` covers.
     pub fn escape<'b>(&self, blockers: impl IntoIterator<Item = &'b Self>) -> Search<A> {
-        let Some(first) = self.corner(false) else { return Search::Covered };
+        match self.cut_up(blockers, MOST_PIECES) {
+            (Search::Undecided, near) => Sweep::new(&near).of(self),
+            (answer, _) => answer,
+        }
+    }
+
+    /// The same in a few steps: so many pieces are cut off at most, and where that is not enough it is undecided.
+    pub fn escape_soon<'b>(
+        &self,
+        blockers: impl IntoIterator<Item = &'b Self>,
+        pieces: u32,
+    ) -> Search<A> {
+        self.cut_up(blockers, pieces).0
+    }
+
+    /// The answer as far as it takes so many pieces, and the blockers that matter.
+    fn cut_up<'b>(
+        &self,
+        blockers: impl IntoIterator<Item = &'b Self>,
+        mut pieces: u32,
+    ) -> (Search<A>, Vec<&'b Self>) {
         let mut near: Vec<&Self> = Vec::new();
+        let Some(first) = self.corner(false) else { return (Search::Covered, near) };
         for blocker in blockers {
             if self.is_disjoint(blocker) {
                 continue;
             }
             if self.is_subset(blocker) {
-                return Search::Covered;
+                return (Search::Covered, near);
             }
             near.push(blocker);
         }
         let free = |point: &Point<A>| !near.iter().any(|blocker| blocker.contains(*point));
         let last = self.corner(true);
         if let Some(point) = [Some(first), last].into_iter().flatten().find(free) {
-            return Search::Found(point);
+            return (Search::Found(point), near);
         }
-        let mut pieces = MOST_PIECES;
-        match cut(self, &near, &mut pieces) {
-            Search::Undecided => Sweep::new(&near).of(self),
-            answer => answer,
-        }
+        (cut(self, &near, &mut pieces), near)
     }
 
-    /// The packet at the low or at the high end of every dimension.
-    fn corner(&self, high: bool) -> Option<Point<A>> {
+    /// The packet at the low or at the high end of every dimension; none if the block is empty.
+    pub fn corner(&self, high: bool) -> Option<Point<A>> {
         fn end<T: Coordinate>(set: &IntervalSet<T>, high: bool) -> Option<T> {
             if high { set.spans().last().map(|span| span.1) } else { set.first() }
         }

@@ -3,7 +3,7 @@
 use bastium_core::space::{IntervalSet, Protocol, ServiceSet};
 
 /// A stretch of the service line, as an entry can say it.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(super) struct Service {
     pub(super) protocol: Option<u8>,
     /// Ports, or ICMP type and code.

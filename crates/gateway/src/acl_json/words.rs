@@ -72,6 +72,13 @@ pub(super) fn prefixes(set: &AddressSet, v6: bool) -> Vec<Option<IpNet>> {
     prefixes.map(Some).collect()
 }
 
+/// The prefix of just these two halves, where they are such; `Some(None)` is all addresses.
+pub(super) fn whole_prefix(one: IpNet, other: IpNet) -> Option<Option<IpNet>> {
+    let halves = one != other && one.prefix_len() == other.prefix_len();
+    let whole = one.supernet().filter(|whole| halves && other.supernet() == Some(*whole))?;
+    Some(Some(whole).filter(|whole| whole.prefix_len() > 0))
+}
+
 fn v4(low: Ipv4Addr, high: Ipv4Addr) -> Vec<IpNet> {
     Ipv4Subnets::new(low, high, 0).map(IpNet::from).collect()
 }
