@@ -1,7 +1,5 @@
-//! Where errors become words and exit codes.
+//! What can go wrong, in words, and how the program ends.
 
-use crate::session::Session;
-use crate::show::diagnostic;
 use bastium_core::diagnosis::{Diagnosis, Severity};
 use bastium_core::source::Source;
 use bastium_gateway::clean;
@@ -9,9 +7,6 @@ use bastium_planfile::edit::EditProblem;
 use bastium_planfile::format::{kinds, single};
 use std::io;
 use std::path::PathBuf;
-
-/// How many differences between a file and its plan are shown: one is enough not to write it.
-const MOST_FAULTS: usize = 10;
 
 /// How the program ends.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -74,35 +69,6 @@ impl From<io::Error> for Failure {
 }
 
 impl Failure {
-    /// Tells the failure, and says how to end.
-    pub(crate) fn show(&self, session: &mut Session<'_>) -> Exit {
-        match self {
-            Self::Refused { source, diagnoses } => {
-                let rendered = diagnostic::render(source, diagnoses, session.width());
-                session.say(&rendered);
-            }
-            Self::Words { diagnoses } => {
-                for diagnosis in diagnoses {
-                    session.complain(&diagnosis.says, &diagnosis.help);
-                }
-            }
-            Self::Unproved { faults } => {
-                for fault in faults.iter().take(MOST_FAULTS) {
-                    session.complain(fault, "this is a fault of bastium: please report it");
-                }
-                return Exit::No;
-            }
-            other => {
-                if matches!(other, Self::Output(_)) {
-                    session.close_output();
-                }
-                let (says, help) = other.words();
-                session.complain(&says, &help);
-            }
-        }
-        if matches!(self, Self::Machine { .. }) { Exit::Unable } else { Exit::Wrong }
-    }
-
     /// What is wrong, in a sentence, and what to do.
     pub(crate) fn says_and_help(&self) -> (String, String) {
         self.words()

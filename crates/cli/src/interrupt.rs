@@ -1,6 +1,6 @@
 //! What an interrupted run leaves behind: no half of a file, and the terminal as it was.
 
-use std::io;
+use std::io::{self, IsTerminal, Write};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, Once, PoisonError};
@@ -85,7 +85,7 @@ pub(crate) fn is_left_to_others(left: bool) {
 /// Takes away what is not finished.
 #[cfg(unix)]
 fn clean_up() {
-    crate::progress::wipe();
+    wipe();
     if let Some(wish) = LAST_WISH.lock().unwrap_or_else(PoisonError::into_inner).take() {
         wish();
     }
@@ -131,4 +131,11 @@ mod of_the_system {
 #[cfg(not(unix))]
 mod of_the_system {
     pub(super) fn watch() {}
+}
+
+/// Takes away what is shown of progress at a terminal.
+pub(crate) fn wipe() {
+    if io::stderr().is_terminal() {
+        let _ = io::stderr().write_all(b"\r\x1b[K");
+    }
 }

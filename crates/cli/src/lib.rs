@@ -48,7 +48,7 @@ pub fn run() -> ExitCode {
         }),
         false => commands::run(&cli.command, &mut session),
     };
-    let exit = done.unwrap_or_else(|failure| failure.show(&mut session));
+    let exit = done.unwrap_or_else(|failure| session.fail(&failure));
     session.finish(exit).into()
 }
 
@@ -63,7 +63,7 @@ fn reported(instead: &clap::Error) -> Exit {
     let fine = instead.exit_code() == 0;
     match instead.print().and_then(|()| io::stdout().flush()) {
         Err(error) if fine && error.kind() != io::ErrorKind::BrokenPipe => {
-            Failure::from(error).show(&mut Session::for_terminal(Options::default()))
+            Session::for_terminal(Options::default()).fail(&Failure::from(error))
         }
         _ if fine => Exit::Fine,
         _ => Exit::Wrong,

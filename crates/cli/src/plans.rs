@@ -31,6 +31,29 @@ pub(crate) mod demo {
     pub(crate) const BARE: &str = include_str!("../../../demo/bare.toml");
 }
 
+impl Session<'_> {
+    /// Reads the plan that is meant, and says what of it is not read yet.
+    ///
+    /// # Errors
+    /// When there is none, or it is not a plan.
+    pub(crate) fn plan(&mut self) -> Result<Plan, Failure> {
+        let plan = load(self.options.plan.as_deref())?;
+        if self.options.verbose {
+            let (name, networks, exceptions) = {
+                let tunnels = plan.networks().iter().filter(|n| n.tunnel.is_some()).count();
+                let networks = plan.networks().len() - tunnels;
+                (plan.source().name(), networks, plan.exceptions().len() - plan.inbounds().len())
+            };
+            self.say(&format!(
+                "read {}: networks {networks}, hosts {}, exceptions {exceptions}\n",
+                clean(name),
+                plan.hosts().len(),
+            ));
+        }
+        Ok(plan)
+    }
+}
+
 /// Reads a plan: the named one, standard input for `-`, or `bastium.toml` here or above.
 ///
 /// # Errors

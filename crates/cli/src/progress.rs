@@ -74,7 +74,7 @@ impl Progress {
         let mut work = self.shared.work();
         work.what = None;
         if std::mem::take(&mut work.is_drawn) {
-            wipe();
+            interrupt::wipe();
         }
     }
 }
@@ -84,13 +84,6 @@ impl Drop for Progress {
         self.end();
         self.shared.work().over = true;
         self.shared.changed.notify_one();
-    }
-}
-
-/// Takes away what is shown.
-pub(crate) fn wipe() {
-    if io::stderr().is_terminal() {
-        let _ = io::stderr().write_all(b"\r\x1b[K");
     }
 }
 

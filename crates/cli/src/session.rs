@@ -4,10 +4,9 @@
 use crate::args::{Color, Options};
 use crate::failure::{Exit, Failure};
 use crate::pager::Paged;
-use crate::plans;
 use crate::progress::Progress;
 use crate::show::style::in_style;
-use crate::show::whole_words;
+use crate::show::{diagnostic, wrap::whole_words};
 use anstream::{AutoStream, ColorChoice};
 use anstyle::Style;
 use bastium_core::diagnosis::Diagnose;
@@ -27,6 +26,9 @@ use std::io::{self, IsTerminal, Write};
 const WITHOUT_A_SCREEN: u16 = u16::MAX;
 /// The least width that tables are made for.
 const LEAST_WIDTH: u16 = 40;
+
+/// How many differences between a file and its plan are shown: one is enough not to write it.
+const MOST_FAULTS: usize = 10;
 
 /// Everything that is around a command.
 pub(crate) struct Session<'w> {
@@ -228,33 +230,41 @@ impl<'w> Session<'w> {
         }
     }
 
+    /// Tells a failure, and says how to end.
+    pub(crate) fn fail(&mut self, failure: &Failure) -> Exit {
+        match failure {
+            Failure::Refused { source, diagnoses } => {
+                let rendered = diagnostic::render(source, diagnoses, self.width());
+                self.say(&rendered);
+            }
+            Failure::Words { diagnoses } => {
+                for diagnosis in diagnoses {
+                    self.complain(&diagnosis.says, &diagnosis.help);
+                }
+            }
+            Failure::Unproved { faults } => {
+                for fault in faults.iter().take(MOST_FAULTS) {
+                    self.complain(fault, "this is a fault of bastium: please report it");
+                }
+                return Exit::No;
+            }
+            other => {
+                if matches!(other, Failure::Output(_)) {
+                    self.close_output();
+                }
+                let (says, help) = other.says_and_help();
+                self.complain(&says, &help);
+            }
+        }
+        if matches!(failure, Failure::Machine { .. }) { Exit::Unable } else { Exit::Wrong }
+    }
+
     /// Writes out what is left. A reader that has gone away is a quiet end.
     pub(crate) fn finish(mut self, exit: Exit) -> Exit {
         match self.flush() {
             Ok(()) => exit,
-            Err(failure) => failure.show(&mut self),
+            Err(failure) => self.fail(&failure),
         }
-    }
-
-    /// Reads the plan that is meant, and says what of it is not read yet.
-    ///
-    /// # Errors
-    /// When there is none, or it is not a plan.
-    pub(crate) fn plan(&mut self) -> Result<Plan, Failure> {
-        let plan = plans::load(self.options.plan.as_deref())?;
-        if self.options.verbose {
-            let (name, networks, exceptions) = {
-                let tunnels = plan.networks().iter().filter(|n| n.tunnel.is_some()).count();
-                let networks = plan.networks().len() - tunnels;
-                (plan.source().name(), networks, plan.exceptions().len() - plan.inbounds().len())
-            };
-            self.say(&format!(
-                "read {}: networks {networks}, hosts {}, exceptions {exceptions}\n",
-                clean(name),
-                plan.hosts().len(),
-            ));
-        }
-        Ok(plan)
     }
 }
 

@@ -25,9 +25,12 @@ pub(super) fn run(args: &Addresses, session: &mut Session<'_>) -> Result<Exit, F
     let wide = sheet.tables(false);
     let tables = if fits(&wide, session.width()) { wide } else { sheet.tables(true) };
     let tunnels = sheet.networks.iter().filter(|network| network.kind == "tunnel").count();
-    let networks = super::count(sheet.networks.len() - tunnels, "network");
-    let beside =
-        if tunnels > 0 { format!(", {}", super::count(tunnels, "tunnel")) } else { String::new() };
+    let networks = bastium_report::count(sheet.networks.len() - tunnels, "network");
+    let beside = if tunnels > 0 {
+        format!(", {}", bastium_report::count(tunnels, "tunnel"))
+    } else {
+        String::new()
+    };
     let heading = format!("{}: {networks}{beside}\n\n", clean(&sheet.site));
     session.print(&heading)?;
     let (free, sheets): (Vec<_>, Vec<_>) =

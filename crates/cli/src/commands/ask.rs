@@ -1,6 +1,7 @@
 //! `bastium ask`
 
 use super::batch;
+use super::times::{date_of, minutes};
 use crate::args::Ask;
 use crate::failure::{Exit, Failure};
 use crate::session::{self, Session};
@@ -11,13 +12,11 @@ use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Plan, Services};
 use bastium_core::rules::{self, RuleSet};
 use bastium_core::source::Text;
-use bastium_core::space::{DAYS, IntervalSet, Minute};
 use bastium_core::verdict::Verdict;
 use bastium_gateway::clean;
 use bastium_report::sheets::AnswerSheet;
 
 use bastium_report::{Cell, Column, Table, Tone};
-use jiff::civil::Date;
 
 /// How many exceptions that came close are shown.
 const MOST_NEAR_MISSES: usize = 4;
@@ -87,24 +86,6 @@ fn words(args: &Ask, ends: (&str, &str), plan: &Plan) -> Result<(End, End, Servi
         (Some(from), Some(to), Some(service)) => Ok((from, to, service)),
         _ => Err(Failure::Words { diagnoses }),
     }
-}
-
-/// The date in a time of ISO 8601, if it is one.
-pub(super) fn date_of(words: &str) -> Option<Date> {
-    let (date, _) = words.trim().split_once('T')?;
-    date.parse().ok()
-}
-
-/// The minutes of the week that are asked about.
-pub(super) fn minutes(at: Option<&str>, day: Date) -> Result<IntervalSet<Minute>, Failure> {
-    let Some(words) = at else { return Ok(IntervalSet::full()) };
-    let today = usize::try_from(day.weekday().to_monday_zero_offset()).unwrap_or_default();
-    Minute::from_words(words, DAYS[today]).map(IntervalSet::point).ok_or_else(|| Failure::Call {
-        says: format!("`{words}` is not a time of the week"),
-        help: "write it like \"tue 21:30\", 21:30 for the day that is asked about, or \
-               2026-11-25T18:00"
-            .to_owned(),
-    })
 }
 
 fn no_answer(reason: NoAnswer, (from, to): (&str, &str)) -> Failure {

@@ -1,7 +1,7 @@
 //! `bastium audit`
 
 use super::import::workbook;
-use super::{count, typed};
+use super::typed;
 use crate::args::Audit;
 use crate::failure::{Exit, Failure};
 use crate::plans;
@@ -11,6 +11,7 @@ use bastium_core::diagnosis::Severity;
 use bastium_core::plan::{Form, Plan};
 use bastium_gateway::clean;
 use bastium_gateway::foreign::{Foreign, NotAList, NotUnderstood, read_rules};
+use bastium_report::count;
 use bastium_report::sheets::{AuditSheet, DifferenceRow, TypedRules};
 use std::path::Path;
 

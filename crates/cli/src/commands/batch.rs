@@ -1,6 +1,6 @@
 //! `bastium ask --batch`: questions in, answers out, one after the other.
 
-use super::ask::minutes;
+use super::times::{date_of, minutes};
 use crate::args::{Ask, Format};
 use crate::failure::{Exit, Failure};
 use crate::session::{self, Session};
@@ -143,7 +143,7 @@ impl Batch<'_> {
 
     /// Whether the entries that count on the day of a time are those of the day that is asked about.
     fn same_day(&self, words: &str) -> bool {
-        let Some(date) = super::ask::date_of(words) else { return true };
+        let Some(date) = date_of(words) else { return true };
         let exceptions = self.plan.exceptions();
         exceptions
             .iter()
@@ -213,12 +213,14 @@ impl Tally {
             return Exit::Wrong;
         }
         if self.unanswered > 0 {
-            let says = format!("{} without an answer", super::count(self.unanswered, "question"));
+            let says =
+                format!("{} without an answer", bastium_report::count(self.unanswered, "question"));
             session.complain(&says, "look for `none` in the answers");
             return Exit::Wrong;
         }
         if self.unexpected > 0 {
-            let says = format!("{} not as expected", super::count(self.unexpected, "answer"));
+            let says =
+                format!("{} not as expected", bastium_report::count(self.unexpected, "answer"));
             session.remark(&says);
             return Exit::No;
         }

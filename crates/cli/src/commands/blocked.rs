@@ -1,6 +1,5 @@
 //! `bastium blocked`
 
-use super::count;
 use crate::args::Blocked;
 use crate::failure::{Exit, Failure};
 use crate::plans;
@@ -14,6 +13,7 @@ use bastium_core::proof;
 use bastium_core::rules::{self, Rule};
 use bastium_gateway::{clean, nftables, read_packet_log};
 use bastium_planfile::edit::{Edit, Setting, apply};
+use bastium_report::count;
 use bastium_report::sheets::{BlockedSheet, CompareSheet, GroupRow, offer_keys};
 use std::collections::HashMap;
 use std::fs::File;

@@ -1,6 +1,6 @@
 //! `bastium change`: several changes of the plan file as one.
 
-use super::{compare, count, edit};
+use super::{changed, compare, edit};
 use crate::args::{Change, Cli, Command, Format, Writing};
 use crate::failure::{Exit, Failure};
 use crate::plans;
@@ -9,6 +9,7 @@ use crate::show::style;
 use bastium_core::diagnosis::{Diagnosis, Severity};
 use bastium_gateway::clean;
 use bastium_planfile::edit::{Edit, apply_all, apply_each};
+use bastium_report::count;
 use bastium_report::sheets::CompareSheet;
 use clap::Parser;
 
@@ -27,7 +28,7 @@ pub(super) fn run(args: &Change, session: &mut Session<'_>) -> Result<Exit, Fail
         })
     })?;
     let traffic = traffic(&changed);
-    edit::report(&changed, traffic.clone(), session)?;
+    changed::report(&changed, traffic.clone(), session)?;
     if !changed.piped && session.options.format == Format::Text {
         print(traffic.as_ref(), session)?;
     }

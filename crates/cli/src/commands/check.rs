@@ -1,6 +1,5 @@
 //! `bastium check`
 
-use super::count;
 use crate::args::{Check, FailOn};
 use crate::failure::{Exit, Failure, has_errors};
 use crate::plans;
@@ -12,6 +11,7 @@ use bastium_core::meaning::Meaning;
 use bastium_core::plan::Plan;
 use bastium_core::rules;
 use bastium_core::source::Source;
+use bastium_report::count;
 use bastium_report::sarif;
 use bastium_report::sheets::FindingSheet;
 

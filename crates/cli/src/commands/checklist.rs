@@ -1,6 +1,5 @@
 //! `bastium checklist`
 
-use super::count;
 use crate::args::Checklist;
 use crate::failure::{Exit, Failure};
 use crate::files;
@@ -11,6 +10,7 @@ use bastium_core::meaning::Meaning;
 use bastium_core::name::nearest;
 use bastium_core::rules;
 use bastium_report::checklist_page;
+use bastium_report::count;
 use bastium_report::sheets::{ChecklistSheet, Strength, System};
 
 pub(super) fn run(args: &Checklist, session: &mut Session<'_>) -> Result<Exit, Failure> {

@@ -224,7 +224,8 @@ pub(super) fn print_traffic(
         session.print("\n")?;
     }
     if sheet.undecided > 0 {
-        let says = format!("{} could not be decided", super::count(sheet.undecided, "question"));
+        let says =
+            format!("{} could not be decided", bastium_report::count(sheet.undecided, "question"));
         session.prose(style::WARN, &says)?;
     }
     Ok(())

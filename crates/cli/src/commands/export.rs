@@ -1,6 +1,6 @@
 //! `bastium export`
 
-use super::{count, leased};
+use super::leased;
 use crate::args::{Export, ExportFormat, SheetName, SystemName};
 use crate::failure::{Exit, Failure};
 use crate::files;
@@ -16,6 +16,7 @@ use bastium_gateway::escape_hidden;
 use bastium_gateway::interfaces::{InterfaceFiles, Manager, interface_files};
 use bastium_gateway::nftables::{self, Held, NftOptions, NoInterface, NoProof, ProvenFile};
 use bastium_gateway::{HeldLists, ProvenLists, Unsaid, Why, acl_json, proven_lists};
+use bastium_report::count;
 use bastium_report::sheets::{
     AddressSheet, ChecklistSheet, GroupSheet, MatrixSheet, PortSheet, RuleSheet, ServiceSheet,
     proved_as_typed,

@@ -26,7 +26,7 @@ pub(super) fn run(args: &Add, file: &Path, session: &mut Session<'_>) -> Result<
     let changed = plans::change(args.writing, session, edit)?;
     let Some(understood) = reported else { return Ok(Exit::Fine) };
     tell(&understood, &args.kind, session);
-    super::edit::report(&changed, None, session)?;
+    super::changed::report(&changed, None, session)?;
     Ok(if understood.unused.is_empty() { Exit::Fine } else { Exit::No })
 }
 
@@ -49,7 +49,7 @@ fn tell(understood: &Understood, kind: &str, session: &mut Session<'_>) {
         session.remark(&format!("row {}: {}", problem.row, problem.says));
     }
     session.remark(
-        &super::count(understood.entries.len(), &format!("{kind} entry"))
+        &bastium_report::count(understood.entries.len(), &format!("{kind} entry"))
             .replace("entrys", "entries"),
     );
 }

@@ -5,6 +5,7 @@ mod by_netconf;
 mod connections;
 mod files;
 mod steps;
+mod wanted;
 mod words;
 
 pub(super) use before::differs;

@@ -1,10 +1,10 @@
 //! `bastium man`
 
-use super::count;
 use crate::args::{Man, program};
 use crate::failure::{Exit, Failure};
 use crate::files;
 use crate::session::Session;
+use bastium_report::count;
 use clap::Command;
 use std::path::PathBuf;
 

@@ -6,6 +6,7 @@ mod audit;
 mod batch;
 mod blocked;
 mod change;
+mod changed;
 mod check;
 mod checklist;
 mod compare;
@@ -30,6 +31,7 @@ mod rules;
 mod schema;
 mod services;
 mod simulate;
+mod times;
 mod typed;
 mod verify;
 mod view;
@@ -38,8 +40,6 @@ mod watch;
 mod worksheet;
 
 pub(crate) use completions::ASKED_BY as COMPLETION_ASKED_BY;
-
-pub(crate) use bastium_report::count;
 
 use crate::args::{Command, Format};
 use crate::failure::{Exit, Failure};

@@ -13,7 +13,8 @@ pub(super) fn run(session: &mut Session<'_>) -> Result<Exit, Failure> {
     if show::for_programs(session, &sheet, || sheet.tables(false), "device")? {
         return Ok(exit);
     }
-    let heading = format!("{}: {}", clean(&sheet.site), super::count(sheet.ports.len(), "port"));
+    let heading =
+        format!("{}: {}", clean(&sheet.site), bastium_report::count(sheet.ports.len(), "port"));
     session.print(&format!("{heading}\n"))?;
     for shown in &sheet.tables(true) {
         let title = clean(shown.title.as_deref().unwrap_or_default());

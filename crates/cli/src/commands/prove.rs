@@ -1,11 +1,11 @@
 //! `bastium prove`
 
-use super::count;
 use crate::args::Prove;
 use crate::failure::{Exit, Failure};
 use crate::session::{self, Session};
 use crate::show::{self, style};
 use bastium_core::plan::Form;
+use bastium_report::count;
 use bastium_report::sheets::{FormProof, ProofSheet};
 use std::collections::HashMap;
 

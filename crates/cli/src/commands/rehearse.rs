@@ -1,6 +1,5 @@
 //! `bastium rehearse`
 
-use super::count;
 use crate::args::Rehearse;
 use crate::failure::{Exit, Failure};
 use crate::plans;
@@ -13,6 +12,7 @@ use bastium_core::rules::RuleSet;
 use bastium_core::space::Minute;
 use bastium_gateway::foreign::{NotAList, read_rules};
 use bastium_gateway::nftables::{self, NftOptions};
+use bastium_report::count;
 use bastium_report::sheets::{
     HitRow, RehearsalFrame, RehearsalSheet, SweepPart, TriedRow, fault_sentences,
 };

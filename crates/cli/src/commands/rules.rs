@@ -1,6 +1,5 @@
 //! `bastium rules`
 
-use super::count;
 use crate::args::{Format, Rules};
 use crate::failure::{Exit, Failure};
 use crate::session::{self, Session};
@@ -12,6 +11,7 @@ use bastium_core::rules::{Rule, RuleList, Stage, Tagged};
 use bastium_core::source::Text;
 use bastium_gateway::clean;
 use bastium_report::Table;
+use bastium_report::count;
 use bastium_report::sheets::{RuleColumn, RuleSheet, proved_as_typed};
 
 pub(super) fn run(args: &Rules, session: &mut Session<'_>) -> Result<Exit, Failure> {

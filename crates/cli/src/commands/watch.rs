@@ -1,6 +1,6 @@
 //! `bastium watch`: what each save of the plan changes.
 
-use super::{compare, count};
+use super::compare;
 use crate::args::Watch;
 use crate::failure::{Exit, Failure};
 use crate::plans;
@@ -12,6 +12,7 @@ use bastium_core::meaning::Meaning;
 use bastium_core::plan::Plan;
 use bastium_core::source::Source;
 use bastium_gateway::clean;
+use bastium_report::count;
 use bastium_report::sheets::CompareSheet;
 use std::path::Path;
 use std::time::Duration;

@@ -2,7 +2,6 @@
 
 mod since_gateway;
 
-use super::count;
 use crate::args::Worksheet as Args;
 use crate::failure::{Exit, Failure};
 use crate::session::{self, Session};
@@ -12,6 +11,7 @@ use bastium_core::meaning::Meaning;
 use bastium_core::plan::Form;
 use bastium_core::proof::Proved;
 use bastium_gateway::clean;
+use bastium_report::count;
 use bastium_report::sheets::{Misread, Since, Step, Worksheet};
 use bastium_report::{Table, worksheet_page};
 use std::path::Path;

@@ -67,7 +67,7 @@ pub(crate) fn render(source: &Source, diagnoses: &[Diagnosis], width: u16) -> St
 /// A text in lines that fit behind `indent` columns; the renderer puts later lines below the first.
 fn wrapped(text: &str, width: u16, indent: usize) -> String {
     let room = usize::from(width).saturating_sub(indent).max(30);
-    textwrap::fill(&clean(text), super::whole_words(room))
+    textwrap::fill(&clean(text), super::wrap::whole_words(room))
 }
 
 /// Adds the line that a span is on, underlined.

@@ -4,6 +4,7 @@ pub(crate) mod diagnostic;
 pub(crate) mod style;
 pub(crate) mod sweep;
 pub(crate) mod table;
+pub(crate) mod wrap;
 
 use crate::args::Format;
 use crate::failure::Failure;
@@ -33,9 +34,4 @@ pub(crate) fn for_programs(
     };
     session.print(&text)?;
     Ok(true)
-}
-
-/// How text is broken into lines: between words only, so that a name or a day stays whole.
-pub(crate) fn whole_words(width: usize) -> textwrap::Options<'static> {
-    textwrap::Options::new(width).word_splitter(textwrap::WordSplitter::NoHyphenation)
 }

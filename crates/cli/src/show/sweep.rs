@@ -1,8 +1,8 @@
 //! What came of a sweep, as it is read on a screen.
 
 use super::style;
-use crate::commands::count;
 use anstyle::Style;
+use bastium_report::count;
 use bastium_report::sheets::SweepPart;
 
 /// What came of a sweep, a line each.

@@ -1,8 +1,8 @@
 //! What is looked at before anything is tried: what else runs there, what will be otherwise, and who is shut out.
 
-use super::steps::{Ended, Wanted};
+use super::wanted::{Ended, Wanted};
 use super::{Reporter, words};
-use crate::commands::{audit, count};
+use crate::commands::audit;
 use crate::failure::Failure;
 use crate::session;
 use bastium_core::meaning::Meaning;
@@ -10,6 +10,7 @@ use bastium_core::plan::Plan;
 use bastium_core::space::{Ends, Interface, Packet, Protocol, ServicePoint};
 use bastium_core::verdict::Verdict;
 use bastium_gateway::foreign::read_rules;
+use bastium_report::count;
 use bastium_report::sheets::{AuditSheet, fault_sentences};
 use bastium_wire::Running;
 use std::net::IpAddr;

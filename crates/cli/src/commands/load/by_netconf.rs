@@ -2,7 +2,7 @@
 
 use super::{Reporter, words};
 use crate::args::Load;
-use crate::commands::{count, export, leased};
+use crate::commands::{export, leased};
 use crate::failure::{Exit, Failure};
 use crate::plans;
 use crate::session::{self, Session};
@@ -10,6 +10,7 @@ use crate::show;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Form, Reach};
 use bastium_core::proof::Proved;
+use bastium_report::count;
 use bastium_report::sheets::{LoadSheet, LoadState};
 use bastium_wire::LoadId;
 use bastium_wire::netconf::{Change, Client, Failed, NetconfLoading, to_json, to_xml};

@@ -3,13 +3,13 @@
 use super::before::{entrance, items};
 use super::{Reporter, words};
 use crate::args::Load;
-use crate::commands::count;
 use crate::failure::Failure;
 use crate::session;
 use bastium_core::meaning::Meaning;
 use bastium_core::space::{Ends, Packet, Protocol, ServicePoint};
 use bastium_core::verdict::Verdict;
 use bastium_gateway::nftables::{Cut, MOST_CUT, cut_table, may_begin};
+use bastium_report::count;
 use bastium_wire::{Connection, Line, Loading, Running, Stopped};
 
 /// What the plan says of the connections that are there.

@@ -1,11 +1,12 @@
 //! The files that change once a load is confirmed.
 
-use super::steps::Wanted;
+use super::wanted::Wanted;
 use super::{Reporter, words};
 use crate::args::{InterfaceFilesFor, Load};
-use crate::commands::{count, export};
+use crate::commands::export;
 use crate::failure::Failure;
 use bastium_gateway::interfaces::{InterfaceFile, Manager};
+use bastium_report::count;
 use bastium_report::sheets::LoadFile;
 use bastium_wire::Running;
 

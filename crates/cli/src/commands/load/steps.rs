@@ -3,16 +3,16 @@
 use super::before::{change, differs, items, other_time, others, shut_out, surroundings};
 use super::connections::{connections, cut};
 use super::files::files;
+use super::wanted::{Ended, Wanted};
 use super::{Reporter, words};
 use crate::args::Load;
-use crate::commands::{count, export};
+use crate::commands::export;
 use crate::failure::{Exit, Failure};
 use crate::session;
-use bastium_core::meaning::Meaning;
 use bastium_core::plan::Form;
-use bastium_core::rules::RuleSet;
 use bastium_gateway::boot::{BootFile, boot_files};
-use bastium_gateway::nftables::{self, CUT_TABLE, NftOptions, ProvenFile, Transaction};
+use bastium_gateway::nftables::{self, CUT_TABLE, NftOptions, Transaction};
+use bastium_report::count;
 use bastium_report::sheets::LoadState;
 use bastium_wire::{Loading, Pending, Running, Ssh, Staged, Stopped, back, confirm};
 use std::io::{self, BufRead, IsTerminal};
@@ -20,37 +20,6 @@ use std::io::{self, BufRead, IsTerminal};
 /// What to do once, so that a restart loads what is confirmed.
 const RESTART: &str = "rules are loaded when the gateway starts by a unit that is not enabled yet: once it is confirmed, \
     `systemctl enable /etc/bastium/bastium-gateway.service`";
-
-/// What is to run, and why.
-pub(super) struct Wanted<'a> {
-    pub(super) meaning: &'a Meaning<'a>,
-    pub(super) rules: &'a RuleSet,
-    pub(super) file: ProvenFile,
-    pub(super) names: String,
-    pub(super) boot: Vec<BootFile>,
-}
-
-/// Why a load does not go on.
-pub(super) enum Ended {
-    /// The gateway, or the line to it, does not let it.
-    Stopped(Stopped),
-    /// It would not be right; what is wrong has been shown.
-    Refused,
-    /// The output failed, or the plan is not one.
-    Failed(Failure),
-}
-
-impl From<Stopped> for Ended {
-    fn from(stopped: Stopped) -> Self {
-        Self::Stopped(stopped)
-    }
-}
-
-impl From<Failure> for Ended {
-    fn from(failure: Failure) -> Self {
-        Self::Failed(failure)
-    }
-}
 
 pub(super) fn run(
     args: &Load,

@@ -2,7 +2,7 @@
 
 use super::snapshot::{Entry, Snapshot};
 use super::state::{Areas, Mode, Pane, Ui};
-use crate::commands::count;
+use bastium_report::count;
 use bastium_report::sheets::{CellRow, CellRule};
 use ratatui::Frame;
 use ratatui::layout::{Constraint, Layout, Position, Rect};

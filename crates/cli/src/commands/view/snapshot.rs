@@ -1,11 +1,11 @@
 //! What the screen shows of one plan.
 
-use crate::commands::count;
 use bastium_core::findings;
 use bastium_core::meaning::Meaning;
 use bastium_core::rules::RuleSet;
 use bastium_gateway::clean;
 use bastium_picture::SiteNode;
+use bastium_report::count;
 use bastium_report::sheets::{CellRow, CellRule, FindingSheet, MatrixSheet, site_tree};
 
 /// Everything about one plan that the screen can show, in words.

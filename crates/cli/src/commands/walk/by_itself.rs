@@ -4,13 +4,13 @@ mod leases;
 mod trials;
 
 use super::Tour;
-use crate::commands::count;
 use crate::failure::Failure;
 use crate::session::Session;
 use crate::show::style;
 use bastium_core::checklist::{Check, Probe, Standpoint, Target};
 use bastium_core::plan::NetworkId;
 use bastium_core::space::IntervalSet;
+use bastium_report::count;
 use bastium_report::walk::Outcome;
 use bastium_testbed::here;
 use bastium_testbed::probe::{How, Task, Whom};

@@ -5,7 +5,6 @@
 //! [`BETWEEN_CONTROLS`] probes. Whatever comes otherwise than expected is tried [`TRIES`] times.
 
 use super::super::{Tour, words};
-use crate::commands::count;
 use crate::failure::Failure;
 use crate::session::Session;
 use crate::show::style;
@@ -13,6 +12,7 @@ use bastium_core::checklist::{Check, Expect};
 use bastium_core::plan::NetworkId;
 use bastium_core::space::{Ends, Packet, Protocol, ServicePoint};
 use bastium_core::verdict::Verdict;
+use bastium_report::count;
 use bastium_report::walk::Outcome;
 use bastium_testbed::probe::{self, How, Seen, Sight, Task, Whom};
 use std::net::IpAddr;

@@ -2,11 +2,11 @@
 
 use super::super::Tour;
 use super::super::lease_faults::fault;
-use crate::commands::count;
 use bastium_core::checklist::{Probe, Target};
 use bastium_core::plan::Plan;
 use bastium_core::rules::RuleSet;
 use bastium_core::space::{IntervalSet, Packet, ServiceSet};
+use bastium_report::count;
 use bastium_report::sheets::{CableNetwork, CableSheet, Counted, Reason, SurpriseRow, SweepPart};
 use bastium_testbed::cable::Came;
 use bastium_testbed::trunk::{

@@ -1,9 +1,9 @@
 //! What was found, as it is read on a screen.
 
 use super::NOT_BY_CABLE;
-use crate::commands::count;
 use crate::show::{self, style};
 use anstyle::Style;
+use bastium_report::count;
 use bastium_report::sheets::{CableNetwork, CableSheet};
 
 /// The report, a line each.

@@ -5,12 +5,12 @@ mod lines;
 mod ports;
 
 use super::{Tour, lease_faults, words};
-use crate::commands::count;
 use crate::failure::{Exit, Failure};
 use crate::session::{self, Session};
 use crate::show::{self, style};
 use bastium_core::checklist::{self, Check, Expect, Probe};
 use bastium_core::proof::Proved;
+use bastium_report::count;
 use bastium_report::sheets::CableSheet;
 use bastium_report::walk::Outcome;
 use bastium_testbed::cable::{Answer, Came, Ends, Pace};
