@@ -107,3 +107,11 @@ pub trait Diagnose {
     /// The problem in words.
     fn diagnose(&self) -> Diagnosis;
 }
+
+/// Help with a name that is not known: the nearest one, or what can be done without one.
+pub(crate) fn nearest_or(nearest: Option<&String>, otherwise: &str) -> String {
+    match nearest {
+        Some(name) => format!("did you mean `{name}`?"),
+        None => otherwise.to_owned(),
+    }
+}

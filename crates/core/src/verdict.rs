@@ -4,7 +4,7 @@
 
 use crate::plan::{Action, ExceptionId, NetworkId, Plan, ZoneId};
 use crate::source::Span;
-use crate::space::Interface;
+use crate::space::{Interface, Protocol};
 
 /// What happens to the first packet of a conversation.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -291,4 +291,40 @@ pub struct Decision {
     pub logged: bool,
     /// What decided.
     pub cause: Cause,
+}
+
+/// What comes back when all is as planned.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Expect {
+    /// An answer.
+    Reply,
+    /// A refusal: a TCP reset.
+    Refused,
+    /// A notice that it cannot be reached: ICMP "administratively prohibited".
+    Unreachable,
+    /// Nothing, until the time is out.
+    Silence,
+}
+
+impl Expect {
+    /// Its name in the JSON output.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Reply => "reply",
+            Self::Refused => "refused",
+            Self::Unreachable => "unreachable",
+            Self::Silence => "silence",
+        }
+    }
+
+    /// What a packet with that verdict brings back; `None` where nothing can be said.
+    pub fn of(verdict: Verdict, protocol: Protocol) -> Option<Self> {
+        match verdict {
+            Verdict::Allow => Some(Self::Reply),
+            Verdict::Block => Some(Self::Silence),
+            Verdict::Reject if protocol == Protocol::TCP => Some(Self::Refused),
+            Verdict::Reject => Some(Self::Unreachable),
+            Verdict::NotRouted | Verdict::NoRoute => None,
+        }
+    }
 }

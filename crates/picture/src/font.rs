@@ -1,12 +1,20 @@
 //! How wide texts are, measured with the fonts that ship.
 
-use crate::scene::Weight;
 use resvg::usvg::fontdb::{Database, Source};
 use skrifa::charmap::Charmap;
 use skrifa::instance::{LocationRef, Size};
 use skrifa::metrics::GlyphMetrics;
 use skrifa::{FontRef, MetadataProvider};
 use std::sync::{Arc, LazyLock};
+
+/// How bold a text is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Weight {
+    /// As usual.
+    Regular,
+    /// Bold.
+    Bold,
+}
 
 /// From the baseline up to the top of a line, in em (`hhea` of Liberation Sans).
 pub(crate) const ASCENT: f32 = 0.905;

@@ -24,11 +24,10 @@ mod theme;
 mod zones;
 
 pub use flaws::flaws;
+pub use font::Weight;
 pub use matrix::{CellNote, GridCell, MatrixGrid, NamedException, Stance};
 pub use png::{PngProblem, png};
-pub use scene::{
-    Fill, Frame, Group, Ink, Item, Line, Picture, Point, Shape, Stroke, Style, Text, Weight,
-};
+pub use scene::{Fill, Frame, Group, Ink, Item, Line, Picture, Point, Shape, Stroke, Style, Text};
 pub use site::{NodeKind, SiteNode, SiteTree};
 pub use small::{Mark, SmallGrid};
 pub use svg::{css, svg, svg_for_page};

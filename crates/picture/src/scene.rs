@@ -1,6 +1,6 @@
 //! A picture as data: what is drawn where. Lengths are in CSS pixels (1/96 inch), y grows downwards.
 
-use crate::font;
+use crate::font::{self, Weight};
 
 /// A point.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -118,15 +118,6 @@ pub enum Ink {
     Faint,
     /// On [`Fill::Allowed`].
     OnAllowed,
-}
-
-/// How bold a text is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Weight {
-    /// As usual.
-    Regular,
-    /// Bold.
-    Bold,
 }
 
 /// A line of text.

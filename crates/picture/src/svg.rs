@@ -1,7 +1,7 @@
 //! SVG 1.1, with titles, descriptions and labels for who cannot see it (SVG Accessibility API Mappings).
 
-use crate::font::FAMILY;
-use crate::scene::{Fill, Group, Ink, Item, Line, Picture, Point, Shape, Stroke, Text, Weight};
+use crate::font::{FAMILY, Weight};
+use crate::scene::{Fill, Group, Ink, Item, Line, Picture, Point, Shape, Stroke, Text};
 use crate::theme::Theme;
 use quick_xml::Writer;
 use quick_xml::events::{BytesEnd, BytesStart, BytesText, Event};

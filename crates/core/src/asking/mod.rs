@@ -6,7 +6,6 @@ mod near_miss;
 pub use batch::{Asker, Brief, Unasked};
 pub use near_miss::{But, NearMiss, near_misses};
 
-use crate::checklist::Expect;
 use crate::example;
 use crate::meaning::{Meaning, Part};
 use crate::plan::{Place, PlaceProblem, Plan, Services};
@@ -14,7 +13,7 @@ use crate::proof::{self, Difference};
 use crate::rules::{Rule, RuleSet, Stage};
 use crate::source::Text;
 use crate::space::{AddressSet, Ends, Interface, IntervalSet, Match, Minute, Packet, PacketSet};
-use crate::verdict::{Cause, Decision, Verdict};
+use crate::verdict::{Cause, Decision, Expect, Verdict};
 use std::net::IpAddr;
 
 /// One end of a question.

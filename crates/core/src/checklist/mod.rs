@@ -35,47 +35,12 @@ pub use ways::{Noticed, Way, noticed};
 use crate::meaning::Meaning;
 use crate::proof::Proved;
 use crate::rules::{Rule, RuleSet};
-use crate::space::{Minute, Packet, Protocol};
+use crate::space::{Minute, Packet};
+pub use crate::verdict::Expect;
 use crate::verdict::{Decision, Verdict};
 use detection::Detection;
 use places::Places;
 use std::collections::{HashMap, HashSet};
-
-/// What comes back when all is as planned.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Expect {
-    /// An answer.
-    Reply,
-    /// A refusal: a TCP reset.
-    Refused,
-    /// A notice that it cannot be reached: ICMP "administratively prohibited".
-    Unreachable,
-    /// Nothing, until the time is out.
-    Silence,
-}
-
-impl Expect {
-    /// Its name in the JSON output.
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Reply => "reply",
-            Self::Refused => "refused",
-            Self::Unreachable => "unreachable",
-            Self::Silence => "silence",
-        }
-    }
-
-    /// What a packet with that verdict brings back; `None` where nothing can be said.
-    pub fn of(verdict: Verdict, protocol: Protocol) -> Option<Self> {
-        match verdict {
-            Verdict::Allow => Some(Self::Reply),
-            Verdict::Block => Some(Self::Silence),
-            Verdict::Reject if protocol == Protocol::TCP => Some(Self::Refused),
-            Verdict::Reject => Some(Self::Unreachable),
-            Verdict::NotRouted | Verdict::NoRoute => None,
-        }
-    }
-}
 
 /// One test.
 #[derive(Clone, Debug)]

@@ -10,6 +10,7 @@ mod interfaces;
 mod matrix;
 mod model;
 mod place;
+mod place_problem;
 mod resolve;
 mod ssh_host;
 mod traffic;
@@ -21,10 +22,11 @@ pub use model::{
     Service, Services, Site, Trust, Uplink, Zone, ZoneId,
 };
 pub use place::{Kind, Place};
+pub use place_problem::PlaceProblem;
 pub use resolve::{
     ExceptionProblem, GatewayProblem, GridProblem, HostProblem, HoursProblem, InboundProblem,
-    NameProblem, NetworkProblem, PlaceProblem, Problem, PromiseProblem, RouteProblem,
-    ServiceProblem, WiringProblem, resolve,
+    NameProblem, NetworkProblem, Problem, PromiseProblem, RouteProblem, ServiceProblem,
+    WiringProblem, resolve,
 };
 pub use ssh_host::{NotAnSshHost, Reach, SshHost};
 pub use traffic::{

@@ -1,7 +1,7 @@
 //! Places: what a name, an address or a small expression of them stands for.
 
 use super::HostId;
-use super::resolve::PlaceProblem;
+use super::place_problem::PlaceProblem;
 use crate::name::{Name, nearest};
 use crate::source::{Span, Text};
 use crate::space::{AddressSet, Interface, IntervalSet};

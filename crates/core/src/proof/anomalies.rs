@@ -6,8 +6,9 @@
 //! where several rules together cover another.
 
 use super::cell::{BoundingBox, Cell, Line, Stack};
+use super::fate::Fate;
 use super::partition::Index;
-use super::table::{Fate, Side, Table};
+use super::table::{Side, Table};
 use crate::plan::Action;
 use crate::space::{Family, Packet, Search};
 

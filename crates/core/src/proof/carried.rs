@@ -5,10 +5,11 @@
 //! a mistake in the compiled rules, in a writer or in a gateway is seen alike.
 
 use super::comparison::compare;
-use super::lines::{MeaningLines, Reading};
+use super::fate::Fate;
+use super::lines::{Expects, MeaningLines, Reading};
 use super::partition::Partition;
 use super::prove::gathered;
-use super::table::{Fate, Table};
+use super::table::Table;
 use crate::example;
 use crate::meaning::Meaning;
 use crate::space::{Match, Packet, PacketSet};
@@ -62,10 +63,6 @@ impl Carried {
         self.divergences.is_empty() && self.undecided == 0
     }
 }
-
-/// What the plan expects of the packets of one decision: parts of them, each with its fate. Whatever is in
-/// none of the parts is left out.
-pub type Expects<'e> = &'e dyn Fn(Decision, &PacketSet) -> Vec<(PacketSet, Fate)>;
 
 /// Holds a gateway's lines against the plan, over every packet. A packet that no line takes differs from
 /// whatever is expected of it.

@@ -1,6 +1,6 @@
 //! One cell of a table: its lines, first match wins, and which of them may have a packet of a block.
 
-use super::table::Fate;
+use super::fate::Fate;
 use crate::space::{Block, BlockIndex, Family, Interface, IntervalSet, Point, Search, ServiceSet};
 
 /// With more lines than this they are laid out by where they lie; fewer are looked through sooner.

@@ -1,18 +1,17 @@
 //! What changes from one plan to another: which traffic opens, closes or gets another answer, exactly; and
 //! which rules come, go, move or change.
 
-mod joint;
 mod moved;
 mod rules;
 
-pub(crate) use joint::{Joint, Side};
 pub use moved::MovedHost;
 pub use rules::{LineChange, RuleChange, line_changes};
 
 use super::comparison::{Clash, compare};
+use super::fate::Fate;
+use super::joint::Joint;
 use super::lines::{MeaningLines, Reading};
 use super::partition::Partition;
-use super::table::Fate;
 use crate::meaning::Meaning;
 use crate::plan::Action;
 use crate::rules::RuleSet;

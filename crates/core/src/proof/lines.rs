@@ -1,15 +1,19 @@
 //! The two ways to a verdict, as ordered lines: what the plan means, and what the rules do.
 
-use super::carried::Expects;
-use super::change::Side;
+use super::fate::Fate;
+use super::joint::Side;
 use super::partition::Partition;
-use super::table::{Fate, Table};
+use super::table::Table;
 use crate::meaning::{Meaning, Step};
 use crate::plan::Action;
 use crate::rules::{Otherwise, Outcome, Rule, RuleList, RuleSet};
 use crate::space::{AddressSet, Interface, IntervalSet, Match, PacketSet};
 use crate::verdict::{Cause, Decision, Verdict};
 use std::borrow::Cow;
+
+/// What the plan expects of the packets of one decision: parts of them, each with its fate. Whatever is in
+/// none of the parts is left out.
+pub type Expects<'e> = &'e dyn Fn(Decision, &PacketSet) -> Vec<(PacketSet, Fate)>;
 
 /// What a plan means, as lines; a line's owner is a place in the list of decisions.
 pub(crate) struct MeaningLines<'f> {

@@ -6,7 +6,9 @@ mod carried;
 mod cell;
 mod change;
 mod comparison;
+mod fate;
 mod guarantee;
+mod joint;
 mod leak;
 mod lines;
 mod lookup;
@@ -18,11 +20,13 @@ mod table;
 pub(crate) mod witness_search;
 
 pub use boxes::{NamedBox, Wording, hours};
-pub use carried::{Carried, CarriedLine, Divergence, Expects, alike, carried};
+pub use carried::{Carried, CarriedLine, Divergence, alike, carried};
 pub use change::{Change, Changes, LineChange, MovedHost, RuleChange, changes, line_changes};
-pub(crate) use change::{Joint, Side};
+pub use fate::Fate;
 pub use guarantee::{Kept, guarantee};
+pub(crate) use joint::{Joint, Side};
 pub use leak::{Leak, leaks};
+pub use lines::Expects;
 pub use lookup::{Lookup, Ready};
 pub use planless::{
     PlanlessChange, PlanlessSingles, planless_changes, planless_changes_in, planless_singles,
@@ -32,7 +36,6 @@ pub use prove::{
     proved, singles,
 };
 pub use replies::{Answers, answers};
-pub use table::Fate;
 
 use crate::meaning::Meaning;
 use crate::rules::{Outcome, RuleIndex, RuleSet};

@@ -2,8 +2,9 @@
 
 use super::anomalies;
 use super::comparison::compare;
+use super::fate::Fate;
 use super::partition::Partition;
-use super::table::{Fate, Table};
+use super::table::Table;
 use crate::meaning::Meaning;
 use crate::rules::PlanlessLine;
 use crate::space::{Match, Packet, PacketSet};

@@ -227,7 +227,7 @@ impl<'r> Singles<'r> {
             self.shadowed.push(Idle { rule, covered_by, defensive: frame });
         } else if life.flips.is_none() {
             let covered_by = named(&life.repeated_by);
-            let fate = super::table::Fate::Decided(rule.action, rule.log);
+            let fate = super::fate::Fate::Decided(rule.action, rule.log);
             let defensive = frame || anomalies::is_defence(fate);
             self.redundant.push(Idle { rule, covered_by, defensive });
         }

@@ -1,8 +1,9 @@
 //! Whether what is allowed gets its answers.
 
+use super::fate::Fate;
 use super::lines::{MeaningLines, Reading};
 use super::partition::{Index, Partition};
-use super::table::{Fate, Side, Table};
+use super::table::{Side, Table};
 use crate::meaning::Meaning;
 use crate::plan::{Action, Form};
 use crate::rules::RuleSet;

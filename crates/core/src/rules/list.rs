@@ -114,6 +114,27 @@ pub struct RuleList {
     pub(crate) covers: PacketSet,
 }
 
+impl RuleList {
+    /// The list of an interface, by its network's or uplink's name.
+    pub(super) fn on_interface(
+        plan: &Plan,
+        interface: Interface,
+        out: bool,
+        rules: Vec<Rule>,
+        covers: PacketSet,
+    ) -> Self {
+        Self {
+            name: format!("{} {}", plan.interface_name(interface), if out { "out" } else { "in" }),
+            stage: if out { Stage::FromGateway } else { Stage::Interface },
+            applies: Some(Applies::Interface { interface, out }),
+            rules,
+            otherwise: Otherwise::Block,
+            implied: false,
+            covers,
+        }
+    }
+}
+
 /// All the lists of a gateway.
 #[derive(Clone, Debug)]
 #[non_exhaustive]

@@ -1,7 +1,6 @@
 //! What the gateway itself begins passes no list on its way in. Where the plan says something about it,
 //! there is a list for what goes out by the interfaces concerned.
 
-use super::per_interface::named_list;
 use super::{
     Action, CompileContext, Endpoint, Matches, Rule, RuleId, RuleList, implicit_traffic,
     outer_interfaces, reachability,
@@ -28,7 +27,7 @@ pub(super) fn lists(context: &CompileContext<'_>) -> Vec<RuleList> {
         let covers =
             Match { enters: own.clone(), destination: destination.clone(), ..Match::everything() };
         rules.push(everything_else(name, covers.clone()));
-        lists.push(named_list(plan, interface, true, rules, PacketSet::from(covers)));
+        lists.push(RuleList::on_interface(plan, interface, true, rules, PacketSet::from(covers)));
     }
     let mut rest = RuleList::of_stage(
         super::Stage::FromGateway,

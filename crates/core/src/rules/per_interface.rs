@@ -3,10 +3,7 @@
 //! sees what asks for an offered service before that is translated.
 
 use super::restrict::{Part, named};
-use super::{
-    Applies, CompileContext, Endpoint, Matches, Otherwise, Rule, RuleList, RuleSet, Setting, Stage,
-    Translation,
-};
+use super::{CompileContext, Endpoint, Matches, Rule, RuleList, RuleSet, Setting, Translation};
 use super::{implicit_traffic, outer_interfaces, outgoing, reachability, replies};
 use crate::addressing::link_local;
 use crate::plan::{Form, Plan};
@@ -38,32 +35,13 @@ fn incoming(context: &CompileContext<'_>, interface: Interface) -> RuleList {
     rules.extend(here.to_gateway(context));
     rules.extend(through);
     rules.extend(here.through(context));
-    named_list(
+    RuleList::on_interface(
         plan,
         interface,
         false,
         rules,
         PacketSet::from(implicit_traffic::entering(interface)),
     )
-}
-
-/// A list of an interface, by its network's or uplink's name.
-pub(super) fn named_list(
-    plan: &Plan,
-    interface: Interface,
-    out: bool,
-    rules: Vec<Rule>,
-    covers: PacketSet,
-) -> RuleList {
-    RuleList {
-        name: format!("{} {}", plan.interface_name(interface), if out { "out" } else { "in" }),
-        stage: if out { Stage::FromGateway } else { Stage::Interface },
-        applies: Some(Applies::Interface { interface, out }),
-        rules,
-        otherwise: Otherwise::Block,
-        implied: false,
-        covers,
-    }
 }
 
 /// Rules of one interface whose ids already say so, or that exist once for each interface anyway.

@@ -1,8 +1,8 @@
 //! The form `ranked`: rules first, and where none matches, a network of higher rank reaches one of lower
 //! rank by itself. Only what differs from that becomes a rule.
 
-use super::ranks::{Default, Ranks};
-use super::reachability::{can_turn_round, reached_by, something_passes, with_translated};
+use super::ranks::{Default, Ranks, said, ways};
+use super::reachability::{can_turn_round, reached_by, with_translated};
 use super::{
     CompileContext, Endpoint, Matches, Otherwise, Rule, RuleId, RuleList, RuleSet, Setting, Stage,
     one_list, outer_interfaces,
@@ -10,7 +10,6 @@ use super::{
 use crate::plan::{Action, Form, NetworkId, Plan, ZoneId};
 use crate::space::{AddressSet, Interface, IntervalSet, Match};
 use crate::verdict::Cause;
-use std::collections::BTreeSet;
 
 pub(super) fn compile(context: &CompileContext<'_>) -> RuleSet {
     let plan = context.plan;
@@ -55,31 +54,6 @@ fn settings(plan: &Plan, ranks: &Ranks) -> Vec<Setting> {
     }
     settings.extend([Setting::EqualsReach(ranks.equals), Setting::TurnRound(ranks.turning)]);
     settings
-}
-
-/// What the matrix says from one zone to another, be it that nothing is spoken of.
-pub(super) fn said(plan: &Plan, from: ZoneId, to: ZoneId) -> (Action, bool) {
-    let cell = plan.matrix().cell(from, to);
-    let unmatched = plan.matrix().unmatched();
-    cell.action.map_or((unmatched.denial.into(), unmatched.log), |action| (action, cell.log))
-}
-
-/// By which interfaces packets from one zone to another enter and leave, as far as any can.
-pub(super) fn ways(plan: &Plan, from: ZoneId, to: ZoneId) -> Vec<(Interface, Interface)> {
-    if !something_passes(plan, from, to) {
-        return Vec::new();
-    }
-    let interfaces = |zone: ZoneId| -> BTreeSet<Interface> {
-        if zone == plan.internet() {
-            return (0..plan.uplinks().len()).map(|index| plan.uplink_interface(index)).collect();
-        }
-        let routes = plan.routes().iter().filter(|route| route.zone == zone);
-        let networks = plan.networks_of(zone).chain(routes.map(|route| route.network));
-        networks.map(|id| plan.network_interface(id)).collect()
-    };
-    let (enter, leave) = (interfaces(from), interfaces(to));
-    let ways = enter.iter().flat_map(|i| leave.iter().map(move |o| (*i, *o)));
-    ways.filter(|(i, o)| i != o || can_turn_round(plan, *i)).collect()
 }
 
 fn needs_rule(plan: &Plan, ranks: &Ranks, from: ZoneId, to: ZoneId) -> bool {

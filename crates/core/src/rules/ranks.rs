@@ -1,10 +1,12 @@
 //! Ranks for the form `ranked`: chosen from trust, so that as few cells as can be need a rule.
 
+use super::reachability::{can_turn_round, something_passes};
 use super::{CompileContext, outer_interfaces};
 use crate::plan::{Action, NetworkId, Plan, Trust, ZoneId};
 use crate::space::{Interface, IntervalSet, Match, PacketSet};
 use crate::verdict::Cause;
 use std::cmp::Ordering;
+use std::collections::BTreeSet;
 
 /// What a gateway of this form does with what no rule matches.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -118,7 +120,7 @@ impl<'p> Wanted<'p> {
 
     /// Whether the cell is as the default is.
     fn agrees(&self, from: ZoneId, to: ZoneId, default: Default) -> bool {
-        let (action, log) = super::ranked::said(self.plan, from, to);
+        let (action, log) = said(self.plan, from, to);
         match default {
             Default::Passes => action == Action::Allow && !log,
             Default::Blocked | Default::CutOff => action == Action::Block && !log,
@@ -130,7 +132,7 @@ impl<'p> Wanted<'p> {
         let zones = || self.plan.zone_ids();
         zones().all(|from| {
             zones().all(|to| {
-                let ways = super::ranked::ways(self.plan, from, to);
+                let ways = ways(self.plan, from, to);
                 let cut = |(i, o): &&(Interface, Interface)| {
                     ranks.default(self.plan, *i, *o) == Default::CutOff
                 };
@@ -201,7 +203,7 @@ impl<'p> Wanted<'p> {
         let busy = (0..self.busy.len()).any(|interface| self.busy[interface][interface]);
         busy || plan.zone_ids().any(|from| {
             plan.zone_ids().any(|to| {
-                let ways = super::ranked::ways(plan, from, to);
+                let ways = ways(plan, from, to);
                 let round = |(i, o): &(Interface, Interface)| {
                     i == o || plan.uplink_on(*i).is_some() && plan.uplink_on(*o).is_some()
                 };
@@ -292,6 +294,31 @@ fn one_by_one(
         order = priced.min_by_key(|(price, order)| (*price, order.len()))?.1;
     }
     Some((price(&order)?, order))
+}
+
+/// What the matrix says from one zone to another, be it that nothing is spoken of.
+pub(super) fn said(plan: &Plan, from: ZoneId, to: ZoneId) -> (Action, bool) {
+    let cell = plan.matrix().cell(from, to);
+    let unmatched = plan.matrix().unmatched();
+    cell.action.map_or((unmatched.denial.into(), unmatched.log), |action| (action, cell.log))
+}
+
+/// By which interfaces packets from one zone to another enter and leave, as far as any can.
+pub(super) fn ways(plan: &Plan, from: ZoneId, to: ZoneId) -> Vec<(Interface, Interface)> {
+    if !something_passes(plan, from, to) {
+        return Vec::new();
+    }
+    let interfaces = |zone: ZoneId| -> BTreeSet<Interface> {
+        if zone == plan.internet() {
+            return (0..plan.uplinks().len()).map(|index| plan.uplink_interface(index)).collect();
+        }
+        let routes = plan.routes().iter().filter(|route| route.zone == zone);
+        let networks = plan.networks_of(zone).chain(routes.map(|route| route.network));
+        networks.map(|id| plan.network_interface(id)).collect()
+    };
+    let (enter, leave) = (interfaces(from), interfaces(to));
+    let ways = enter.iter().flat_map(|i| leave.iter().map(move |o| (*i, *o)));
+    ways.filter(|(i, o)| i != o || can_turn_round(plan, *i)).collect()
 }
 
 #[cfg(test)]

@@ -1,7 +1,6 @@
 //! The form `per-interface` for gateways whose lists look at source addresses only. Their lists stand
 //! where packets go out, next to the destination; on the way in there is only the truth of sources.
 
-use super::per_interface::named_list;
 use super::{
     CompileContext, Endpoint, Inexpressible, Matches, Obstacle, Rule, RuleList, RuleSet, Setting,
     Stage,
@@ -63,7 +62,7 @@ fn incoming(context: &CompileContext<'_>, interface: Interface) -> RuleList {
             matches.enters = IntervalSet::point(interface);
         }
     }
-    let mut list = named_list(
+    let mut list = RuleList::on_interface(
         plan,
         interface,
         false,
@@ -123,7 +122,7 @@ fn outgoing(
     }
     let enters: IntervalSet<Interface> = outer_interfaces(plan).collect();
     let covers = Match { enters, destination, ..Match::everything() };
-    let mut list = named_list(plan, interface, true, rules, PacketSet::from(covers));
+    let mut list = RuleList::on_interface(plan, interface, true, rules, PacketSet::from(covers));
     list.stage = Stage::Through;
     list
 }

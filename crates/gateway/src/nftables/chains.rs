@@ -5,9 +5,9 @@ use super::addresses::{
     unspecified,
 };
 use super::matching::{ListContext, tcp_apart};
-use super::onward::{Onward, Pairs};
+use super::onward::{Chains, Onward, Pairs};
 use super::tag::{self, tag};
-use super::test::{Chain, Chains, End, Entry, Line, Test, Then};
+use super::test::{Chain, End, Entry, Line, Test, Then};
 use super::{WriteContext, translation};
 use bastium_core::addressing::{Family, link_local};
 use bastium_core::plan::{Action, Plan};

@@ -6,7 +6,8 @@
 
 use super::WriteContext;
 use super::addresses::{Known, local_to_all, of_family, to_all_v4};
-use super::test::{Chains, Entry, Line, Test};
+use super::onward::Chains;
+use super::test::{Entry, Line, Test};
 use bastium_core::addressing::Family;
 use bastium_core::space::AddressSet;
 use std::collections::{HashMap, HashSet};

@@ -81,3 +81,15 @@ impl Onward {
         }
     }
 }
+
+/// All of the file that stands for the rules.
+#[derive(Clone, Debug)]
+pub(super) struct Chains {
+    pub(super) chains: Vec<Chain>,
+    /// The verdict maps for traffic that is passed on.
+    pub(super) onward: Vec<Onward>,
+    /// Elements of the verdict map for traffic to the gateway: from, chain.
+    pub(super) gate: Vec<(String, Then)>,
+    /// Limits: name, bytes a second.
+    pub(super) limits: Vec<(String, u64)>,
+}

@@ -1,6 +1,5 @@
 //! What a line of a chain asks, and what it then does: the line as data.
 
-use super::onward::Onward;
 use bastium_core::addressing::Family;
 
 /// Which end of a packet is asked about.
@@ -141,16 +140,4 @@ pub(super) struct Chain {
     /// What hooks it in, for one that the kernel asks by itself.
     pub(super) hook: Option<&'static str>,
     pub(super) entries: Vec<Entry>,
-}
-
-/// All of the file that stands for the rules.
-#[derive(Clone, Debug)]
-pub(super) struct Chains {
-    pub(super) chains: Vec<Chain>,
-    /// The verdict maps for traffic that is passed on.
-    pub(super) onward: Vec<Onward>,
-    /// Elements of the verdict map for traffic to the gateway: from, chain.
-    pub(super) gate: Vec<(String, Then)>,
-    /// Limits: name, bytes a second.
-    pub(super) limits: Vec<(String, u64)>,
 }

@@ -4,8 +4,9 @@
 use super::addresses::{Known, elements, of_family};
 use super::addresses::{broadcasts, local_to_all, own_addresses};
 use super::names::Names;
+use super::onward::Chains;
 use super::tag::LOG_MARK;
-use super::test::{Chain, Chains, End, Entry, Line, Test, Then};
+use super::test::{Chain, End, Entry, Line, Test, Then};
 use super::{TABLE, WriteContext};
 use crate::clean::remark;
 use bastium_core::addressing::Family;

@@ -2,11 +2,10 @@
 
 use super::super::draft::{self, Draft};
 use super::super::model::Site;
-use super::networks::{prefix, vlan};
 use super::{NetworkProblem, Resolver};
 use crate::addressing::{FreeSpace, NoSubnet, derive, prefix_for};
 use crate::name::Name;
-use crate::source::Span;
+use crate::source::{Span, Text};
 use crate::space::AddressSet;
 use ipnet::IpNet;
 
@@ -100,4 +99,24 @@ fn homeless(draft: &draft::Network, reason: NoSubnet, resolver: &mut Resolver) {
         let (vlan, at) = (vlan(draft), draft.name.at);
         resolver.problem(NetworkProblem::NoSubnet { network, reason, vlan, at });
     }
+}
+
+/// The VLAN id of a draft, if it is one.
+pub(super) fn vlan(draft: &draft::Network) -> Option<u16> {
+    let vlan = draft.vlan.and_then(|vlan| u16::try_from(vlan.value).ok());
+    vlan.filter(|id| (1..=4094).contains(id))
+}
+
+/// The prefix of a subnet, if it is one.
+pub(super) fn prefix(text: &Text, resolver: &mut Resolver) -> Option<IpNet> {
+    let word = text.value.clone();
+    match text.value.parse::<IpNet>() {
+        Ok(prefix) if prefix == prefix.trunc() => return Some(prefix),
+        Ok(prefix) => {
+            let prefix = prefix.trunc();
+            resolver.problem(NetworkProblem::HostBits { word, prefix, at: text.at });
+        }
+        Err(_) => resolver.problem(NetworkProblem::NotASubnet { word, at: text.at }),
+    }
+    None
 }

@@ -5,6 +5,7 @@
 
 mod exceptions;
 mod gateway;
+mod gateway_problem;
 mod grid;
 mod homes;
 mod hosts;
@@ -14,21 +15,22 @@ mod names;
 mod network_problem;
 mod networks;
 mod places;
+mod ports;
 mod promises;
 mod routes;
 mod services;
 mod survey;
 mod wiring;
+mod zones;
 
 pub use exceptions::ExceptionProblem;
-pub use gateway::GatewayProblem;
+pub use gateway_problem::GatewayProblem;
 pub use grid::GridProblem;
 pub use hosts::HostProblem;
 pub use hours::HoursProblem;
 pub use inbounds::InboundProblem;
 pub use names::NameProblem;
 pub use network_problem::NetworkProblem;
-pub use places::PlaceProblem;
 pub use promises::PromiseProblem;
 pub use routes::RouteProblem;
 pub use services::ServiceProblem;
@@ -38,8 +40,9 @@ pub use wiring::WiringProblem;
 use super::draft::Draft;
 use super::model::{Host, Network};
 use super::place::Directory;
+use super::place_problem::PlaceProblem;
 use super::{Plan, Route, Zone, ZoneId, ZoneReach};
-use crate::diagnosis::{Diagnose, Diagnosis};
+use crate::diagnosis::{Diagnose, Diagnosis, nearest_or};
 use crate::source::{Span, Text};
 use crate::space::AddressSet;
 use std::collections::HashSet;
@@ -140,8 +143,8 @@ pub fn resolve(draft: Draft) -> Result<Plan, Vec<Problem>> {
     names::declare(&draft, &mut resolver);
     let services = services::declare(&draft.services, &mut resolver);
     let known = declared(&services);
-    let mut zones = names::zones(&draft, &known, &mut resolver);
-    let mut ports = gateway::ports(&draft.gateway, &mut resolver);
+    let mut zones = zones::zones(&draft, &known, &mut resolver);
+    let mut ports = ports::ports(&draft.gateway, &mut resolver);
     let uplinks = gateway::uplinks(&draft, &mut ports, &mut resolver);
     let networks = networks::networks(&draft, &site, &zones, &ports, &known, &mut resolver);
     networks::beside_uplinks(&networks, &uplinks, &mut resolver);
@@ -253,12 +256,4 @@ fn in_order_of_text(mut problems: Vec<Problem>) -> Vec<Problem> {
         }
     }
     reported
-}
-
-/// `; did you mean `x`?`-style help: the nearest name, or what can be done without one.
-fn nearest_or(nearest: Option<&String>, otherwise: &str) -> String {
-    match nearest {
-        Some(name) => format!("did you mean `{name}`?"),
-        None => otherwise.to_owned(),
-    }
 }

@@ -3,12 +3,10 @@
 use super::super::draft::Draft;
 use super::super::model::{Service, Trust, Zone};
 use super::super::place::{Entry, Kind, Reach};
-use super::{Resolver, nearest_or, services};
+use super::{Resolver, nearest_or};
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::name::{Name, NotAName, nearest};
 use crate::source::{Span, Text};
-use crate::space::ServiceSet;
-use std::collections::HashMap;
 
 /// What can be wrong with names, zones' trust included.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -110,7 +108,7 @@ pub(super) fn declare(draft: &Draft, resolver: &mut Resolver) {
     }
 }
 
-fn is_reserved(name: &Name) -> bool {
+pub(super) fn is_reserved(name: &Name) -> bool {
     matches!(name.as_str(), "internet" | "gateway" | "any")
 }
 
@@ -139,36 +137,6 @@ fn enter(name: Name, kind: Kind, at: Span, draft: &Draft, resolver: &mut Resolve
         }
         Some((kind, first)) => resolver.problem(NameProblem::Taken { name, kind, at, first }),
     }
-}
-
-/// The zones of the draft. One with a bad name or trust is left in, so that the rest can be checked.
-pub(super) fn zones(
-    draft: &Draft,
-    known: &HashMap<String, ServiceSet>,
-    resolver: &mut Resolver,
-) -> Vec<Zone> {
-    let mut zones = Vec::new();
-    for zone in &draft.zones {
-        let uses = zone.uses.as_ref().and_then(|words| services::uses(words, known, resolver));
-        let Some(name) = Name::new(&zone.name.value).ok().filter(|name| !is_reserved(name)) else {
-            continue;
-        };
-        let trust = match &zone.trust {
-            None => {
-                resolver.problem(NameProblem::NoTrust { zone: name.clone(), at: zone.name.at });
-                Trust::None
-            }
-            Some(word) => {
-                Trust::GIVEN.into_iter().find(|t| t.word() == word.value).unwrap_or_else(|| {
-                    resolver.problem(NameProblem::Trust { word: word.value.clone(), at: word.at });
-                    Trust::None
-                })
-            }
-        };
-        let about = zone.about.as_ref().map(|text| text.value.clone()).unwrap_or_default();
-        zones.push(Zone { name, trust, about, uses, at: zone.name.at });
-    }
-    zones
 }
 
 impl Zone {

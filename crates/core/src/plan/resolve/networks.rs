@@ -4,8 +4,8 @@ use super::super::draft::{self, Dhcp, Draft};
 use super::super::model::{Network, Site, Uplink, Zone, ZoneId};
 use super::super::place::Kind;
 use super::super::traffic::Tunnel;
-use super::gateway::Ports;
-use super::homes::{Home, homes};
+use super::homes::{Home, homes, prefix, vlan};
+use super::ports::Ports;
 use super::{NetworkProblem, Resolver, names, services};
 use crate::addressing::{Pool, Subnet, link_local, loopback, multicast};
 use crate::name::{Name, nearest};
@@ -44,12 +44,6 @@ struct Around<'a> {
     zones: &'a [Zone],
     ports: &'a Ports,
     known: &'a HashMap<String, ServiceSet>,
-}
-
-/// The VLAN id of a draft, if it is one.
-pub(super) fn vlan(draft: &draft::Network) -> Option<u16> {
-    let vlan = draft.vlan.and_then(|vlan| u16::try_from(vlan.value).ok());
-    vlan.filter(|id| (1..=4094).contains(id))
 }
 
 /// A tunnel, which is a network without a VLAN: its clients are its devices.
@@ -204,19 +198,6 @@ pub(super) fn unusable() -> AddressSet {
         .union(&multicast())
         .union(&loopback())
         .union(&link_local())
-}
-
-pub(super) fn prefix(text: &Text, resolver: &mut Resolver) -> Option<IpNet> {
-    let word = text.value.clone();
-    match text.value.parse::<IpNet>() {
-        Ok(prefix) if prefix == prefix.trunc() => return Some(prefix),
-        Ok(prefix) => {
-            let prefix = prefix.trunc();
-            resolver.problem(NetworkProblem::HostBits { word, prefix, at: text.at });
-        }
-        Err(_) => resolver.problem(NetworkProblem::NotASubnet { word, at: text.at }),
-    }
-    None
 }
 
 /// The gateway's addresses that fit; problems of the others are noted.

@@ -1,6 +1,6 @@
 //! Which rules come, go, move or change, whatever they are called.
 
-use super::joint::{Joint, Side};
+use super::super::joint::{Joint, Side};
 use crate::plan::Action;
 use crate::rules::{Rule, RuleId, RuleSet, Stage};
 use crate::space::{Match, ServiceSet};

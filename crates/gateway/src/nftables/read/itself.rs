@@ -1,9 +1,8 @@
 //! What a gateway says to itself: over `lo`, with its own addresses at both ends. No cable brings it and no plan has a
 //! cell for it, but names, time and leases stop where it is not let in.
 
-use super::lower::Place;
 use super::ruleset::Side;
-use super::world::{PlanWorld, World, fits};
+use super::world::{Place, PlanWorld, World, fits};
 use bastium_core::plan::Plan;
 use bastium_core::space::{AddressSet, IntervalSet, Match};
 

@@ -13,7 +13,7 @@ mod translated;
 pub(crate) use translated::{Translated, Translation, translated_in, translated_out};
 
 use super::ruleset::{Hook, Part, Problem, Refusal, Rule, Ruleset, Side, State, Verdict};
-use super::world::World;
+use super::world::{Place, World};
 use bastium_core::addressing::Family;
 use bastium_core::plan::Action;
 use bastium_core::space::{Match, PacketSet, Protocol, ServiceSet};
@@ -29,21 +29,6 @@ const MOST_PRODUCTS: usize = 400_000;
 /// By how many ways one chain may be come to through two others or more. A chain that many rules share, for the log say,
 /// lies less deep; what comes by a thousand ways through chains of chains is of a size that takes minutes to compare.
 const MOST_WAYS: usize = 1_024;
-
-/// Where the kernel asks chains.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Place {
-    /// Before a route is looked up.
-    Prerouting,
-    /// What is for the gateway.
-    Input,
-    /// What is passed on.
-    Forward,
-    /// What the gateway begins.
-    Output,
-    /// On the way out.
-    Postrouting,
-}
 
 /// Which packets of a conversation are asked about.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -23,13 +23,12 @@ mod world;
 pub use fixed::at_minute;
 pub(crate) use itself::ByItself;
 pub(crate) use lower::{
-    Conversation, Line, Lowered, Place, Translated, Translation, lower, translated_in,
-    translated_out,
+    Conversation, Line, Lowered, Translated, Translation, lower, translated_in, translated_out,
 };
 pub(crate) use ruleset::{
     Key, Part, Problem, Ruleset, Side, Value, Values, Verdict, interfaces_of, references,
 };
-pub(crate) use world::{PlanWorld, World, domain_sets, fits};
+pub(crate) use world::{Place, PlanWorld, World, domain_sets, fits};
 
 /// Reads what `nft list ruleset` prints, or what it is given.
 ///

@@ -2,13 +2,27 @@
 //! and what the addresses in it mean. For a gateway with a plan all of that follows from the plan's
 //! addressing; without one, every pair of interfaces is a way of its own.
 
-use super::lower::Place;
 use super::ruleset::Side;
 use bastium_core::addressing::{Placeholder, Subnet, link_local, multicast};
 use bastium_core::plan::{Plan, Uplink};
 use bastium_core::space::{AddressSet, Interface, IntervalSet, Match};
 use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
+/// Where the kernel asks chains.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Place {
+    /// Before a route is looked up.
+    Prerouting,
+    /// What is for the gateway.
+    Input,
+    /// What is passed on.
+    Forward,
+    /// What the gateway begins.
+    Output,
+    /// On the way out.
+    Postrouting,
+}
 
 /// What a rule set is asked in.
 pub(crate) trait World {
