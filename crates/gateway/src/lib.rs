@@ -69,6 +69,7 @@ mod clean;
 mod dnsmasq;
 pub mod foreign;
 pub mod interfaces;
+mod named;
 pub mod nftables;
 mod packet_log;
 

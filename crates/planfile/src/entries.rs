@@ -1,7 +1,6 @@
 //! The tables about traffic: ways in and out, times, promises, and findings that are kept.
 
 use crate::fields::Fields;
-use crate::tables::permission;
 use bastium_core::plan::draft::{self, Draft};
 use bastium_core::source::Text;
 
@@ -99,5 +98,24 @@ fn guarantee(fields: &Fields<'_, '_>) -> draft::Guarantee {
         from: fields.texts("from").unwrap_or_default(),
         to: fields.texts("to").unwrap_or_default(),
         service: fields.texts("service"),
+    }
+}
+
+/// The keys that exceptions and offered services have in common.
+pub(crate) fn permission(fields: &Fields<'_, '_>) -> draft::Exception {
+    draft::Exception {
+        name: fields.name(),
+        tags: fields.texts("tags").unwrap_or_default(),
+        service: fields.texts("service"),
+        why: fields.text("why"),
+        ticket: fields.text("ticket"),
+        owner: fields.text("owner"),
+        log: fields.flag("log"),
+        until: fields.day("until"),
+        off: fields.flag("off"),
+        before: fields.texts("before").unwrap_or_default(),
+        hours: fields.text("hours"),
+        limit_mbps: fields.decimal("limit-mbps"),
+        ..draft::Exception::default()
     }
 }

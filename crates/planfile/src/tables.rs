@@ -89,10 +89,6 @@ fn manage(fields: &Fields<'_, '_>) -> draft::Manage {
     }
 }
 
-fn tags(fields: &Fields<'_, '_>) -> Vec<Text> {
-    fields.texts("tags").unwrap_or_default()
-}
-
 fn uplink(fields: &Fields<'_, '_>) -> draft::Uplink {
     draft::Uplink {
         name: fields.name(),
@@ -114,7 +110,7 @@ fn zone(fields: &Fields<'_, '_>) -> draft::Zone {
 fn network(fields: &Fields<'_, '_>) -> draft::Network {
     draft::Network {
         name: fields.name(),
-        tags: tags(fields),
+        tags: fields.texts("tags").unwrap_or_default(),
         zone: fields.text("zone"),
         vlan: fields.number("vlan"),
         port: fields.text("port"),
@@ -135,7 +131,7 @@ fn dhcp(fields: &Fields<'_, '_>) -> Option<Dhcp> {
 fn host(fields: &Fields<'_, '_>) -> draft::Host {
     draft::Host {
         name: fields.name(),
-        tags: tags(fields),
+        tags: fields.texts("tags").unwrap_or_default(),
         network: fields.text("network"),
         addresses: fields.texts("address").unwrap_or_default(),
         mac: fields.text("mac"),
@@ -149,7 +145,7 @@ fn group(fields: &Fields<'_, '_>) -> draft::Group {
 fn service(fields: &Fields<'_, '_>) -> draft::Service {
     draft::Service {
         name: fields.name(),
-        tags: tags(fields),
+        tags: fields.texts("tags").unwrap_or_default(),
         ports: fields.texts("ports").unwrap_or_default(),
         includes: fields.texts("includes").unwrap_or_default(),
     }
@@ -169,26 +165,7 @@ fn exception(fields: &Fields<'_, '_>) -> draft::Exception {
         from: fields.texts("from").unwrap_or_default(),
         to: fields.texts("to").unwrap_or_default(),
         action: fields.text("action"),
-        ..permission(fields)
-    }
-}
-
-/// The keys that exceptions and offered services have in common.
-pub(crate) fn permission(fields: &Fields<'_, '_>) -> draft::Exception {
-    draft::Exception {
-        name: fields.name(),
-        tags: tags(fields),
-        service: fields.texts("service"),
-        why: fields.text("why"),
-        ticket: fields.text("ticket"),
-        owner: fields.text("owner"),
-        log: fields.flag("log"),
-        until: fields.day("until"),
-        off: fields.flag("off"),
-        before: fields.texts("before").unwrap_or_default(),
-        hours: fields.text("hours"),
-        limit_mbps: fields.decimal("limit-mbps"),
-        ..draft::Exception::default()
+        ..entries::permission(fields)
     }
 }
 

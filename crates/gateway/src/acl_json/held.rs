@@ -12,7 +12,7 @@ pub(crate) use listed::listed;
 
 use super::read::{Acls, Entry};
 use super::{AclFile, Unsaid, Why};
-use crate::foreign::Named;
+use crate::named::Named;
 use bastium_core::addressing::Placeholder;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Action, Plan, Uplink};

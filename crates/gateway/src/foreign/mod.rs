@@ -7,17 +7,16 @@
 mod acl;
 mod alike;
 mod held;
-mod named;
 mod nft;
 mod sheet;
 mod typed;
 
 pub use alike::Alike;
 pub use held::{HeldRules, NotHeld};
-pub(crate) use named::Named;
 
 use crate::acl_json::read::{self as acl_json, Acls};
 use crate::acl_json::{HeldLists, held as held_lists};
+use crate::named::Named;
 use crate::nftables::read::{self, Ruleset};
 use crate::nftables::{Held, Manner, held};
 use bastium_core::meaning::Meaning;

@@ -1,9 +1,9 @@
 //! Our ends in all networks: which addresses are ours, who else is there, and what is answered to whom.
 
-use super::conversations::{Answer, Arrival, Came, Trials};
 use super::frame::{self, Content, Heard, Mac, Packet, Segment};
-use super::lease::Letters;
+use super::letters::Letters;
 use super::port::Port;
+use super::trials::{Answer, Arrival, Came, Trials};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::io;

@@ -9,11 +9,13 @@ mod conversations;
 mod ends;
 mod frame;
 mod lease;
+mod letters;
 mod port;
+mod trials;
 
 pub use claims::Found;
-pub use conversations::{Answer, Arrival, Ask, Came, Conversation, Pace, Words};
 pub use ends::{Ends, Lane};
 pub use frame::{Mac, link_local};
-pub use lease::{Advertised, Leased, Offer};
+pub use letters::{Advertised, Leased, Offer};
 pub use port::Port;
+pub use trials::{Answer, Arrival, Ask, Came, Conversation, Pace, Words};

@@ -1,7 +1,7 @@
 //! From packets to conversations, and from what came of these to what is wrong.
 
 use super::judge::{Expected, Far, Shown, Source, Why, Wrong, is_private};
-use super::rounds::Outcome;
+use super::rounds::{Attempt, Outcome};
 use super::stand::Stand;
 use crate::cable::{Answer, Ask, Came, Conversation, Words};
 use bastium_core::checklist::{self, Check, Expect, Probe};
@@ -84,13 +84,6 @@ pub struct Swept {
     pub untried: BTreeMap<Untried, usize>,
     /// What is not as planned.
     pub surprises: Vec<Surprise>,
-}
-
-/// A packet that can be tried.
-pub(super) struct Attempt {
-    pub(super) number: usize,
-    pub(super) conversation: Conversation,
-    pub(super) expected: Expected,
 }
 
 impl Attempt {

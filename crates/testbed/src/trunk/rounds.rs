@@ -1,7 +1,6 @@
 //! Rounds of conversations: all of them, and what surprises once more and slower.
 
-use super::attempts::Attempt;
-use super::judge::{Shown, Why, Wrong, judge};
+use super::judge::{Expected, Shown, Why, Wrong, judge};
 use super::stand::Stand;
 use crate::cable::{Came, Conversation, Pace};
 use bastium_core::space::{Packet, Protocol};
@@ -19,6 +18,13 @@ const SLOWEST: u32 = 1;
 /// And so many not as fast as all others, however fast these are.
 const MANY: usize = 500;
 const SLOW: u32 = 200;
+
+/// A packet that can be tried.
+pub(super) struct Attempt {
+    pub(super) number: usize,
+    pub(super) conversation: Conversation,
+    pub(super) expected: Expected,
+}
 
 /// What came of it so far.
 #[derive(Clone, Debug)]

@@ -3,6 +3,9 @@
 use quick_xml::escape::escape;
 use std::fmt::Write;
 
+/// Where declarations of namespaces belong.
+pub(super) const XMLNS: &str = "http://www.w3.org/2000/xmlns/";
+
 /// The namespace of messages and operations (RFC 6241).
 pub const BASE: &str = "urn:ietf:params:xml:ns:netconf:base:1.0";
 
@@ -125,7 +128,7 @@ impl Element {
             let value = escape(value);
             let _ = match namespace.as_str() {
                 "" => write!(out, " {name}=\"{value}\""),
-                super::yang::XMLNS => write!(out, " xmlns:{name}=\"{value}\""),
+                XMLNS => write!(out, " xmlns:{name}=\"{value}\""),
                 namespace => write!(out, " xmlns:a=\"{}\" a:{name}=\"{value}\"", escape(namespace)),
             };
         }

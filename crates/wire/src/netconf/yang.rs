@@ -1,7 +1,7 @@
 //! Data of the two modules that this is about, from JSON (RFC 7951) to XML (RFC 7950) and back: access lists (RFC 8519) and
 //! interfaces (RFC 8343).
 
-use super::tree::Element;
+use super::tree::{Element, XMLNS};
 use serde_json::{Map, Value};
 
 /// The modules, with their namespaces.
@@ -14,8 +14,6 @@ pub const MODULES: [(&str, &str); 3] = [
 pub const ACL: &str = "urn:ietf:params:xml:ns:yang:ietf-access-control-list";
 /// The namespace of interfaces.
 pub const INTERFACES: &str = "urn:ietf:params:xml:ns:yang:ietf-interfaces";
-/// Where declarations of namespaces belong.
-pub(super) const XMLNS: &str = "http://www.w3.org/2000/xmlns/";
 
 /// Lists, by what holds them: an entry's key comes first.
 const LISTS: [(&str, &str, &str); 6] = [

@@ -1,6 +1,6 @@
 //! Edits of a configuration (RFC 6241, section 7.2).
 
-use super::session::Error;
+use super::error::Error;
 use crate::netconf::{BASE, Element, key_of};
 
 /// What is done with an element.

@@ -5,6 +5,7 @@
 //! as RFC 6241 says, decides packets by its lists, counts and logs them, and fails on demand.
 
 mod edit;
+mod error;
 mod packets;
 mod session;
 mod store;

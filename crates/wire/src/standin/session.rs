@@ -1,6 +1,7 @@
 //! A session of a simulated gateway.
 
 use super::edit::{Operation, edit};
+use super::error::Error;
 use super::store::{Alive, Pending, State, Store};
 use crate::netconf::{ACL, BASE, Element, Framing, INTERFACES, receive, send, to_json};
 use bastium_gateway::list_problems;
@@ -36,47 +37,6 @@ const CAPABILITIES: [&str; 8] = [
     "urn:ietf:params:xml:ns:yang:ietf-access-control-list?module=ietf-access-control-list&revision=2019-03-04&features=\
      match-on-ipv4,match-on-ipv6,match-on-tcp,match-on-udp,match-on-icmp,ipv4,ipv6,interface-attachment,acl-aggregate-stats",
 ];
-
-/// An error as NETCONF has it (RFC 6241, section 4.3).
-#[derive(Clone, Debug)]
-pub(crate) struct Error {
-    kind: &'static str,
-    tag: &'static str,
-    says: String,
-    path: Option<String>,
-    session: Option<u64>,
-}
-
-impl Error {
-    pub(crate) fn new(kind: &'static str, tag: &'static str, says: impl Into<String>) -> Self {
-        Self { kind, tag, says: says.into(), path: None, session: None }
-    }
-
-    /// The same with where it is.
-    pub(crate) fn at(mut self, path: impl Into<String>) -> Self {
-        self.path = Some(path.into());
-        self
-    }
-
-    fn element(&self) -> Element {
-        let say = |name: &str, text: &str| Element::base(name).saying(text);
-        let mut error = Element::base("rpc-error")
-            .with(say("error-type", self.kind))
-            .with(say("error-tag", self.tag))
-            .with(say("error-severity", "error"));
-        if let Some(path) = &self.path {
-            error = error.with(say("error-path", path));
-        }
-        error = error.with(say("error-message", &self.says));
-        match self.session {
-            Some(session) => {
-                let session = Element::base("session-id").saying(session.to_string());
-                error.with(Element::base("error-info").with(session))
-            }
-            None => error,
-        }
-    }
-}
 
 /// Serves one session, until it is closed or the stream ends.
 ///
@@ -211,7 +171,7 @@ impl Session<'_> {
     fn lock(&self, target: &str, state: &mut State) -> Done {
         let denied = |session| {
             let error = Error::new("protocol", "lock-denied", "somebody else holds it");
-            Err(Error { session: Some(session), ..error })
+            Err(error.held_by(session))
         };
         if self.has(Fault::Locked) && target == "candidate" {
             return denied(SOMEBODY);
@@ -236,7 +196,7 @@ impl Session<'_> {
         match state.locks.get(target) {
             Some(holder) if *holder != self.alive.session => {
                 let error = Error::new("protocol", "in-use", "somebody else has locked it");
-                Err(Error { session: Some(*holder), ..error })
+                Err(error.held_by(*holder))
             }
             _ => Ok(()),
         }

@@ -3,7 +3,7 @@
 use super::super::read::Acls;
 use super::lines::{Line, lines_of};
 use super::{astray, entries};
-use crate::foreign::Named;
+use crate::named::Named;
 use bastium_core::plan::Plan;
 use bastium_core::rules::RuleSet;
 use bastium_core::space::{Match, ServiceSet};

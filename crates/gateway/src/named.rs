@@ -26,7 +26,7 @@ impl Named {
     }
 
     /// What a list means by an address, a prefix or a range.
-    pub(super) fn meant(&self, word: &str) -> Option<AddressSet> {
+    pub(crate) fn meant(&self, word: &str) -> Option<AddressSet> {
         Some(self.meant_by(AddressSet::from_word(word)?))
     }
 
