@@ -11,6 +11,7 @@ use super::partition::Index;
 use super::table::{Side, Table};
 use crate::plan::Action;
 use crate::space::{Family, Packet, Search};
+use std::collections::HashSet;
 
 /// What was found out about one rule, by its owner in the table.
 #[derive(Clone, Debug, Default)]
@@ -55,10 +56,10 @@ pub(crate) fn anomalies(
 ) -> Anomalies {
     let mut found = Anomalies { lives: vec![Life::default(); owners], ..Anomalies::default() };
     let frame = table.frame();
-    side(&table.v4, &frame.v4, &counts, &mut found);
-    side(&table.v6, &frame.v6, &counts, &mut found);
+    let mut known = HashSet::new();
+    side(&table.v4, &frame.v4, &counts, &mut found, &mut known);
+    side(&table.v6, &frame.v6, &counts, &mut found, &mut known);
     found.ordered.sort_by_key(|pair| (pair.above, pair.below));
-    found.ordered.dedup_by_key(|pair| (pair.above, pair.below));
     // Only of those that do nothing is it worth saying who does their work.
     substitutes(&table.v4, &frame.v4, &mut found.lives);
     substitutes(&table.v6, &frame.v6, &mut found.lives);
@@ -70,11 +71,12 @@ fn side<A: Family>(
     index: &Index<A>,
     counts: &impl Fn(u32) -> bool,
     found: &mut Anomalies,
+    known: &mut HashSet<(u32, u32)>,
 ) {
     for row in 0..side.rows() {
         for cell in &side.row(index, row) {
             lives(cell, &mut found.lives);
-            pairs(cell, counts, &mut found.ordered);
+            pairs(cell, counts, &mut found.ordered, known);
         }
     }
 }
@@ -193,13 +195,19 @@ pub(crate) fn is_defence(fate: Fate) -> bool {
     matches!(fate, Fate::Decided(Action::Block | Action::Reject, _))
 }
 
-/// The pairs of lines of a cell that have to stay in their order.
-fn pairs<A: Family>(cell: &Cell<A>, counts: &impl Fn(u32) -> bool, pairs: &mut Vec<OrderedPair>) {
+/// The pairs of lines of a cell that have to stay in their order, but for those that are known from another cell.
+fn pairs<A: Family>(
+    cell: &Cell<A>,
+    counts: &impl Fn(u32) -> bool,
+    pairs: &mut Vec<OrderedPair>,
+    known: &mut HashSet<(u32, u32)>,
+) {
     let stack = cell.stack();
     for (upper, a) in stack.lines.iter().enumerate().filter(|(_, line)| counts(line.owner)) {
         let below = stack.between(upper + 1, stack.lines.len());
         for (_, b) in below.near(stack.bounding_boxes[upper]) {
-            if !a.fate.differs(b.fate) || !counts(b.owner) {
+            let pair = (a.owner, b.owner);
+            if !a.fate.differs(b.fate) || !counts(b.owner) || known.contains(&pair) {
                 continue;
             }
             let Some(shared) = a.block.intersection(&b.block) else { continue };
@@ -208,6 +216,7 @@ fn pairs<A: Family>(cell: &Cell<A>, counts: &impl Fn(u32) -> bool, pairs: &mut V
                 && let Some(packet) = A::packet(point)
             {
                 pairs.push(OrderedPair { above: a.owner, below: b.owner, packet });
+                known.insert(pair);
             }
         }
     }

@@ -96,13 +96,13 @@ impl<A: Coordinate> Block<A> {
     }
 
     /// Whether [`Self::joined`] gives a block, without making it.
-    fn joins(&self, other: &Self) -> bool {
+    pub(super) fn joins(&self, other: &Self) -> bool {
         let same = self.same(other).into_iter().filter(|same| *same).count();
         same >= 4 || self.is_subset(other) || other.is_subset(self)
     }
 
     /// Both in one block, where that is just the two: one holds the other, or they differ in one dimension.
-    fn joined(&self, other: &Self) -> Option<Self> {
+    pub(super) fn joined(&self, other: &Self) -> Option<Self> {
         if self.is_subset(other) {
             return Some(other.clone());
         }
@@ -237,23 +237,6 @@ impl<A: Coordinate> Region<A> {
             }
         }
         Some(Self { blocks: rest })
-    }
-
-    /// The same region in fewer blocks: none within another, and none that another one completes in a
-    /// single dimension. Nothing is lost and nothing added; the fewest possible they need not be.
-    #[must_use]
-    pub fn tidied(&self) -> Self {
-        let mut blocks: Vec<Block<A>> = Vec::with_capacity(self.blocks.len());
-        for block in &self.blocks {
-            let mut block = block.clone();
-            // What joins may join again with what stood before.
-            while let Some(place) = blocks.iter().position(|other| block.joins(other)) {
-                let other = blocks.swap_remove(place);
-                block = block.joined(&other).unwrap_or(block);
-            }
-            blocks.push(block);
-        }
-        Self { blocks }
     }
 
     /// Whether the two share no packet.

@@ -19,6 +19,7 @@ mod packet_set;
 mod search;
 mod service_set;
 mod service_words;
+mod tidy;
 
 pub use address_set::AddressSet;
 pub use block::{Block, Point, Region};
