@@ -8,7 +8,11 @@ use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Form, Plan, Rows, draft, resolve};
 use bastium_core::rules::{self, RuleSet};
 use bastium_core::space::Minute;
-use bastium_gateway::nftables::{LOG_MARK, NftOptions, NoInterface, nftables, tag, tags};
+use bastium_core::verdict::Verdict;
+use bastium_gateway::nftables::{
+    Flow, LOG_MARK, NftOptions, NoInterface, may_begin, nftables, tag, tags,
+};
+use model::packets::{Borders, packet};
 use model::{TODAY, any_draft, text, texts, wired};
 use proptest::prelude::*;
 use std::collections::HashSet;
@@ -142,6 +146,29 @@ proptest! {
     }
 
     /// Fixed to a minute, no line asks for the time, and what holds at other hours is not there.
+    /// No connection counts as one that can be cut if the plan lets it begin: where it comes in, at that hour.
+    #[test]
+    fn nothing_is_cut_that_may_begin(draft in any_draft(), seed in any::<u64>()) {
+        let plan = plan_of(draft);
+        let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
+        let rules = rules::in_form(&meaning, Form::PerPair).expect("this form says everything");
+        let borders = Borders::of(&plan, &rules);
+        let mut seed = seed;
+        for _ in 0..600 {
+            let packet = packet(&borders, &plan, &mut seed);
+            let (from, to) = (packet.source(), packet.destination());
+            let Some(to_port) = packet.service.destination_port() else { continue };
+            let own = plan.gateway_inside().contains(from) || plan.gateway_outside().contains(from);
+            let begun = packet.enters < plan.gateway_interface()
+                || packet.enters == plan.gateway_interface() && own;
+            if begun && meaning.decide(&packet).verdict == Verdict::Allow {
+                let protocol = packet.service.protocol().0;
+                let flow = Flow { from, to, protocol, from_port: 50_000, to_port };
+                prop_assert!(may_begin(&meaning, &flow).is_some(), "{packet:?}");
+            }
+        }
+    }
+
     #[test]
     fn hours_can_be_fixed(draft in any_draft()) {
         let plan = plan_of(draft);

@@ -7,7 +7,7 @@
 
 use bastium_core::addressing::{Family, Placeholder};
 use bastium_core::meaning::Meaning;
-use bastium_core::plan::Plan;
+use bastium_core::plan::{NetworkId, Plan};
 use bastium_core::space::{Ends, Interface, Minute, Packet, Protocol, ServicePoint};
 use bastium_core::verdict::Verdict;
 use std::fmt::Write;
@@ -49,12 +49,15 @@ pub struct Cut {
 impl Cut {
     /// A connection and for how long it is cut; none if it is translated at both ends, so that what comes back has
     /// nothing in common with what was begun.
+    ///
+    /// No kernel is asked to hold it for longer than a month.
     pub fn new(begun: Flow, back: Flow, seconds: u64) -> Option<Self> {
+        const MONTH: u64 = 30 * 24 * 60 * 60;
         let answered = (back.from, back.from_port) == (begun.to, begun.to_port);
         let asked = (back.to, back.to_port) == (begun.from, begun.from_port);
         let same =
             begun.protocol == back.protocol && Family::of(begun.from) == Family::of(back.from);
-        (same && (answered || asked)).then_some(Self { begun, back, seconds })
+        (same && (answered || asked)).then_some(Self { begun, back, seconds: seconds.min(MONTH) })
     }
 }
 
@@ -143,8 +146,17 @@ pub fn may_begin(meaning: &Meaning<'_>, flow: &Flow) -> Option<Packet> {
 /// Where packets from an address may come to the gateway; what it begins itself comes from its own addresses alone.
 fn entrances(plan: &Plan, from: IpAddr) -> Vec<Interface> {
     let own = plan.gateway_inside().contains(from) || plan.gateway_outside().contains(from);
-    let end = plan.gateway_interface().0 + u16::from(own);
-    (0..end).map(Interface).collect()
+    // In a network that has the address; anywhere else its source would be somebody else's.
+    let has = |id: &NetworkId| {
+        plan.network(*id).subnets.iter().any(|subnet| subnet.prefix().contains(&from))
+    };
+    let mut all: Vec<Interface> =
+        plan.network_ids().filter(has).map(|id| plan.network_interface(id)).collect();
+    if all.is_empty() {
+        all = (0..plan.gateway_interface().0).map(Interface).collect();
+    }
+    all.extend(own.then(|| plan.gateway_interface()));
+    all
 }
 
 /// An address, and what may stand for it in the plan.

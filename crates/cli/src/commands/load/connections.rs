@@ -116,7 +116,7 @@ pub(super) fn cut<L: Line>(
     let forbidden = never.len();
     let cuts: Vec<Cut> = never
         .into_iter()
-        .filter_map(|(one, _)| Cut::new(one.begun, one.back, one.seconds + SLACK))
+        .filter_map(|(one, _)| Cut::new(one.begun, one.back, one.seconds.saturating_add(SLACK)))
         .take(MOST_CUT)
         .collect();
     if forbidden == 0 {
