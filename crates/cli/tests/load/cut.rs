@@ -48,7 +48,16 @@ pub(crate) fn reported() {
 
 /// Whether a byte comes from one end of a connection to the other.
 fn passes(from: &mut TcpStream, to: &mut TcpStream) -> bool {
-    to.set_read_timeout(Some(Duration::from_secs(2))).expect("a time");
+    arrives(from, to, Duration::from_secs(20))
+}
+
+/// Whether it does not, for as long as anybody would wait.
+fn is_stopped(from: &mut TcpStream, to: &mut TcpStream) -> bool {
+    !arrives(from, to, Duration::from_secs(2))
+}
+
+fn arrives(from: &mut TcpStream, to: &mut TcpStream, within: Duration) -> bool {
+    to.set_read_timeout(Some(within)).expect("a time");
     from.write_all(b"x").expect("it is sent");
     match to.read(&mut [0; 16]) {
         Ok(count) => count > 0,
@@ -86,8 +95,8 @@ pub(crate) fn cut() {
     assert!(!gateway.own("nft list tables").contains("bastium_cut"));
     let (sheet, code) = gateway.loaded("--cut --yes-if-verified");
     assert_eq!((code, &sheet["state"]), (0, &"confirmed".into()), "{sheet:#}");
-    assert!(!passes(&mut stream, &mut served), "what the client sends still arrives");
-    assert!(!passes(&mut served, &mut stream), "what the server sends still arrives");
+    assert!(is_stopped(&mut stream, &mut served), "what the client sends still arrives");
+    assert!(is_stopped(&mut served, &mut stream), "what the server sends still arrives");
     assert!(passes(&mut kept, &mut kept_served) && passes(&mut kept_served, &mut kept));
     // The gateway remembers it no longer than its table has it.
     let times = gateway.own("nft list set inet bastium_cut begun_v4");
@@ -96,7 +105,7 @@ pub(crate) fn cut() {
     // A second load finds it cut, and leaves it so.
     let (sheet, code) = gateway.loaded("--yes-if-verified");
     assert_eq!(code, 0, "{sheet:#}");
-    assert!(!passes(&mut stream, &mut served));
+    assert!(is_stopped(&mut stream, &mut served));
     // A plan that lets it begin takes the table away.
     gateway.bench.write(gateway.plan, with_more);
     let (sheet, code) = gateway.loaded("--yes-if-verified");

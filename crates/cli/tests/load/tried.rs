@@ -74,9 +74,12 @@ fn possible() -> Result<(), String> {
 /// What is printed of a change that waits for its confirmation, and of who looks at it.
 fn shown() -> String {
     let gateway = Gateway::new();
-    assert_eq!(gateway.load("--yes-if-verified").code, 0);
+    let plan = std::fs::read(gateway.path(gateway.plan)).expect("the plan");
     gateway.other_plan();
-    let words = ["--color always", "--status --color always"];
+    assert_eq!(gateway.load("--yes-if-verified").code, 0);
+    let _connected = gateway.connected(2222);
+    gateway.bench.write(gateway.plan, plan);
+    let words = ["--cut --color always", "--status --color always"];
     let runs = words.map(|words| gateway.load(words));
     runs.map(|run| run.out + &run.err).concat()
 }

@@ -11,11 +11,13 @@ pub(super) const NOT_CUT: &str =
 pub(super) const NAMES_BY_HAND: &str =
     "the file of dnsmasq is new, and dnsmasq could not be restarted: do it by hand";
 
-/// The gateway's words, fit for a line of ours.
+/// The gateway's words, fit for a line of ours; what is left out of long ones is marked.
 pub(super) fn plain(text: &str) -> String {
     const MOST: usize = 200;
-    let text: String = text.chars().take(MOST).collect();
-    clean(&text).into_owned()
+    match text.char_indices().nth(MOST) {
+        Some((end, _)) => format!("{}…", clean(&text[..end])),
+        None => clean(text).into_owned(),
+    }
 }
 
 /// `4 min 30 s`.
