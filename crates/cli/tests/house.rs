@@ -107,7 +107,7 @@ fn sources(folder: &Path, found: &mut Vec<PathBuf>) {
 #[test]
 fn files_say_what_they_are_and_stay_short() {
     let mut all = Vec::new();
-    for name in ["core", "planfile", "gateway", "report", "testbed", "cli"] {
+    for name in ["core", "planfile", "gateway", "picture", "report", "testbed", "wire", "cli"] {
         sources(&repository().join(format!("crates/{name}/src")), &mut all);
     }
     assert!(all.len() > 200, "{}", all.len());

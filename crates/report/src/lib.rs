@@ -9,6 +9,7 @@
 
 mod csv;
 pub mod document;
+mod edition;
 mod markdown;
 mod page;
 mod sarif;

@@ -6,6 +6,7 @@
 
 pub mod draft;
 mod growth;
+mod ids;
 mod interfaces;
 mod matrix;
 mod model;
@@ -16,10 +17,11 @@ mod ssh_host;
 mod traffic;
 mod wiring;
 
+pub use ids::{ExceptionId, HostId, NetworkId, ZoneId};
 pub use matrix::{Action, Cell, Denial, LogPolicy, Matrix, Unmatched};
 pub use model::{
-    Exception, ExceptionId, Form, Gateway, Group, Host, HostId, Manage, Network, NetworkId, Rows,
-    Service, Services, Site, Trust, Uplink, Zone, ZoneId,
+    Exception, Form, Gateway, Group, Host, Manage, Network, Rows, Service, Site, Trust, Uplink,
+    Zone,
 };
 pub use place::{Kind, Place};
 pub use place_problem::PlaceProblem;
@@ -30,7 +32,7 @@ pub use resolve::{
 };
 pub use ssh_host::{NotAnSshHost, Reach, SshHost};
 pub use traffic::{
-    Discovery, Domain, Guarantee, Hours, Inbound, Known, Limits, Route, Stream, Tunnel,
+    Discovery, Domain, Guarantee, Hours, Inbound, Known, Limits, Route, Services, Stream, Tunnel,
 };
 pub use wiring::{
     AccessPoint, AccessPointId, Hang, Switch, SwitchId, SwitchPort, Tagged, Wifi, Wiring,

@@ -1,8 +1,9 @@
 //! The parts of a plan, as plain data. They are only ever reached through a [`super::Plan`], which
 //! nobody can change, so their fields can be read without asking.
 
+use super::ids::{ExceptionId, NetworkId, ZoneId};
 use super::ssh_host::Reach;
-use super::{Action, Hours, Limits, Place, Tunnel};
+use super::{Action, Hours, Limits, Place, Services, Tunnel};
 use crate::addressing::{Placeholder, Pool, Subnet, Tie, link_local};
 use crate::name::Name;
 use crate::source::Span;
@@ -11,33 +12,6 @@ use ipnet::IpNet;
 use jiff::civil::Date;
 use macaddr::MacAddr6;
 use std::net::IpAddr;
-
-macro_rules! numbers {
-    ($($(#[$doc:meta])* $name:ident),*) => {$(
-        $(#[$doc])*
-        #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-        pub struct $name(pub(crate) usize);
-
-        impl $name {
-            /// Its place in the plan's list.
-            pub fn index(self) -> usize {
-                self.0
-            }
-        }
-    )*};
-}
-pub(super) use numbers;
-
-numbers! {
-    /// A zone of one plan.
-    ZoneId,
-    /// A network of one plan.
-    NetworkId,
-    /// A host of one plan.
-    HostId,
-    /// An exception of one plan.
-    ExceptionId
-}
 
 /// The site as a whole.
 #[derive(Clone, Debug)]
@@ -347,18 +321,6 @@ pub struct Service {
     pub set: ServiceSet,
     /// Where it is declared.
     pub at: Span,
-}
-
-/// What a plan says where it asks for services.
-#[derive(Clone, Debug, PartialEq, Eq)]
-#[non_exhaustive]
-pub struct Services {
-    /// As it is written, items joined by `, `.
-    pub text: String,
-    /// The single items: their words and what they stand for.
-    pub items: Vec<(String, ServiceSet)>,
-    /// All of them together.
-    pub set: ServiceSet,
 }
 
 /// A narrow thing that goes against its cell.

@@ -1,6 +1,6 @@
 //! Places: what a name, an address or a small expression of them stands for.
 
-use super::HostId;
+use super::ids::HostId;
 use super::place_problem::PlaceProblem;
 use crate::name::{Name, nearest};
 use crate::source::{Span, Text};

@@ -1,12 +1,25 @@
 //! What a plan says about traffic beside zones and exceptions: ways in and out, times, and promises.
 
-use super::{ExceptionId, NetworkId, Place, Services, ZoneId};
+use super::Place;
+use super::ids::{ExceptionId, NetworkId, ZoneId};
 use crate::addressing::Placeholder;
 use crate::name::Name;
 use crate::source::Span;
 use crate::space::{AddressSet, IntervalSet, Minute, ServiceSet};
 use ipnet::IpNet;
 use std::net::IpAddr;
+
+/// What a plan says where it asks for services.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Services {
+    /// As it is written, items joined by `, `.
+    pub text: String,
+    /// The single items: their words and what they stand for.
+    pub items: Vec<(String, ServiceSet)>,
+    /// All of them together.
+    pub set: ServiceSet,
+}
 
 /// What makes a network a tunnel: its devices arrive from outside.
 #[derive(Clone, Debug)]

@@ -1,7 +1,7 @@
 //! Cables: what hangs on what, and which networks each port carries.
 
 use super::NetworkId;
-use super::model::numbers;
+use super::ids::numbers;
 use crate::name::Name;
 use crate::source::Span;
 

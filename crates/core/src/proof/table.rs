@@ -5,7 +5,7 @@
 use super::cell::{Cell, Coverage};
 use super::fate::Fate;
 use super::partition::{Index, Partition, Ways};
-use crate::space::{Block, Family, Interface, PacketSet, Point, ServiceSet};
+use crate::space::{AsPoint, Block, Family, Interface, PacketSet, Point, ServiceSet};
 
 /// A line before it is sorted into cells.
 #[derive(Clone, Debug)]

@@ -1,6 +1,6 @@
 //! Sets of IPv4 and IPv6 addresses.
 
-use super::{Family, IntervalSet};
+use super::{Coordinate, IntervalSet};
 use ipnet::{IpNet, Ipv4Subnets, Ipv6Subnets};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
@@ -91,7 +91,7 @@ impl AddressSet {
     /// Whether it has more than half of another set, in a family that the other has.
     pub fn has_most_of(&self, whole: &Self) -> bool {
         let shared = self.intersection(whole);
-        is_most(&shared.v4, &whole.v4) || is_most(&shared.v6, &whole.v6)
+        is_most(&shared.v4, &whole.v4, u128::from) || is_most(&shared.v6, &whole.v6, u128::from)
     }
 
     /// Every address that is not a member.
@@ -132,9 +132,13 @@ impl AddressSet {
 
 /// Whether a part of a set is more than half of it. Counted in floating point, since all IPv6 addresses are one
 /// more than a `u128` can count; near the half it makes no difference.
-fn is_most<A: Family>(part: &IntervalSet<A>, whole: &IntervalSet<A>) -> bool {
+fn is_most<A: Coordinate>(
+    part: &IntervalSet<A>,
+    whole: &IntervalSet<A>,
+    bits: impl Fn(A) -> u128,
+) -> bool {
     let size = |set: &IntervalSet<A>| -> f64 {
-        set.spans().iter().map(|(low, high)| (high.bits() - low.bits()) as f64 + 1.0).sum()
+        set.spans().iter().map(|(low, high)| (bits(*high) - bits(*low)) as f64 + 1.0).sum()
     };
     size(part) > size(whole) / 2.0
 }

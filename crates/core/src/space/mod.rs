@@ -9,6 +9,7 @@
 //! left over, and an empty answer means that there is no such packet.
 
 mod address_set;
+mod as_point;
 mod block;
 mod family;
 mod interval;
@@ -22,6 +23,7 @@ mod service_words;
 mod tidy;
 
 pub use address_set::AddressSet;
+pub use as_point::AsPoint;
 pub use block::{Block, Point, Region};
 pub use family::Family;
 pub use interval::{Coordinate, IntervalSet};

@@ -1,6 +1,6 @@
 //! Which of many packet sets a packet can be in at all, without looking at each of them.
 
-use super::{Block, Coordinate, Family, Interface, Packet, PacketSet, Point};
+use super::{AsPoint, Block, Coordinate, Family, Interface, Packet, PacketSet, Point};
 use rstar::{AABB, Envelope, RTree, RTreeObject};
 
 /// A box that holds all of a set: where it enters, source, destination, service. IPv6 addresses are rounded to fit into

@@ -1,7 +1,7 @@
 //! Packet sets over both families, and the products that rules are made of.
 
 use super::{
-    AddressSet, Block, Coordinate, Ends, Family, Interface, IntervalSet, Minute, Packet, Point,
+    AddressSet, AsPoint, Block, Coordinate, Ends, Interface, IntervalSet, Minute, Packet, Point,
     Protocol, Region, Search, ServicePoint, ServiceSet,
 };
 
@@ -235,13 +235,13 @@ impl PacketSet {
 
     /// Whether others together have all its packets.
     pub fn is_covered_by<'s>(&self, others: impl Iterator<Item = &'s Self> + Clone) -> bool {
-        fn covered<'s, A: Family>(
-            set: &PacketSet,
-            others: impl Iterator<Item = &'s PacketSet> + Clone,
+        fn covered<'s, A: Coordinate>(
+            region: &Region<A>,
+            others: impl Iterator<Item = &'s Region<A>> + Clone,
         ) -> Option<bool> {
             let mut undecided = false;
-            for block in A::blocks(set) {
-                match block.escape(others.clone().flat_map(|other| A::blocks(other))) {
+            for block in region.blocks() {
+                match block.escape(others.clone().flat_map(|other| other.blocks())) {
                     Search::Found(_) => return Some(false),
                     Search::Covered => {}
                     Search::Undecided => undecided = true,
@@ -249,7 +249,9 @@ impl PacketSet {
             }
             (!undecided).then_some(true)
         }
-        match (covered::<u32>(self, others.clone()), covered::<u128>(self, others.clone())) {
+        let v4 = covered(&self.v4, others.clone().map(|other| &other.v4));
+        let v6 = covered(&self.v6, others.clone().map(|other| &other.v6));
+        match (v4, v6) {
             (Some(false), _) | (_, Some(false)) => false,
             (Some(true), Some(true)) => true,
             // Too much for a quick answer: work out what is left.

@@ -64,8 +64,7 @@ use bastium_core::verdict::Cause;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-/// The edition of the JSON, which is the first key of every sheet.
-pub(crate) const EDITION: u8 = 1;
+pub(crate) use crate::edition::EDITION;
 
 /// The plan entry that decided.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]

@@ -1,6 +1,6 @@
 //! One result, and the file of them.
 
-use crate::sheets::EDITION;
+use crate::edition::EDITION;
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 

@@ -1,7 +1,7 @@
 //! What all results together come to.
 
 use super::{Outcome, Record};
-use crate::sheets::EDITION;
+use crate::edition::EDITION;
 use crate::{Cell, Column, Table, Tone};
 use bastium_core::checklist::{Check, Stand, Standpoint};
 use bastium_core::meaning::Meaning;

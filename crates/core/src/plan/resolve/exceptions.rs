@@ -2,8 +2,9 @@
 
 use super::super::Hours;
 use super::super::draft;
+use super::super::ids::ExceptionId;
 use super::super::matrix::{Action, LogPolicy};
-use super::super::model::{Exception, ExceptionId};
+use super::super::model::Exception;
 use super::{Resolver, hours, names, nearest_or, promises, services};
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::name::{Name, nearest};

@@ -1,7 +1,8 @@
 //! Hosts: that each lies in its network, and that no two share an address.
 
 use super::super::draft;
-use super::super::model::{Host, Network, NetworkId};
+use super::super::ids::NetworkId;
+use super::super::model::{Host, Network};
 use super::{NetworkProblem, Resolver, names, nearest_or};
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::name::{Name, nearest};

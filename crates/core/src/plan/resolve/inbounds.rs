@@ -1,6 +1,7 @@
 //! Services offered to the outside: each is a permission, and a place where it is asked for.
 
-use super::super::model::{Exception, ExceptionId, Manage, Network, Uplink};
+use super::super::ids::ExceptionId;
+use super::super::model::{Exception, Manage, Network, Uplink};
 use super::super::traffic::Inbound;
 use super::super::{HostId, draft};
 use super::{Resolver, nearest_or};

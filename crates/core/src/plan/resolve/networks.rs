@@ -1,7 +1,8 @@
 //! Networks: VLAN ids, subnets, the gateway's address in each, pools.
 
 use super::super::draft::{self, Dhcp, Draft};
-use super::super::model::{Network, Site, Uplink, Zone, ZoneId};
+use super::super::ids::ZoneId;
+use super::super::model::{Network, Site, Uplink, Zone};
 use super::super::place::Kind;
 use super::super::traffic::Tunnel;
 use super::homes::{Home, homes, prefix, vlan};

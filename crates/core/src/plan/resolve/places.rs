@@ -1,7 +1,8 @@
 //! Places: what zones, networks, hosts and groups stand for.
 
 use super::super::draft;
-use super::super::model::{Group, Host, HostId, Network, Uplink, Zone};
+use super::super::ids::HostId;
+use super::super::model::{Group, Host, Network, Uplink, Zone};
 use super::super::place::{Directory, Kind, Place, Reach, names_in};
 use super::super::place_problem::PlaceProblem;
 use super::super::traffic::Route;

@@ -1,7 +1,8 @@
 //! What a plan says beside what passes: discovery, streams, guarantees, and findings that are known.
 
 use super::super::draft;
-use super::super::model::{Network, NetworkId};
+use super::super::ids::NetworkId;
+use super::super::model::Network;
 use super::super::place::{Kind, Reach};
 use super::super::traffic::{Discovery, Domain, Guarantee, Known, Stream};
 use super::{Resolver, names, nearest_or, services};

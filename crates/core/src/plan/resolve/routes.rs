@@ -1,7 +1,8 @@
 //! Routes: subnets behind other routers, and which addresses a longer prefix leads elsewhere.
 
 use super::super::draft;
-use super::super::model::{Network, NetworkId, Uplink, Zone};
+use super::super::ids::NetworkId;
+use super::super::model::{Network, Uplink, Zone};
 use super::super::place::Kind;
 use super::super::traffic::Route;
 use super::{NetworkProblem, Resolver, nearest_or};

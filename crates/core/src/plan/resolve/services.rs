@@ -1,7 +1,8 @@
 //! Services: declared ones, built-in ones and literals.
 
 use super::super::draft;
-use super::super::model::{Service, Services};
+use super::super::model::Service;
+use super::super::traffic::Services;
 use super::{Resolver, names};
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::graph;

@@ -1,7 +1,8 @@
 //! Switches, access points and Wi-Fi names.
 
 use super::super::draft;
-use super::super::model::{Gateway, Network, NetworkId};
+use super::super::ids::NetworkId;
+use super::super::model::{Gateway, Network};
 use super::super::wiring::{
     AccessPoint, AccessPointId, Hang, Switch, SwitchId, SwitchPort, Tagged, Wifi, Wiring,
 };
