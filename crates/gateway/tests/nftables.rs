@@ -10,7 +10,7 @@ use bastium_core::rules::{self, RuleSet};
 use bastium_core::space::Minute;
 use bastium_core::verdict::Verdict;
 use bastium_gateway::nftables::{
-    Flow, LOG_MARK, NftOptions, NoInterface, may_begin, nftables, tag, tags,
+    Flow, LOG_MARK, NftOptions, NoInterface, may_begin, never_begins, nftables, tag, tags,
 };
 use model::packets::{Borders, packet};
 use model::{TODAY, any_draft, text, texts, wired};
@@ -186,6 +186,34 @@ proptest! {
             }
         }
     }
+}
+
+/// A gateway that follows a connection from its middle may have it the wrong way round.
+#[test]
+fn what_may_have_been_begun_from_the_other_end_is_in_doubt() {
+    let plan = demo("clinic.toml");
+    let meaning = Meaning::new(&plan, TODAY).expect("a meaning");
+    let end = |host: &str, port: u16| {
+        let host = plan.hosts().iter().find(|one| one.name.as_str() == host).expect("a host");
+        (host.addresses[0], port)
+    };
+    let never = |(from, from_port), (to, to_port)| {
+        let flow =
+            |from, from_port, to, to_port| Flow { from, to, protocol: 6, from_port, to_port };
+        never_begins(
+            &meaning,
+            &flow(from, from_port, to, to_port),
+            &flow(to, to_port, from, from_port),
+        )
+    };
+    let (desk, printer) = (end("reception", 50_000), end("paper-printer", 631));
+    assert!(!never(desk, printer), "the plan lets desks print");
+    assert!(!never(printer, desk), "and this may be what comes back");
+    assert!(never(end("paper-printer", 50_000), end("reception", 22)), "this is not");
+    assert!(
+        never(end("reception", 50_000), end("records", 2222))
+            && never(end("records", 2222), end("reception", 50_000))
+    );
 }
 
 #[test]

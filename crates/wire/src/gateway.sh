@@ -321,7 +321,8 @@ back() {
 number() {
   last=$(ls "$kept" 2>/dev/null | sort | tail -n 1)
   last=${last%%-*}
-  case $last in '' | *[!0-9]*) last=100000 ;; esac
+  # Behind those that were named by their day alone.
+  case $last in '' | *[!0-9]*) last=900000 ;; esac
   echo "$((last + 1))"
 }
 

@@ -1,7 +1,7 @@
 //! What a gateway says of itself before anything is changed.
 
 use crate::answer::Answer;
-use bastium_gateway::nftables::{CUT_TABLE, Flow, RunningTable, TABLE};
+use bastium_gateway::nftables::{CUT_TABLE, Flow, RunningTable, TABLE, being_cut};
 use ipnet::IpNet;
 use serde_json::Value;
 use std::collections::BTreeMap;
@@ -40,6 +40,8 @@ pub struct Running {
     pub connections: Option<Vec<Connection>>,
     /// Whether there are more connections than could be read.
     pub connections_cut: bool,
+    /// What those who began the connections send that it is cutting; none where it has no such table.
+    pub cut: Option<Vec<Flow>>,
     /// How far its clock is from UTC, in seconds; none where it does not say.
     pub offset: Option<i32>,
 }
@@ -82,6 +84,7 @@ impl Running {
             same.then(|| answer.text(&format!("{from}.rules"))).flatten()
         });
         Self {
+            cut: being_cut(&text("ruleset")),
             ruleset: text("ruleset"),
             table: answer.text("table"),
             handles: text("handles"),
@@ -114,18 +117,23 @@ impl Running {
 
     /// The tables that are not Bastium's: family and name.
     pub fn other_tables(&self) -> Vec<&str> {
-        tables(&self.ruleset).filter(|name| ![own(), cut()].contains(&(*name).to_owned())).collect()
+        let cut = self.cut.is_some().then(cut);
+        tables(&self.ruleset)
+            .filter(|name| *name != own() && Some(*name) != cut.as_deref())
+            .collect()
     }
 
     /// What would run with another file in the place of Bastium's table, and nothing cut.
     pub fn with(&self, rules: &str) -> String {
-        format!("{}\n{rules}", without(&self.without_cut().0, &own()))
+        format!("{}\n{rules}", without(&self.without_cut(), &own()))
     }
 
-    /// The rule set without the connections that are being cut, and whether there are such.
-    pub fn without_cut(&self) -> (String, bool) {
-        let cuts = tables(&self.ruleset).any(|name| name == cut());
-        (without(&self.ruleset, &cut()), cuts)
+    /// The rule set without the connections that are being cut.
+    pub fn without_cut(&self) -> String {
+        match self.cut {
+            Some(_) => without(&self.ruleset, &cut()),
+            None => self.ruleset.clone(),
+        }
     }
 
     /// Whether an address is one of its own.

@@ -44,6 +44,29 @@ pub(crate) fn reported() {
     }
     assert!(passes(&mut stream, &mut served), "nobody wanted it to be cut");
     assert!(!gateway.own("nft list tables").contains("bastium_cut"));
+    // Somebody else's rules under that name are others like any.
+    gateway.own("nft add table inet bastium_cut; nft 'add chain inet bastium_cut f { type filter hook forward priority 5; }'; nft add rule inet bastium_cut f tcp dport 443 drop");
+    let run = gateway.load("--dry-run");
+    assert!(run.code == 1 && run.out.contains("inet bastium_cut"), "{}{}", run.out, run.err);
+    gateway.own("nft delete table inet bastium_cut");
+    if lists_connections(&gateway) {
+        refused_at_last(&gateway, &mut stream, &mut served);
+    }
+}
+
+/// A gateway that takes the table when it is tried, and not when it is loaded: that is said.
+fn refused_at_last(gateway: &Gateway, stream: &mut TcpStream, served: &mut TcpStream) {
+    let nft =
+        "#!/bin/sh\ncase \"$1 $2\" in -f*/cut.nft) exit 1;; esac\nexec /run/nft.real \"$@\"\n";
+    gateway.bench.write("nft", nft);
+    let script = gateway.path("nft").display().to_string();
+    gateway.own(&format!(
+        "cp /usr/sbin/nft /run/nft.real; chmod +x {script}; mount --bind {script} /usr/sbin/nft"
+    ));
+    let run = gateway.load("--cut --yes-if-verified");
+    assert_eq!(run.code, 0, "{}{}", run.out, run.err);
+    assert!(run.out.contains("did not take the table of connections"), "{}", run.out);
+    assert!(passes(stream, served));
 }
 
 /// Whether a byte comes from one end of a connection to the other.
@@ -86,7 +109,10 @@ pub(crate) fn cut() {
     gateway.bench.write(gateway.plan, &plan);
     // Not before it is confirmed, and not if it is taken back.
     let (sheet, _) = gateway.loaded("--cut --later");
-    assert!(said(&sheet, "connections").contains("cut once the load is confirmed"), "{sheet:#}");
+    assert!(
+        said(&sheet, "connections").contains("to be cut once the load is confirmed"),
+        "{sheet:#}"
+    );
     assert!(said(&sheet, "cut").contains("1 connection "), "{sheet:#}");
     assert!(passes(&mut stream, &mut served), "nothing is cut before");
     let id = sheet["id"].as_str().expect("an id").to_owned();

@@ -5,10 +5,11 @@
 //! does not change what the plan decides: whoever writes it takes care that the plan lets none of them begin, at any
 //! time, and whoever reads it holds that against the plan again.
 
+use super::read::from_text;
 use bastium_core::addressing::{Family, Placeholder};
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{NetworkId, Plan};
-use bastium_core::space::{Ends, Interface, Minute, Packet, Protocol, ServicePoint};
+use bastium_core::space::{Ends, Interface, Packet, Protocol, ServicePoint};
 use bastium_core::verdict::Verdict;
 use std::fmt::Write;
 use std::net::IpAddr;
@@ -131,7 +132,7 @@ fn element((flow, seconds): (Flow, u64)) -> String {
 pub fn may_begin(meaning: &Meaning<'_>, flow: &Flow) -> Option<Packet> {
     let plan = meaning.plan();
     let service = ServicePoint::port(Protocol(flow.protocol), flow.to_port);
-    let hours = borders(plan);
+    let hours = plan.moments();
     let mut packets = Vec::new();
     for enters in entrances(plan, flow.from) {
         let ends =
@@ -141,6 +142,21 @@ pub fn may_begin(meaning: &Meaning<'_>, flow: &Flow) -> Option<Packet> {
         }
     }
     packets.into_iter().find(|packet| meaning.decide(packet).verdict == Verdict::Allow)
+}
+
+/// Whether a plan lets a connection begin at no time.
+///
+/// A gateway that began to follow it midway may have taken what came back for what was begun. It is left in doubt
+/// where what was begun goes to the higher port, and the plan lets the other direction begin.
+pub fn never_begins(meaning: &Meaning<'_>, begun: &Flow, back: &Flow) -> bool {
+    let turned_round = || begun.from_port <= begun.to_port && may_begin(meaning, back).is_some();
+    may_begin(meaning, begun).is_none() && !turned_round()
+}
+
+/// What those who began the connections send that a gateway cuts; none if it has no such table, or one in which more
+/// stands than that.
+pub fn being_cut(ruleset: &str) -> Option<Vec<Flow>> {
+    from_text(ruleset).ok()?.cut
 }
 
 /// Where packets from an address may come to the gateway; what it begins itself comes from its own addresses alone.
@@ -168,18 +184,5 @@ fn destinations(plan: &Plan, to: IpAddr) -> Vec<IpAddr> {
         let addresses = known.flat_map(Placeholder::addresses);
         all.extend(addresses.filter(|address| Family::of(*address) == Family::of(to)));
     }
-    all
-}
-
-/// A minute of each stretch of the week in which the plan's hours are the same.
-fn borders(plan: &Plan) -> Vec<Minute> {
-    let mut all = vec![Minute::new(0)];
-    for hours in plan.hours() {
-        for (low, high) in hours.minutes.spans() {
-            all.extend([*low, Minute::new(high.number() + 1)]);
-        }
-    }
-    all.sort_unstable();
-    all.dedup();
     all
 }

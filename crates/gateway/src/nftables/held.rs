@@ -200,7 +200,7 @@ impl Holding<'_, '_> {
 
     /// Of what is cut nothing may begin by the plan, or it would be stopped for as long.
     fn cut(&mut self) {
-        for flow in &self.ruleset.cut {
+        for flow in self.ruleset.cut.iter().flatten() {
             let Some(packet) = may_begin(self.meaning, flow) else { continue };
             self.held.faults.push(Fault {
                 aspect: Aspect::Verdict,

@@ -29,7 +29,7 @@ mod translation;
 mod write;
 
 pub(crate) use addresses::Known;
-pub use cut::{CUT_TABLE, Cut, Flow, MOST_CUT, cut_table, may_begin};
+pub use cut::{CUT_TABLE, Cut, Flow, MOST_CUT, being_cut, cut_table, may_begin, never_begins};
 pub use difference::{RunningTable, Transaction, replaced, transaction};
 pub use held::{Aspect, Fault, Held};
 pub(crate) use held::{Manner, held};

@@ -94,8 +94,7 @@ pub(super) fn change(
         reporter.step("change", "the gateway has no rules of Bastium yet".to_owned())?;
         return Ok(());
     }
-    let (ruleset, _) = running.without_cut();
-    let Ok(foreign) = read_rules(&ruleset, Some(wanted.meaning.plan())) else {
+    let Ok(foreign) = read_rules(&running.without_cut(), Some(wanted.meaning.plan())) else {
         reporter.step(
             "change",
             "what runs now cannot be read, so nothing is known of what changes".to_owned(),

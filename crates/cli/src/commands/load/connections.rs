@@ -8,7 +8,7 @@ use crate::session;
 use bastium_core::meaning::Meaning;
 use bastium_core::space::{Ends, Packet, Protocol, ServicePoint};
 use bastium_core::verdict::Verdict;
-use bastium_gateway::nftables::{Cut, MOST_CUT, cut_table, may_begin};
+use bastium_gateway::nftables::{Cut, MOST_CUT, cut_table, never_begins};
 use bastium_report::count;
 use bastium_wire::{Connection, Line, Loading, Running, Stopped};
 
@@ -17,7 +17,8 @@ use bastium_wire::{Connection, Line, Loading, Running, Stopped};
 struct Sorted {
     /// It lets none of them begin, at any time.
     never: Vec<(Connection, String)>,
-    /// How many it does not let begin now, but at other hours, or to an address that a domain may lead to.
+    /// How many it does not let begin now, but at other hours, to an address that a domain may lead to, or perhaps the
+    /// other way round.
     perhaps: usize,
 }
 
@@ -38,8 +39,10 @@ fn sorted(meaning: &Meaning<'_>, running: &Running, connections: &[Connection]) 
         let packet = Packet { enters: entrance(meaning.plan(), flow.from), ends, service, at };
         match meaning.decide(&packet).verdict {
             Verdict::Allow => {}
-            _ if may_begin(meaning, &flow).is_some() => sorted.perhaps += 1,
-            _ => sorted.never.push((*one, meaning.plan().packet_words(&packet))),
+            _ if never_begins(meaning, &flow, &one.back) => {
+                sorted.never.push((*one, meaning.plan().packet_words(&packet)));
+            }
+            _ => sorted.perhaps += 1,
         }
     }
     sorted
@@ -68,7 +71,7 @@ pub(super) fn connections(
     let perhaps = match sorted.perhaps {
         0 => String::new(),
         some => format!(
-            "; {some} more the plan lets begin only at other hours, or if their address belongs to a domain: they go on"
+            "; {some} more the plan may let begin: at other hours, to an address of a domain, or from the other end: they go on"
         ),
     };
     if names.is_empty() {
@@ -87,7 +90,7 @@ pub(super) fn connections(
         return reporter.step("connections", says);
     }
     let go_on = if args.cut {
-        "they are cut once the load is confirmed"
+        "they are to be cut once the load is confirmed"
     } else {
         "they go on until they end (--cut ends them)"
     };

@@ -11,7 +11,7 @@ use crate::failure::{Exit, Failure};
 use crate::session;
 use bastium_core::plan::Form;
 use bastium_gateway::boot::{BootFile, boot_files};
-use bastium_gateway::nftables::{self, CUT_TABLE, NftOptions, Transaction};
+use bastium_gateway::nftables::{self, CUT_TABLE, NftOptions, Transaction, may_begin};
 use bastium_report::count;
 use bastium_report::sheets::LoadState;
 use bastium_wire::{Loading, Pending, Running, Ssh, Staged, Stopped, back, confirm};
@@ -109,7 +109,7 @@ fn prepared(
     }
     let (interfaces, gone) = files(args, wanted, running, reporter)?;
     let transaction = nftables::transaction(running.running_table(), wanted.file.text());
-    let uncut = allows_what_is_cut(wanted, running);
+    let uncut = taken_away_if_allowed(wanted, running, reporter)?;
     let staged = Staged { interfaces, gone, ..staged(wanted, running, &transaction) };
     let staged = Staged { change: format!("{uncut}{}", staged.change), ..staged };
     let tries_names = staged.names.is_some();
@@ -147,13 +147,20 @@ fn prepared(
 }
 
 /// Takes away the table of connections that are being cut, if the new plan lets one of them begin.
-fn allows_what_is_cut(wanted: &Wanted<'_>, running: &Running) -> String {
-    let (bare, cuts) = running.without_cut();
-    let same = || differs(wanted.meaning, &running.ruleset) == differs(wanted.meaning, &bare);
-    if !cuts || same() {
-        return String::new();
+fn taken_away_if_allowed(
+    wanted: &Wanted<'_>,
+    running: &Running,
+    reporter: &mut Reporter<'_, '_>,
+) -> Result<String, Failure> {
+    let flows = running.cut.as_deref().unwrap_or_default();
+    if flows.iter().all(|flow| may_begin(wanted.meaning, flow).is_none()) {
+        return Ok(String::new());
     }
-    format!("table inet {CUT_TABLE}\ndelete table inet {CUT_TABLE}\n")
+    let all = count(flows.len(), "connection");
+    let says =
+        format!("{all} that an earlier load cut may go on: the plan lets some of them begin");
+    reporter.step("cut", says)?;
+    Ok(format!("table inet {CUT_TABLE}\ndelete table inet {CUT_TABLE}\n"))
 }
 
 fn rows(transaction: &Transaction) -> String {
