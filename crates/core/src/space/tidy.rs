@@ -71,3 +71,36 @@ impl<A: Coordinate + Hash> Outline<A> {
             && within(&self.service, &other.service)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::super::{Interface, IntervalSet};
+    use super::*;
+
+    fn block(source: (u8, u8), service: (u32, u32)) -> Block<u8> {
+        Block {
+            enters: IntervalSet::point(Interface(0)),
+            source: IntervalSet::range(source.0, source.1),
+            destination: IntervalSet::range(0, 9),
+            service: IntervalSet::range(service.0, service.1),
+            at: IntervalSet::full(),
+        }
+    }
+
+    /// What completes another block is one with it, in whatever order they come; so is what lies within one.
+    #[test]
+    fn blocks_that_complete_each_other_are_one() {
+        let quarters = [
+            block((0, 4), (0, 4)),
+            block((5, 9), (5, 9)),
+            block((5, 9), (0, 4)),
+            block((0, 4), (5, 9)),
+        ];
+        let one = Region::new(quarters.clone()).tidied();
+        assert_eq!(one.blocks(), [block((0, 9), (0, 9))]);
+        let within = Region::new([block((2, 3), (1, 2)), block((0, 4), (0, 4))]).tidied();
+        assert_eq!(within.blocks(), [block((0, 4), (0, 4))]);
+        let apart = Region::new(quarters.into_iter().take(2)).tidied();
+        assert_eq!(apart.blocks().len(), 2);
+    }
+}
