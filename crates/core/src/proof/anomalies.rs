@@ -5,12 +5,12 @@
 //! literature on packet filters (Al-Shaer and Hamed, 2003 and later); here each is decided exactly, also
 //! where several rules together cover another.
 
-use super::cell::{BoundingBox, Cell, Line, Stack};
+use super::cell::{Cell, Line, Stack};
 use super::fate::Fate;
 use super::partition::Index;
 use super::table::{Side, Table};
 use crate::plan::Action;
-use crate::space::{Family, Packet, Search};
+use crate::space::{BoundingBox, Family, Packet, Search};
 use std::collections::HashSet;
 
 /// What was found out about one rule, by its owner in the table.

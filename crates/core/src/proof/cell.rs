@@ -1,7 +1,9 @@
 //! One cell of a table: its lines, first match wins, and which of them may have a packet of a block.
 
 use super::fate::Fate;
-use crate::space::{Block, BlockIndex, Family, Interface, IntervalSet, Point, Search, ServiceSet};
+use crate::space::{
+    Block, BlockIndex, BoundingBox, Family, Interface, IntervalSet, Point, Search, ServiceSet,
+};
 
 /// With more lines than this they are laid out by where they lie; fewer are looked through sooner.
 const MANY: usize = 1_024;
@@ -15,58 +17,6 @@ pub(crate) struct Line<A> {
     pub(crate) fate: Fate,
     /// Whose line it is, in the words of whoever made the table.
     pub(crate) owner: u32,
-}
-
-/// The least product of intervals that holds a block: the first thing to look at.
-#[derive(Clone, Copy, Debug)]
-pub(crate) struct BoundingBox<A> {
-    service: (u32, u32),
-    destination: (A, A),
-    source: (A, A),
-}
-
-impl<A: Family> BoundingBox<A> {
-    /// `None` for a block without a packet.
-    pub(crate) fn of(block: &Block<A>) -> Option<Self> {
-        fn ends<T: Copy>(spans: &[(T, T)]) -> Option<(T, T)> {
-            Some((spans.first()?.0, spans.last()?.1))
-        }
-        let bounding_box = Self {
-            service: ends(block.service.spans())?,
-            destination: ends(block.destination.spans())?,
-            source: ends(block.source.spans())?,
-        };
-        (!block.at.is_empty()).then_some(bounding_box)
-    }
-
-    /// Whether two blocks of one cell can share a packet, at a glance.
-    pub(crate) fn is_near(&self, other: &Self) -> bool {
-        fn meet<T: Ord>(a: (T, T), b: (T, T)) -> bool {
-            a.0 <= b.1 && b.0 <= a.1
-        }
-        meet(self.service, other.service)
-            && meet(self.destination, other.destination)
-            && meet(self.source, other.source)
-    }
-
-    /// Whether all of it lies in another one.
-    pub(crate) fn is_within(&self, other: &Self) -> bool {
-        fn within<T: Ord>(a: (T, T), b: (T, T)) -> bool {
-            b.0 <= a.0 && a.1 <= b.1
-        }
-        within(self.service, other.service)
-            && within(self.destination, other.destination)
-            && within(self.source, other.source)
-    }
-
-    fn holds(&self, point: Point<A>) -> bool {
-        self.service.0 <= point.service
-            && point.service <= self.service.1
-            && self.destination.0 <= point.destination
-            && point.destination <= self.destination.1
-            && self.source.0 <= point.source
-            && point.source <= self.source.1
-    }
 }
 
 /// Some of the lines of a cell that follow each other, with their bounding boxes beside them: most questions need

@@ -1,9 +1,9 @@
 //! Whether two tables do the same with every packet, and where they do not.
 
-use super::cell::{BoundingBox, Line, Stack};
+use super::cell::{Line, Stack};
 use super::partition::Index;
 use super::table::{Side, Table};
-use crate::space::{Block, Family, PacketSet, Region, Search};
+use crate::space::{Block, BoundingBox, Family, PacketSet, Region, Search};
 
 /// Packets with which two tables do different things: a line of the one, a line of the other.
 #[derive(Clone, Debug)]

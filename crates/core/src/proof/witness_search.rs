@@ -1,7 +1,7 @@
 //! Packets by which a mistake in a rule list can be detected: those that were decided by one line and would be
 //! decided otherwise by another.
 
-use super::cell::{BoundingBox, Cell, Line, Stack};
+use super::cell::{Cell, Line, Stack};
 use super::lines::RuleLines;
 use super::partition::Partition;
 use super::prove::never_asked;
@@ -9,7 +9,7 @@ use super::table::Laid;
 use crate::meaning::Meaning;
 use crate::plan::Action;
 use crate::rules::RuleSet;
-use crate::space::{Block, Family, Packet, PacketSet, Search};
+use crate::space::{Block, BoundingBox, Family, Packet, PacketSet, Search};
 
 /// Where a rule stands: its list, its place there.
 type Place = (usize, usize);

@@ -123,11 +123,6 @@ impl<T: Coordinate> IntervalSet<T> {
         self.spans.first().map(|span| span.0)
     }
 
-    /// The first and the last number; none if there is no member.
-    pub fn ends(&self) -> Option<(T, T)> {
-        Some((self.spans.first()?.0, self.spans.last()?.1))
-    }
-
     /// Whether `number` is a member.
     pub fn contains(&self, number: T) -> bool {
         let after = self.spans.partition_point(|span| span.0 <= number);

@@ -11,6 +11,7 @@
 mod address_set;
 mod as_point;
 mod block;
+mod bounding_box;
 mod family;
 mod interval;
 mod minute;
@@ -25,6 +26,7 @@ mod tidy;
 pub use address_set::AddressSet;
 pub use as_point::AsPoint;
 pub use block::{Block, Point, Region};
+pub(crate) use bounding_box::BoundingBox;
 pub use family::Family;
 pub use interval::{Coordinate, IntervalSet};
 pub use minute::{DAYS, Minute, time_of_day};

@@ -1,75 +1,35 @@
 //! Regions in fewer blocks.
 
-use super::{Block, Coordinate, Region};
-use std::hash::{BuildHasher, BuildHasherDefault, DefaultHasher, Hash};
+use super::{Block, BoundingBox, Coordinate, Region};
 
-impl<A: Coordinate + Hash> Region<A> {
+impl<A: Coordinate> Region<A> {
     /// The same region in fewer blocks: none within another, and none that another one completes in a
     /// single dimension. Nothing is lost and nothing added; the fewest possible they need not be.
     #[must_use]
     pub fn tidied(&self) -> Self {
-        let mut blocks: Vec<(Block<A>, Outline<A>)> = Vec::with_capacity(self.blocks().len());
+        let mut blocks: Vec<(Block<A>, BoundingBox<A>)> = Vec::with_capacity(self.blocks().len());
         for block in self.blocks() {
             let mut block = block.clone();
-            let mut outline = Outline::of(&block);
+            let Some(mut own) = BoundingBox::of(&block) else { continue };
             // What joins may join again with what stood before.
             while let Some(place) = blocks
                 .iter()
-                .position(|(other, theirs)| outline.may_join(theirs) && block.joins(other))
+                .position(|(other, theirs)| may_join(own, *theirs) && block.joins(other))
             {
-                let (other, _) = blocks.swap_remove(place);
+                let (other, theirs) = blocks.swap_remove(place);
                 block = block.joined(&other).unwrap_or(block);
-                outline = Outline::of(&block);
+                own = BoundingBox::of(&block).unwrap_or(theirs);
             }
-            blocks.push((block, outline));
+            blocks.push((block, own));
         }
         Self::new(blocks.into_iter().map(|(block, _)| block))
     }
 }
 
-/// What of a block is compared first, since most blocks have nothing to do with each other: a number for what it has in
-/// each dimension, and between which ends it lies there.
-struct Outline<A> {
-    numbers: [u64; 5],
-    source: Option<(A, A)>,
-    destination: Option<(A, A)>,
-    service: Option<(u32, u32)>,
-}
-
-impl<A: Coordinate + Hash> Outline<A> {
-    fn of(block: &Block<A>) -> Self {
-        let hasher = BuildHasherDefault::<DefaultHasher>::default();
-        Self {
-            numbers: [
-                hasher.hash_one(&block.enters),
-                hasher.hash_one(&block.source),
-                hasher.hash_one(&block.destination),
-                hasher.hash_one(&block.service),
-                hasher.hash_one(&block.at),
-            ],
-            source: block.source.ends(),
-            destination: block.destination.ends(),
-            service: block.service.ends(),
-        }
-    }
-
-    /// Whether blocks may join; if not, they do not.
-    fn may_join(&self, other: &Self) -> bool {
-        let same = self.numbers.iter().zip(&other.numbers).filter(|(a, b)| a == b).count();
-        same >= 4 || self.may_be_within(other) || other.may_be_within(self)
-    }
-
-    fn may_be_within(&self, other: &Self) -> bool {
-        fn within<T: Ord>(own: &Option<(T, T)>, other: &Option<(T, T)>) -> bool {
-            match (own, other) {
-                (Some(own), Some(other)) => other.0 <= own.0 && own.1 <= other.1,
-                (own, _) => own.is_none(),
-            }
-        }
-        within(&self.source, &other.source)
-            && within(&self.destination, &other.destination)
-            && within(&self.service, &other.service)
-    }
+/// Whether blocks may join; if not, they do not. Blocks that join have four of five dimensions in common, or one of them
+/// holds the other.
+fn may_join<A: Coordinate>(one: BoundingBox<A>, other: BoundingBox<A>) -> bool {
+    one.same_sides(&other) >= 2 || one.is_within(&other) || other.is_within(&one)
 }
 
 #[cfg(test)]

@@ -5,7 +5,6 @@
 //! does not change what the plan decides: whoever writes it takes care that the plan lets none of them begin, at any
 //! time, and whoever reads it holds that against the plan again.
 
-use super::read::from_text;
 use bastium_core::addressing::{Family, Placeholder};
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{NetworkId, Plan};
@@ -151,12 +150,6 @@ pub fn may_begin(meaning: &Meaning<'_>, flow: &Flow) -> Option<Packet> {
 pub fn never_begins(meaning: &Meaning<'_>, begun: &Flow, back: &Flow) -> bool {
     let turned_round = || begun.from_port <= begun.to_port && may_begin(meaning, back).is_some();
     may_begin(meaning, begun).is_none() && !turned_round()
-}
-
-/// What those who began the connections send that a gateway cuts; none if it has no such table, or one in which more
-/// stands than that.
-pub fn being_cut(ruleset: &str) -> Option<Vec<Flow>> {
-    from_text(ruleset).ok()?.cut
 }
 
 /// Where packets from an address may come to the gateway; what it begins itself comes from its own addresses alone.

@@ -29,13 +29,13 @@ mod translation;
 mod write;
 
 pub(crate) use addresses::Known;
-pub use cut::{CUT_TABLE, Cut, Flow, MOST_CUT, being_cut, cut_table, may_begin, never_begins};
+pub use cut::{CUT_TABLE, Cut, Flow, MOST_CUT, cut_table, may_begin, never_begins};
 pub use difference::{RunningTable, Transaction, replaced, transaction};
 pub use held::{Aspect, Fault, Held};
 pub(crate) use held::{Manner, held};
 pub use hits::hits;
 pub use proof::{NoProof, ProvenFile, prove, write as proven};
-pub use read::at_minute;
+pub use read::{at_minute, being_cut};
 pub(crate) use tag::fingerprint;
 pub use tag::is_beside_rules;
 pub use tag::{LOG_MARK, tag, tags};

@@ -1,6 +1,7 @@
 //! The table of connections that are cut, known by all that stands in it.
 
 use super::super::cut::{CHAINS, CUT_TABLE, Direction, Flow, MOST_CUT, SETS};
+use super::from_text;
 use super::ruleset::{Chain, End, Hook, Key, Part, Ruleset, Set, Table, Value, Verdict};
 use bastium_core::addressing::Family;
 use std::collections::HashSet;
@@ -8,6 +9,12 @@ use std::net::IpAddr;
 
 /// The priority before the connection tracking that is called `raw`.
 const RAW: i64 = -300;
+
+/// What those who began the connections send that a gateway cuts; none if it has no such table, or one in which more
+/// stands than that.
+pub fn being_cut(ruleset: &str) -> Option<Vec<Flow>> {
+    from_text(ruleset).ok()?.cut
+}
 
 impl Ruleset {
     /// Takes the table out, if it does nothing but drop what is in its sets. Otherwise it stays a table like any other.
@@ -124,7 +131,6 @@ fn number(value: &Value) -> Option<u16> {
 #[cfg(test)]
 mod tests {
     use super::super::super::cut::{Cut, cut_table};
-    use super::super::from_text;
     use super::*;
 
     fn flow(from: &str, to: &str, protocol: u8, ports: (u16, u16)) -> Flow {

@@ -20,6 +20,7 @@ mod text;
 mod values;
 mod world;
 
+pub use cut::being_cut;
 pub use fixed::at_minute;
 pub(crate) use itself::ByItself;
 pub(crate) use lower::{
