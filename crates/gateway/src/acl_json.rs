@@ -230,7 +230,8 @@ impl Writer<'_> {
                 rows = shorter;
             }
         }
-        let rows = shortened(rows, v6);
+        let wider = self.unsaid.iter().map(|one| one.rule.as_str()).collect();
+        let rows = shortened(rows, v6, &wider);
         self.entries += rows.len();
         if rows.is_empty() {
             return None;

@@ -12,6 +12,7 @@ use bastium_core::space::{
     AddressSet, Block, Coordinate, Interface, IntervalSet, Minute, Point, Search,
 };
 use ipnet::IpNet;
+use std::collections::BTreeSet;
 
 /// A list with more entries than this stays as it is.
 const MOST_ROWS: usize = 2_000;
@@ -19,15 +20,16 @@ const MOST_ROWS: usize = 2_000;
 /// as many cost four times as long on generated plans, and leave out one entry in a hundred more.
 const PIECES: u32 = 16;
 
-/// The shortened list of one family.
-pub(super) fn shortened(rows: Vec<Row>, v6: bool) -> Vec<Row> {
+/// The shortened list of one family. Entries of rules that are `wider` here than the rules themselves stay, whatever comes further
+/// down: what they decide otherwise than the rules is owed to them alone.
+pub(super) fn shortened(rows: Vec<Row>, v6: bool, wider: &BTreeSet<&str>) -> Vec<Row> {
     // Entries for different interfaces have nothing to do with each other; they are not distinguished here.
     if rows.len() > MOST_ROWS || rows.iter().any(|row| row.device.is_some()) {
         return rows;
     }
     match v6 {
-        false => Shortening::of(rows, v6, |set| set.v4.clone()).rows(),
-        true => Shortening::of(rows, v6, |set| set.v6.clone()).rows(),
+        false => Shortening::of(rows, v6, wider, |set| set.v4.clone()).rows(),
+        true => Shortening::of(rows, v6, wider, |set| set.v6.clone()).rows(),
     }
 }
 
@@ -67,14 +69,15 @@ fn flags(flag: Option<&str>) -> IntervalSet<Minute> {
 }
 
 /// A list while it gets shorter.
-struct Shortening<A, F> {
+struct Shortening<'w, A, F> {
     list: Vec<(Row, Block<A>)>,
     v6: bool,
+    wider: &'w BTreeSet<&'w str>,
     addresses: F,
 }
 
-impl<A: Coordinate, F: Fn(&AddressSet) -> IntervalSet<A>> Shortening<A, F> {
-    fn of(rows: Vec<Row>, v6: bool, addresses: F) -> Self {
+impl<'w, A: Coordinate, F: Fn(&AddressSet) -> IntervalSet<A>> Shortening<'w, A, F> {
+    fn of(rows: Vec<Row>, v6: bool, wider: &'w BTreeSet<&'w str>, addresses: F) -> Self {
         let list = rows
             .into_iter()
             .map(|row| {
@@ -82,7 +85,7 @@ impl<A: Coordinate, F: Fn(&AddressSet) -> IntervalSet<A>> Shortening<A, F> {
                 (row, block)
             })
             .collect();
-        Self { list, v6, addresses }
+        Self { list, v6, wider, addresses }
     }
 
     fn rows(mut self) -> Vec<Row> {
@@ -96,12 +99,17 @@ impl<A: Coordinate, F: Fn(&AddressSet) -> IntervalSet<A>> Shortening<A, F> {
     /// Drops entries whose packets meet the same fate further down, from the last to the first.
     fn drop_repeated(&mut self) {
         for place in (0..self.list.len()).rev() {
-            if self.repeated(place, |_| true)
+            if !self.is_wider(&self.list[place].0)
+                && self.repeated(place, |_| true)
                 && (self.list[place].0.is_back() || self.repeated(place, |row| !row.is_back()))
             {
                 self.list.remove(place);
             }
         }
+    }
+
+    fn is_wider(&self, row: &Row) -> bool {
+        self.wider.contains(row.rule.as_str())
     }
 
     /// Whether that holds of an entry, if those take part for which `counts`.
@@ -168,7 +176,8 @@ impl<A: Coordinate, F: Fn(&AddressSet) -> IntervalSet<A>> Shortening<A, F> {
         let (row, _) = &self.list[place];
         (place + 1..self.list.len()).find_map(|other| {
             let (below, block) = &self.list[other];
-            let joined = joined(row, below)?;
+            let own = row.rule == below.rule || !self.is_wider(row) && !self.is_wider(below);
+            let joined = joined(row, below).filter(|_| own)?;
             let passes = self.list[place + 1..other]
                 .iter()
                 .all(|(between, theirs)| fate(between) == fate(below) || theirs.is_disjoint(block));
@@ -326,7 +335,7 @@ mod tests {
         /// still be left out, or be one.
         #[test]
         fn fewer_entries_do_the_same(rows in proptest::collection::vec(row(), 0..12)) {
-            let short = shortened(rows.clone(), false);
+            let short = shortened(rows.clone(), false, &BTreeSet::new());
             prop_assert!(short.len() <= rows.len());
             let asked = |rows: &[Row]| -> Vec<Row> { rows.iter().filter(|row| !row.is_back()).cloned().collect() };
             let all: Vec<Seen> = packets().filter(|packet| packet.protocol == 6 || !(packet.ack || packet.rst)).collect();
@@ -334,11 +343,36 @@ mod tests {
                 prop_assert_eq!(first(&rows, *packet), first(&short, *packet), "{:?}", packet);
                 prop_assert_eq!(first(&asked(&rows), *packet), first(&asked(&short), *packet), "{:?}", packet);
             }
-            prop_assert_eq!(shortened(short.clone(), false).len(), short.len());
+            prop_assert_eq!(shortened(short.clone(), false, &BTreeSet::new()).len(), short.len());
             for (place, pair) in short.windows(2).enumerate() {
                 prop_assert!(joined(&pair[0], &pair[1]).is_none(), "{}", place);
             }
         }
+    }
+
+    /// What is denied at all hours, since no hours can be said, is not left to the rest, nor made one with what stands beside it.
+    #[test]
+    fn entries_that_match_more_than_their_rule_stay() {
+        let row = |rule: &str, source: Option<&str>| Row {
+            rule: rule.to_owned(),
+            action: Action::Block,
+            log: false,
+            ends: [source.map(|source| source.parse().expect("a prefix")), None],
+            service: Service::default(),
+            device: None,
+        };
+        let rows = vec![
+            row("lunch", Some("10.44.24.0/25")),
+            row("other", Some("10.44.24.128/25")),
+            row("rest", None),
+        ];
+        let rules = |wider: &[&str]| -> Vec<String> {
+            let wider = wider.iter().copied().collect();
+            shortened(rows.clone(), false, &wider).into_iter().map(|row| row.rule).collect()
+        };
+        assert_eq!(rules(&[]), ["rest"]);
+        assert_eq!(rules(&["lunch"]), ["lunch", "rest"]);
+        assert_eq!(rules(&["lunch", "other"]), ["lunch", "other", "rest"]);
     }
 
     /// Halves of a prefix, and ranges of ports that touch, are one.
@@ -361,7 +395,7 @@ mod tests {
             row(["10.44.24.7/32", server], Some((85, 85)), Action::Allow),
             row(["10.44.24.0/23", server], None, Action::Block),
         ];
-        let short = shortened(rows, false);
+        let short = shortened(rows, false, &BTreeSet::new());
         let expected = row(["10.44.24.0/24", server], Some((80, 90)), Action::Allow);
         assert_eq!(short.len(), 3, "{short:#?}");
         assert_eq!(short[0], expected);
