@@ -1,9 +1,9 @@
 //! The checklist: nothing in it is expected that the plan does not mean, and nothing that it has to
 //! try is left out.
 
-use bastium_core::checklist::{self, Check, Expect, Limit, Probe, Standpoint, Target};
+use bastium_core::checklist::{self, Check, Expect, Limit, Probe, SetUp, Standpoint, Target};
 use bastium_core::meaning::Meaning;
-use bastium_core::plan::{Action, Form, Plan};
+use bastium_core::plan::{Action, Form, Network, Plan};
 use bastium_core::proof;
 use bastium_core::rules::{self, RuleSet, mistakes};
 use bastium_core::verdict::{Cause, Verdict};
@@ -324,16 +324,26 @@ fn what_each_way_of_checking_notices_is_counted_by_kind() {
             }
         }
         let of = |kind: &str| rows.iter().find(|row| row.kind == kind);
-        let wired = plan.networks().iter().filter(|network| network.tunnel.is_none()).count();
+        let wired: Vec<_> =
+            plan.networks().iter().filter(|network| network.tunnel.is_none()).collect();
+        // Whoever takes a lease sees prefixes of the other network; a program hears its server, too.
+        let two = |both: fn(&Network, &Network) -> bool| {
+            wired.windows(2).filter(|pair| both(pair[0], pair[1])).count()
+        };
+        let v6 = two(|one, other| {
+            other.pool.is_some() && one.pool.is_some() && (one.has_v6() || other.has_v6())
+        });
+        let both = two(|one, other| one.pool.is_some() && other.pool.is_some());
         let joined = of("networks-joined").expect("networks");
-        assert_eq!(
-            joined.shown,
-            [0, 0, wired - 1, 0],
-            "only who stands in both sees that they are one"
-        );
+        assert_eq!(joined.shown, [v6, both, wired.len() - 1, 0]);
         let wider = of("range-wider").expect("ranges");
         assert_eq!((wider.hidden, wider.shown), (wider.made, [0; 4]));
         let wide = of("translation-too-wide").expect("a site");
-        assert_eq!(wide.shown, [0, 0, 1, 1], "who asks does not see his own address as others do");
+        // Who asks does not see his own address as others do; a second laptop that listens sees it.
+        let listens = lists[0].stands.iter().flat_map(|stand| &stand.checks).any(|check| {
+            matches!(check.set_up(), Some(SetUp::Listener(..)))
+                && check.standpoint.network().is_some()
+        });
+        assert_eq!(wide.shown, [usize::from(listens), 0, 1, 1]);
     }
 }

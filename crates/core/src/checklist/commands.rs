@@ -8,6 +8,12 @@ const OUTSIDE_NAME: &str = "example.org";
 /// Stands in a command for an address outside that the person knows to answer.
 const OUTSIDE_ADDRESS: &str = "OUTSIDE_ADDRESS";
 
+/// Addresses, router and resolver; where a resolver of the machine's own stands between, it knows the network's.
+const LINUX_LEASE: &str =
+    "ip -brief address; ip route show default; resolvectl dns || cat /etc/resolv.conf";
+const MACOS_LEASE: &str =
+    "ifconfig | grep inet; route -n get default | grep gateway; scutil --dns | grep nameserver";
+
 /// The systems that commands are given for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum System {
@@ -132,8 +138,8 @@ impl Probe {
             Target::Named(_) => false,
         };
         match (self, system) {
-            (Self::Lease, Linux) => "ip -brief address".to_owned(),
-            (Self::Lease, Macos) => "ifconfig | grep inet".to_owned(),
+            (Self::Lease, Linux) => LINUX_LEASE.to_owned(),
+            (Self::Lease, Macos) => MACOS_LEASE.to_owned(),
             (Self::Lease, Windows) => "ipconfig /all".to_owned(),
             (Self::Ping, Linux) => format!("ping -c 3 -W 2 {target}"),
             (Self::Ping, Macos) if v6 => format!("ping6 -c 3 {target}"),

@@ -1,7 +1,7 @@
 //! A check in words that whoever runs the site understands: "desks can print on paper-printer".
 
 use super::{Expect, Probe, Standpoint};
-use crate::meaning::Meaning;
+use crate::meaning::{Meaning, uses};
 use crate::space::{AddressSet, Minute};
 use crate::verdict::Cause;
 
@@ -42,7 +42,7 @@ pub(super) fn says(meaning: &Meaning<'_>, said: &Said<'_>) -> String {
     let can = if said.expect == Expect::Reply { "can" } else { "cannot" };
     let family = if said.v6 { " over IPv6" } else { "" };
     let when = said.when.map(|at| format!(" ({at})")).unwrap_or_default();
-    format!("{who} {can} {}{family}{when}", does(said))
+    format!("{who} {can} {}{family}{when}", does(meaning, said))
 }
 
 /// Who makes it: a host, whoever of a group has that address, any device of a network, anyone outside.
@@ -67,7 +67,7 @@ fn who(meaning: &Meaning<'_>, standpoint: &Standpoint) -> String {
     }
 }
 
-fn does(said: &Said<'_>) -> String {
+fn does(meaning: &Meaning<'_>, said: &Said<'_>) -> String {
     let to = match said.to {
         "gateway" => "the gateway",
         "internet" => "the internet",
@@ -75,7 +75,13 @@ fn does(said: &Said<'_>) -> String {
     };
     let manages = said.cause == Cause::Manage || said.port.is_some_and(|port| port == 22);
     match (said.probe, said.port) {
-        (Probe::Lease, _) => "get an address from the gateway".to_owned(),
+        (Probe::Lease, _) => {
+            let asks =
+                said.standpoint.network().is_some_and(|id| uses::names_everywhere(meaning, id));
+            let given =
+                if asks { "an address, router and resolver" } else { "an address and router" };
+            format!("get {given} from the gateway")
+        }
         (Probe::Browse, _) => "see what other networks announce".to_owned(),
         (Probe::Dns, _) => format!("look up names at {to}"),
         (Probe::Time, _) => format!("get the time from {to}"),

@@ -3,8 +3,9 @@
 //! They are counted by what would look otherwise to whoever makes checks. Where that is luck, as which address of a range
 //! comes next, no check is said to show it.
 
-use super::{Check, Expect, Probe, Standpoint};
+use super::{Check, Expect, Probe, SetUp, Standpoint};
 use crate::addressing::not_global;
+use crate::meaning::{Meaning, uses};
 use crate::plan::{Inbound, NetworkId, Plan};
 use crate::space::{AddressSet, Packet, Protocol, ServicePoint};
 use crate::wiring::{self, Device};
@@ -53,6 +54,7 @@ enum Subject {
     /// The place among the plan's offered services.
     Offered(usize),
     Network(NetworkId),
+    Two(NetworkId, NetworkId),
     /// Whether whoever looks for a place in these networks has no other.
     Only([Option<NetworkId>; 2]),
 }
@@ -92,7 +94,8 @@ impl SetUpKind {
 }
 
 /// All mistakes of the list that can be made with a plan.
-pub fn set_up_mistakes(plan: &Plan) -> Vec<SetUpMistake> {
+pub fn set_up_mistakes(meaning: &Meaning<'_>) -> Vec<SetUpMistake> {
+    let plan = meaning.plan();
     let mut all = Vec::new();
     let mut add = |kind, of: String, subject| all.push(SetUpMistake { kind, of, subject });
     for (place, uplink) in plan.uplinks().iter().enumerate() {
@@ -121,15 +124,16 @@ pub fn set_up_mistakes(plan: &Plan) -> Vec<SetUpMistake> {
                 SetUpKind::RangeElsewhere,
                 SetUpKind::RangeWider,
                 SetUpKind::OtherRouter,
-                SetUpKind::OtherResolver,
             ]);
+            // Where the gateway answers no questions, any resolver may be meant.
+            kinds.extend(uses::names_everywhere(meaning, id).then_some(SetUpKind::OtherResolver));
         }
         let uses = network.uses.as_ref().or(plan.zone(network.zone).uses.as_ref());
         let dns = ServicePoint::port(Protocol::UDP, 53).coordinate();
         if uses.is_some_and(|uses| uses.set.v4.contains(dns)) {
             kinds.push(SetUpKind::NoNames);
         }
-        if network.subnets.iter().any(|subnet| subnet.gateway().is_ipv6()) {
+        if network.has_v6() {
             kinds.push(SetUpKind::NoIpv6InNetwork);
         }
         for kind in kinds {
@@ -168,17 +172,21 @@ fn wiring_mistakes(plan: &Plan, add: &mut impl FnMut(SetUpKind, String, Subject)
         plan.network_ids().filter(|id| plan.network(*id).tunnel.is_none()).collect();
     for pair in wired.windows(2) {
         let of = format!("{} and {}", plan.network(pair[0]).name, plan.network(pair[1]).name);
-        add(SetUpKind::NetworksJoined, of, Subject::Site);
+        add(SetUpKind::NetworksJoined, of, Subject::Two(pair[0], pair[1]));
     }
 }
 
 /// What of a way of checking counts beside its packets.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) struct Eyes {
-    /// Whether it takes a lease itself, and looks at all that comes with it.
-    pub(super) leases: bool,
-    /// Whether it sees with which source a packet arrives.
+    /// Whether it asks for a lease itself, and hears all servers that answer.
+    pub(super) servers: bool,
+    /// Whether it looks at all that comes with a lease, and at what routers advertise.
+    pub(super) given: bool,
+    /// Whether it sees with which source a packet arrives, wherever one does.
     pub(super) arrivals: bool,
+    /// Whether it sees that at the second laptop, which listens.
+    pub(super) second: bool,
     /// Whether it stands in all networks at once.
     pub(super) everywhere: bool,
     /// Whether it stands at sockets and in Wi-Fi.
@@ -194,11 +202,12 @@ impl SetUpMistake {
     /// Whether somebody who makes these checks, and sees so much, notices it.
     pub(super) fn is_shown(
         &self,
-        plan: &Plan,
+        meaning: &Meaning<'_>,
         checks: &[&Check],
         swept: &[Packet],
         eyes: Eyes,
     ) -> bool {
+        let plan = meaning.plan();
         let replies = || checks.iter().filter(|check| check.expect == Expect::Reply);
         let in_network = |id: NetworkId, probe: Probe| {
             replies()
@@ -215,8 +224,12 @@ impl SetUpMistake {
                         && known(packet.destination())
                         && !plan.gateway_inside().contains(packet.destination())
                 };
-                eyes.arrivals
-                    && (replies().any(|check| inside(&check.packet)) || swept.iter().any(inside))
+                let listens = |check: &Check| {
+                    eyes.arrivals
+                        || eyes.second && matches!(check.set_up(), Some(SetUp::Listener(..)))
+                };
+                replies().any(|check| inside(&check.packet) && listens(check))
+                    || eyes.arrivals && swept.iter().any(inside)
             }
             (kind, Subject::Offered(place)) => {
                 let inbound = &plan.inbounds()[place];
@@ -234,10 +247,10 @@ impl SetUpMistake {
                 };
                 // Whoever sets an address by hand takes the router from the plan.
                 in_network(id, Probe::Lease)
-                    && (eyes.leases || replies().copied().any(|check| leaves(&check)))
+                    && (eyes.given || replies().copied().any(|check| leaves(&check)))
             }
             (SetUpKind::OtherResolver, Subject::Network(id)) => {
-                eyes.leases && in_network(id, Probe::Lease) || in_network(id, Probe::Web)
+                eyes.given && in_network(id, Probe::Lease) || in_network(id, Probe::Web)
             }
             (SetUpKind::NoNames, Subject::Network(id)) => in_network(id, Probe::Dns),
             (SetUpKind::NoIpv6InNetwork, Subject::Network(id)) => {
@@ -248,7 +261,18 @@ impl SetUpMistake {
                 let mut only = networks.into_iter().flatten();
                 eyes.sockets && only.any(|id| in_network(id, Probe::Lease))
             }
-            (SetUpKind::NetworksJoined, _) => eyes.everywhere,
+            (SetUpKind::NetworksJoined, Subject::Two(one, other)) => {
+                let gives =
+                    |id: NetworkId| plan.network(id).pool.is_some() && uses::leases(meaning, id);
+                let v6 = |id: NetworkId| plan.network(id).has_v6();
+                // There a second server answers, or a router advertises a prefix of the other network.
+                let is_seen = |here: NetworkId, there: NetworkId| {
+                    in_network(here, Probe::Lease)
+                        && gives(there)
+                        && (eyes.servers && gives(here) || eyes.given && v6(there))
+                };
+                eyes.everywhere || is_seen(one, other) || is_seen(other, one)
+            }
             _ => false,
         }
     }

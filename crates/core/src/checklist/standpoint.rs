@@ -1,7 +1,7 @@
 //! Where a check is made from, and how to get there.
 
 use crate::example;
-use crate::meaning::Meaning;
+use crate::meaning::{Meaning, uses};
 use crate::plan::{Hang, NetworkId, Plan};
 use std::net::IpAddr;
 
@@ -72,14 +72,7 @@ impl Standpoint {
         };
         match self {
             Self::Network(id) => match (plan.network(*id).pool, example::free_address(plan, *id)) {
-                (Some(pool), _) => {
-                    format!(
-                        "{}; take an address by DHCP, {} to {}",
-                        join(*id),
-                        pool.first(),
-                        pool.last()
-                    )
-                }
+                (Some(_), _) => format!("{}; take {}", join(*id), given(meaning, *id)),
                 _ if plan.network(*id).tunnel.is_some() => join(*id),
                 (None, Some(free)) => format!("{}; set the address {free} by hand", join(*id)),
                 (None, None) => join(*id),
@@ -110,6 +103,26 @@ impl Standpoint {
             }
         }
     }
+}
+
+/// What a network with a pool gives to whoever joins it, and what else would be a mistake.
+fn given(meaning: &Meaning<'_>, id: NetworkId) -> String {
+    let network = meaning.plan().network(id);
+    let mut parts = Vec::new();
+    if let Some(pool) = network.pool {
+        parts.push(format!("an address by DHCP, {} to {}", pool.first(), pool.last()));
+    }
+    let of = |v6: bool| network.subnets.iter().find(move |one| one.gateway().is_ipv6() == v6);
+    if let Some(subnet) = of(false) {
+        let names = uses::names_everywhere(meaning, id);
+        let what = if names { "router and resolver" } else { "router" };
+        parts.push(format!("{what} {}", subnet.gateway()));
+    }
+    parts.push(match of(true) {
+        Some(subnet) => format!("IPv6 of {} alone", subnet.prefix()),
+        None => "no IPv6 address but fe80:".to_owned(),
+    });
+    parts.join(", ")
 }
 
 /// The name of a route, by its place among those of a network.

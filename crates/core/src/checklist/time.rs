@@ -1,6 +1,6 @@
 //! How long a list takes whoever carries it: moves, set-up, typing, waiting.
 
-use super::{Check, Expect, Stand, Standpoint};
+use super::{Check, Expect, Probe, Stand, Standpoint};
 use crate::plan::NetworkId;
 use std::collections::HashSet;
 use std::net::IpAddr;
@@ -13,6 +13,8 @@ pub(super) const ADDRESS: u32 = 60;
 pub(super) const SET_UP: u32 = 180;
 /// Seconds to type a command, read what it says, and tick it off.
 const TYPING: u32 = 20;
+/// Seconds more to compare all that a network gives with what it has to give.
+const COMPARING: u32 = 5;
 
 impl Expect {
     /// About how long it takes until that has come back, in seconds: silence has to be waited for.
@@ -27,7 +29,8 @@ impl Expect {
 impl Check {
     /// About how long the check takes, in seconds: typing, waiting, reading.
     pub fn seconds(&self) -> u32 {
-        TYPING + self.expect.seconds()
+        let comparing = if self.probe == Probe::Lease { COMPARING } else { 0 };
+        TYPING + self.expect.seconds() + comparing
     }
 
     /// The address at which a device has to be set up for it.

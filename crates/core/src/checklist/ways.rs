@@ -42,7 +42,9 @@ impl Way {
         let (cable, rehearsal) = (self == Self::OneCable, self == Self::Rehearsal);
         Eyes {
             // As root, a laptop asks the server what it gives.
-            leases: cable || self == Self::Laptops,
+            servers: cable || self == Self::Laptops,
+            given: !rehearsal,
+            second: self == Self::ByHand,
             arrivals: cable || rehearsal,
             everywhere: cable,
             sockets: !cable && !rehearsal,
@@ -120,7 +122,7 @@ pub fn noticed(meaning: &Meaning<'_>, proved: Proved<'_>) -> Vec<Noticed> {
             *count += usize::from(shown.contains(&number));
         }
     }
-    rows.into_values().chain(set_up(meaning.plan(), &lists, &swept)).collect()
+    rows.into_values().chain(set_up(meaning, &lists, &swept)).collect()
 }
 
 /// The packets of a sweep over all ends that a tester could have, and two outside.
@@ -135,9 +137,9 @@ fn swept(meaning: &Meaning<'_>, workshop: &Workshop<'_>) -> Vec<Packet> {
     sweep::packets(meaning, workshop.rules, &ends, &outside, Minute::default())
 }
 
-fn set_up(plan: &Plan, lists: &[Vec<Check>; 4], swept: &[Packet]) -> Vec<Noticed> {
+fn set_up(meaning: &Meaning<'_>, lists: &[Vec<Check>; 4], swept: &[Packet]) -> Vec<Noticed> {
     let mut rows: BTreeMap<_, Noticed> = BTreeMap::new();
-    for mistake in set_up_mistakes(plan) {
+    for mistake in set_up_mistakes(meaning) {
         let SetUpMistake { kind, .. } = mistake;
         let row = rows.entry(kind).or_default();
         row.kind = kind.word();
@@ -148,7 +150,7 @@ fn set_up(plan: &Plan, lists: &[Vec<Check>; 4], swept: &[Packet]) -> Vec<Noticed
         }
         let shown = Way::ALL.map(|way| {
             let checks: Vec<&Check> = lists[way as usize].iter().collect();
-            mistake.is_shown(plan, &checks, swept, way.eyes())
+            mistake.is_shown(meaning, &checks, swept, way.eyes())
         });
         row.by_none += usize::from(!shown.contains(&true));
         for (count, shown) in row.shown.iter_mut().zip(shown) {

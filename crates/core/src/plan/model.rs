@@ -266,6 +266,11 @@ impl Network {
         &self.devices
     }
 
+    /// Whether it has IPv6.
+    pub fn has_v6(&self) -> bool {
+        self.subnets.iter().any(|subnet| subnet.gateway().is_ipv6())
+    }
+
     /// The same for subnets that are no network yet.
     pub(super) fn devices_in(subnets: &[Subnet]) -> AddressSet {
         let usable: AddressSet = subnets.iter().map(Subnet::usable).collect();

@@ -328,7 +328,9 @@ fn second_laptop(meaning: &Meaning<'_>, list: &Checklist, rows: &[StandRow]) -> 
             .into_iter()
             .filter_map(|line| Some(line.split_once(" run: ")?.1.to_owned()))
             .collect();
-        let run = run.first().map(|run| format!("; run `{run}`")).unwrap_or_default();
+        // Another one, as the gateway's, would mean that it is translated on the way.
+        let shows = "which has to show the address that asks";
+        let run = run.first().map(|run| format!("; run `{run}`, {shows}")).unwrap_or_default();
         let word = if points.len() == 1 { "point" } else { "points" };
         Some(format!("second laptop, for test {word} {}: {how}{run}", points.join(", ")))
     });
