@@ -209,15 +209,17 @@ fn started(practice: &Practice, rules: impl Fn(String) -> String) {
 
 /// A lease is asked for without a trunk, too: by a machine that has an address in one network.
 pub(crate) fn by_itself() {
-    for (vlan, network, outcome, says) in [
-        (36, "imaging", "\"pass\"", "in imaging, by DHCP: 10.44.36.1 offers 10.44.36."),
-        (52, "phones", "\"fail\"", "DHCP gives the resolver 10.44.52.154"),
+    for (vlan, network, joined, outcome, says) in [
+        (36, "imaging", None, "\"pass\"", "in imaging, by DHCP: 10.44.36.1 offers 10.44.36."),
+        (52, "phones", None, "\"fail\"", "DHCP gives the resolver 10.44.52.154"),
+        (48, "printers", Some([None, Some(52)]), "\"fail\"", "several DHCP servers answer: 10.44."),
+        (36, "imaging", Some([None, Some(24)]), "\"fail\"", "several DHCP servers answer: 10.44."),
     ] {
         let untagged = |cables: &mut Vec<Carried>| {
             let mut own = cables.iter_mut().filter(|one| **one == Carried::Together(Some(vlan)));
             *own.next().expect("the VLAN") = Carried::Together(None);
         };
-        let mut practice = Practice::wired("clinic.toml", untagged, None, &[]);
+        let mut practice = Practice::wired("clinic.toml", untagged, joined, &[]);
         practice.gateway.load(&practice.export("nftables"));
         let served = leases(&practice.export("dnsmasq"));
         practice.gateway.serve(&served);
@@ -280,7 +282,7 @@ pub(crate) fn cables() {
         networks(&sheet).filter(|one| one["silent"].as_array().is_some_and(|all| !all.is_empty()));
     assert_eq!(silent.count(), 1);
     assert!(sheet["sweep"]["as_planned"].as_u64() > Some(100), "{}", sheet["sweep"]["as_planned"]);
-    let mut practice = Practice::wired("clinic.toml", |_| {}, Some([80, 84]), &[]);
+    let mut practice = Practice::wired("clinic.toml", |_| {}, Some([Some(80), Some(84)]), &[]);
     practice.set_up();
     let (sheet, code) = practice.tried("--trunk trunk --rate 100000 --no-sweep");
     assert_eq!(code, 1);

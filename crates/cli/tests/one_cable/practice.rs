@@ -26,7 +26,7 @@ impl Gateway {
     pub(crate) fn new(
         plan: &Plan,
         change: impl Fn(&mut Vec<Carried>),
-        joined: Option<[u16; 2]>,
+        joined: Option<[Option<u16>; 2]>,
         devices: &[(u16, IpNet)],
     ) -> Self {
         let made = bastium_testbed::trunk::Practice::new(plan, change, joined, devices);
@@ -129,7 +129,7 @@ impl Practice {
     pub(crate) fn wired(
         plan: &str,
         change: impl Fn(&mut Vec<Carried>),
-        joined: Option<[u16; 2]>,
+        joined: Option<[Option<u16>; 2]>,
         devices: &[(u16, &str)],
     ) -> Self {
         let bench = Bench::new();

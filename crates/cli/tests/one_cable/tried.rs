@@ -52,6 +52,7 @@ pub(crate) fn main() {
         ("a gateway on which nothing listens", refused),
         ("devices that are there", others),
         ("a cable that is pulled", pulled),
+        ("a network that dies on the way", fallen_silent),
         ("an interruption", interrupted),
         ("what may not be taken", not_taken),
         ("a cable to nowhere", dead),
@@ -239,6 +240,29 @@ fn pulled() {
     let stopped = |one: &&Value| one["wrong"] == "stopped";
     let surprises = sheet["sweep"]["surprises"].as_array().expect("surprises");
     assert!(!surprises.iter().any(|one| stopped(&one)), "a dead cable is no fault of a rule");
+}
+
+/// Where the gateway falls silent in one network, that is said, and all others are tried as before.
+fn fallen_silent() {
+    let practice = Practice::faultless("clinic.toml");
+    let words = "--trunk trunk --stand-in * --rate 6000 --format json";
+    let mut command = practice.command(words);
+    command.stdout(Stdio::piped()).stderr(Stdio::null());
+    let made = &practice.gateway.made;
+    let walk = made.trunk.tester.within(|| command.spawn()).expect("the program");
+    std::thread::sleep(Duration::from_secs(9));
+    let mut ip = Command::new("ip");
+    ip.args(["link", "set", "core.84", "down"]);
+    assert!(made.site.gateway.within(|| ip.status()).expect("ip").success());
+    let done = walk.wait_with_output().expect("an end");
+    assert_eq!(done.status.code(), Some(1));
+    let sheet: Value = serde_json::from_slice(&done.stdout).expect("JSON");
+    let fell = "the gateway answered at first, and then no more";
+    let silent = networks(&sheet).filter(|one| one["faults"].to_string().contains(fell));
+    let silent: Vec<&Value> = silent.map(|one| &one["name"]).collect();
+    assert_eq!(silent, ["trainees"], "{:#}", sheet["networks"]);
+    let (tried, as_planned) = (&sheet["sweep"]["tried"], &sheet["sweep"]["as_planned"]);
+    assert!(as_planned.as_f64() > tried.as_f64().map(|all| all * 0.7), "{as_planned} of {tried}");
 }
 
 /// Whoever interrupts a walk leaves no lease behind.

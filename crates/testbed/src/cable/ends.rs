@@ -81,6 +81,11 @@ impl Ends {
             || self.lanes[lane].outside && !self.lanes[lane].gateway.contains(&address)
     }
 
+    /// Our addresses inside, each with its network.
+    pub(super) fn own(&self) -> impl Iterator<Item = (usize, IpAddr)> + '_ {
+        self.own.iter().copied()
+    }
+
     /// Takes an address, of which nobody else is known to have it.
     pub fn take(&mut self, lane: usize, address: IpAddr) {
         self.own.insert((lane, address));

@@ -5,8 +5,9 @@
 //! lives: before and after, the gateway answers both ends.
 
 use super::frame::{Content, Packet, Segment};
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::net::IpAddr;
+use std::time::Instant;
 
 /// What begins the payload of what is asked, and of what is answered.
 const ASKED: &[u8; 8] = b"bastium?";
@@ -100,6 +101,9 @@ pub struct Pace(pub u32);
 /// An end, and the gateway's address that it asks for as a control.
 pub(super) type End = (usize, IpAddr);
 
+/// A network, as it is reached, and whether over IPv6.
+pub type Side = (usize, bool);
+
 /// What is under way.
 pub(super) struct Trials {
     /// What distinguishes this run from others.
@@ -112,8 +116,12 @@ pub(super) struct Trials {
     pub(super) alive: HashSet<End>,
     /// Who has answered whom about neighbours.
     pub(super) gateways: HashSet<(usize, IpAddr)>,
-    /// In how many batches, one after the other, no end of ours was answered.
-    pub(super) silent: u32,
+    /// In how many batches, one after the other, no end of ours there was answered.
+    pub(super) silent: HashMap<Side, u32>,
+    /// Where that was so for long, be it over or not, and an end of ours there.
+    pub(super) fell_silent: BTreeMap<Side, End>,
+    /// When it was last asked there.
+    pub(super) looked: Option<Instant>,
 }
 
 impl Trials {
@@ -128,7 +136,9 @@ impl Trials {
             by_port: HashMap::new(),
             alive: HashSet::new(),
             gateways: HashSet::new(),
-            silent: 0,
+            silent: HashMap::new(),
+            fell_silent: BTreeMap::new(),
+            looked: None,
         }
     }
 

@@ -43,14 +43,14 @@ pub enum Carried {
 
 impl Site {
     /// Puts the tester at the ends of all cables of the site, as is said for each, together with devices that have addresses in a
-    /// VLAN. Two VLANs may be joined to one, as by a wrong port of a switch.
+    /// VLAN. Two VLANs may be joined to one, as by a wrong port of a switch; one of them may be untagged.
     ///
     /// # Errors
     /// What the kernel or the tool for links says against it.
     pub fn trunk(
         &self,
         carried: &[Carried],
-        joined: Option<[u16; 2]>,
+        joined: Option<[Option<u16>; 2]>,
         devices: &[(u16, IpNet)],
     ) -> Result<Trunk, Undone> {
         let kernel = |what| move |error| Undone::Kernel(what, error);
@@ -158,18 +158,16 @@ struct Carrier {
     /// The end of each cable of the site, and the tester's port that it is carried to, with which tag.
     legs: Vec<(Port, (usize, Option<u16>))>,
     ports: Vec<Port>,
-    joined: Option<[u16; 2]>,
+    joined: Option<[Option<u16>; 2]>,
     pulled: Arc<AtomicBool>,
 }
 
 impl Carrier {
-    /// The other VLAN of two that are joined.
-    fn other(&self, tag: Option<u16>) -> Option<u16> {
-        match self.joined? {
-            [one, other] if tag == Some(one) => Some(other),
-            [one, other] if tag == Some(other) => Some(one),
-            _ => None,
-        }
+    /// The other network of two that are joined on the cable that carries several.
+    fn other(&self, (port, tag): (usize, Option<u16>)) -> Option<(usize, Option<u16>)> {
+        let [one, other] = self.joined.filter(|_| port == 0)?;
+        let tags = [(one, other), (other, one)];
+        tags.into_iter().find(|(own, _)| *own == tag).map(|(_, other)| (port, other))
     }
 
     fn carry(mut self, over: &AtomicBool) -> io::Result<()> {
@@ -194,8 +192,8 @@ impl Carrier {
                     continue;
                 }
                 finish(&mut frame);
-                let (port, tag) = self.legs[number].1;
-                for tag in [Some(tag), self.other(tag).map(Some)].into_iter().flatten() {
+                let own = self.legs[number].1;
+                for (port, tag) in [Some(own), self.other(own)].into_iter().flatten() {
                     put(&self.ports[port], tag, &frame);
                     self.to_legs((port, tag), Some(number), &frame);
                 }
@@ -207,9 +205,9 @@ impl Carrier {
                     continue;
                 }
                 self.to_legs((number, tag), None, &frame);
-                if let Some(other) = self.other(tag) {
-                    put(&self.ports[number], Some(other), &frame);
-                    self.to_legs((number, Some(other)), None, &frame);
+                if let Some((port, other)) = self.other((number, tag)) {
+                    put(&self.ports[port], other, &frame);
+                    self.to_legs((port, other), None, &frame);
                 }
             }
         }

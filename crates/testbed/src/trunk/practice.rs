@@ -29,7 +29,7 @@ impl Practice {
     pub fn new(
         plan: &Plan,
         change: impl Fn(&mut Vec<Carried>),
-        joined: Option<[u16; 2]>,
+        joined: Option<[Option<u16>; 2]>,
         devices: &[(u16, IpNet)],
     ) -> Result<Option<Self>, Undone> {
         let Some(layout) = Layout::of(plan, []) else { return Ok(None) };

@@ -128,6 +128,12 @@ impl<'m, 'p> Stand<'m, 'p> {
         self.ends.joined().collect()
     }
 
+    /// Networks in which the gateway answered at first and then not, each with whether that was over IPv6; none if it was so in
+    /// all of them, since then it is the cable.
+    pub fn fell_silent(&self) -> Vec<(usize, bool)> {
+        if self.ends.is_cut_off() { Vec::new() } else { self.ends.fell_silent().collect() }
+    }
+
     /// How many frames this machine could not read in time.
     pub fn lost(&self) -> u64 {
         self.ends.lost()
