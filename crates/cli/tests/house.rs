@@ -104,14 +104,33 @@ fn sources(folder: &Path, found: &mut Vec<PathBuf>) {
     }
 }
 
-#[test]
-fn files_say_what_they_are_and_stay_short() {
+/// The sources of all crates.
+fn all_sources() -> Vec<PathBuf> {
     let mut all = Vec::new();
     for name in ["core", "planfile", "gateway", "picture", "report", "testbed", "wire", "cli"] {
         sources(&repository().join(format!("crates/{name}/src")), &mut all);
     }
     assert!(all.len() > 200, "{}", all.len());
-    for path in all {
+    all
+}
+
+/// IPv4 or IPv6 is no yes or no: whoever calls `first(set, true)` does not see which it is.
+#[test]
+fn families_are_said_by_name() {
+    for path in all_sources() {
+        let text = std::fs::read_to_string(&path).expect("a source");
+        for (number, line) in (1..).zip(text.lines()) {
+            let is_flag = line.contains("v6: bool") && !line.contains("ipv6: bool");
+            let is_both =
+                line.contains("v6 in [false, true]") || line.contains("[false, true].map(|v6|");
+            assert!(!is_flag && !is_both, "{}:{number}: {line}", path.display());
+        }
+    }
+}
+
+#[test]
+fn files_say_what_they_are_and_stay_short() {
+    for path in all_sources() {
         let text = std::fs::read_to_string(&path).expect("a source");
         assert!(text.starts_with("//!"), "{}: it does not say what it is", path.display());
         let lines = text.lines().count();

@@ -1,7 +1,7 @@
 //! Addresses to ask about and to test with: which one stands for a network, a zone, or a set of addresses.
 
 use crate::plan::{NetworkId, Plan};
-use crate::space::{AddressSet, Ends, IntervalSet, Packet, PacketSet, ServicePoint};
+use crate::space::{AddressSet, Ends, Family, IntervalSet, Packet, PacketSet, ServicePoint};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// The addresses in which any device that joins a network may find itself: the pool, and in IPv6
@@ -33,8 +33,8 @@ fn free(set: &IntervalSet<u32>) -> Option<u32> {
 }
 
 /// The first address of a set in a family.
-pub(crate) fn first(set: &AddressSet, v6: bool) -> Option<IpAddr> {
-    if v6 {
+pub(crate) fn first(set: &AddressSet, family: Family) -> Option<IpAddr> {
+    if family == Family::V6 {
         set.v6.first().map(|bits| Ipv6Addr::from_bits(bits).into())
     } else {
         set.v4.first().map(|bits| Ipv4Addr::from_bits(bits).into())
@@ -49,50 +49,54 @@ const EXAMPLES: [IpAddr; 2] = [
 
 /// The addresses of a set, best ones to go to first: hosts of the plan, then what a device that joins
 /// a network may get, then an example, then any.
-pub(crate) fn candidates(plan: &Plan, set: &AddressSet, v6: bool) -> Vec<IpAddr> {
-    let mut found: Vec<IpAddr> = hosts(plan, set, v6).collect();
+pub(crate) fn candidates(plan: &Plan, set: &AddressSet, family: Family) -> Vec<IpAddr> {
+    let mut found: Vec<IpAddr> = hosts(plan, set, family).collect();
     for id in plan.network_ids() {
-        found.extend(first(&anonymous(plan, id).intersection(set), v6));
+        found.extend(first(&anonymous(plan, id).intersection(set), family));
     }
-    found.extend(EXAMPLES.into_iter().filter(|a| a.is_ipv6() == v6 && set.contains(*a)));
-    found.extend(first(set, v6));
+    found.extend(EXAMPLES.into_iter().filter(|a| Family::of(*a) == family && set.contains(*a)));
+    found.extend(first(set, family));
     found.dedup();
     found
 }
 
 /// The addresses of a set, best ones to come from first: any device of a network before hosts, since
 /// whoever tests has one at hand.
-pub(crate) fn sources(plan: &Plan, set: &AddressSet, v6: bool) -> Vec<IpAddr> {
+pub(crate) fn sources(plan: &Plan, set: &AddressSet, family: Family) -> Vec<IpAddr> {
     let whole = |id: &NetworkId| {
         let anyone = anonymous(plan, *id);
-        if v6 { anyone.v6.is_subset(&set.v6) } else { anyone.v4.is_subset(&set.v4) }
+        if family == Family::V6 {
+            anyone.v6.is_subset(&set.v6)
+        } else {
+            anyone.v4.is_subset(&set.v4)
+        }
     };
     let networks = plan.network_ids().filter(whole);
     let mut found: Vec<IpAddr> =
-        networks.filter_map(|id| first(&anonymous(plan, id), v6)).collect();
-    found.extend(candidates(plan, set, v6));
+        networks.filter_map(|id| first(&anonymous(plan, id), family)).collect();
+    found.extend(candidates(plan, set, family));
     found.dedup();
     found
 }
 
-fn hosts(plan: &Plan, set: &AddressSet, v6: bool) -> impl Iterator<Item = IpAddr> {
+fn hosts(plan: &Plan, set: &AddressSet, family: Family) -> impl Iterator<Item = IpAddr> {
     let all = plan.hosts().iter().flat_map(|host| host.addresses.iter().copied());
-    all.filter(move |address| address.is_ipv6() == v6 && set.contains(*address))
+    all.filter(move |address| Family::of(*address) == family && set.contains(*address))
 }
 
 /// A packet of the set between addresses that somebody has; `None` only for an empty set.
 pub(crate) fn packet(plan: &Plan, packets: &PacketSet) -> Option<Packet> {
     let ordinary = packets.sample()?;
     let typical = packets.products().find_map(|product| {
-        let v6 = product.source.v4.is_empty();
-        let line = if v6 { &product.service.v6 } else { &product.service.v4 };
+        let family = if product.source.v4.is_empty() { Family::V6 } else { Family::V4 };
+        let line = product.service.line(family);
         let service = if line.contains(ordinary.service.coordinate()) {
             ordinary.service
         } else {
             ServicePoint::from_coordinate(line.first()?)?
         };
-        let source = *candidates(plan, &product.source, v6).first()?;
-        let targets = candidates(plan, &product.destination, v6);
+        let source = *candidates(plan, &product.source, family).first()?;
+        let targets = candidates(plan, &product.destination, family);
         let destination = targets.into_iter().find(|address| *address != source)?;
         let (enters, ends) = (product.enters.first()?, Ends::new(source, destination)?);
         Some(Packet { enters, ends, service, at: product.at.first()? })

@@ -5,13 +5,14 @@
 //! was left from testing, the range that is one zero too long, the address that belongs to somebody else by now. It needs both
 //! ends of everything, so it is for a machine that stands in all networks at once.
 
+use crate::addressing::Subnet;
 use crate::example;
 use crate::meaning::Meaning;
 use crate::plan::{NetworkId, Plan};
 use crate::rules::RuleSet;
 use crate::service::BUILT_IN;
 use crate::space::{
-    AddressSet, Ends, Interface, Match, Minute, Packet, Protocol, ServicePoint, ServiceSet,
+    AddressSet, Ends, Family, Interface, Match, Minute, Packet, Protocol, ServicePoint, ServiceSet,
 };
 use crate::verdict::Verdict;
 use std::collections::{BTreeMap, BTreeSet};
@@ -49,9 +50,9 @@ pub fn wanted(meaning: &Meaning<'_>, rules: &RuleSet) -> Vec<End> {
     let mut wanted = Vec::new();
     for id in plan.network_ids().filter(|id| plan.network(*id).tunnel.is_none()) {
         let free = free(plan, id);
-        for v6 in [false, true] {
-            let borders = borders(&places, plan.network_addresses(id), v6);
-            let addresses = one_between(&free, &borders, v6);
+        for family in Family::ALL {
+            let borders = borders(&places, plan.network_addresses(id), family);
+            let addresses = one_between(&free, &borders, family);
             let interface = plan.network_interface(id);
             wanted.extend(addresses.into_iter().map(|address| End { interface, address }));
         }
@@ -60,7 +61,7 @@ pub fn wanted(meaning: &Meaning<'_>, rules: &RuleSet) -> Vec<End> {
 }
 
 /// An address outside that the plan says nothing of, in a family: on no uplink's own link, and nobody's that is named.
-pub fn stranger(plan: &Plan, v6: bool) -> Option<IpAddr> {
+pub fn stranger(plan: &Plan, family: Family) -> Option<IpAddr> {
     let exceptions = plan.exceptions().iter();
     let named = exceptions.flat_map(|one| [&one.from.addresses, &one.to.addresses]);
     let narrow = named.filter(|set| !set.has_most_of(plan.internet_addresses()));
@@ -72,9 +73,10 @@ pub fn stranger(plan: &Plan, v6: bool) -> Option<IpAddr> {
     let nobodys: AddressSet =
         DOCUMENTATION.iter().filter_map(|word| AddressSet::from_word(word)).collect();
     let best = nobodys.intersection(&free);
-    let last =
-        spans(&best, v6).last().map(|(low, high)| address(high.saturating_sub(1).max(low), v6));
-    last.or_else(|| example::candidates(plan, &free, v6).first().copied())
+    let last = spans(&best, family)
+        .last()
+        .map(|(low, high)| address(high.saturating_sub(1).max(low), family));
+    last.or_else(|| example::candidates(plan, &free, family).first().copied())
 }
 
 /// The addresses of a network that a tester may take: no host's, and none that a lease may give.
@@ -102,24 +104,24 @@ fn bits(address: IpAddr) -> u128 {
     }
 }
 
-fn address(bits: u128, v6: bool) -> IpAddr {
-    match v6 {
-        true => Ipv6Addr::from_bits(bits).into(),
-        false => Ipv4Addr::from_bits(bits as u32).into(),
+fn address(bits: u128, family: Family) -> IpAddr {
+    match family {
+        Family::V6 => Ipv6Addr::from_bits(bits).into(),
+        Family::V4 => Ipv4Addr::from_bits(bits as u32).into(),
     }
 }
 
 /// The spans of a set in a family.
-fn spans(set: &AddressSet, v6: bool) -> impl Iterator<Item = (u128, u128)> {
-    let ranges = set.ranges().filter(move |(low, _)| low.is_ipv6() == v6);
+fn spans(set: &AddressSet, family: Family) -> impl Iterator<Item = (u128, u128)> {
+    let ranges = set.ranges().filter(move |(low, _)| Family::of(*low) == family);
     ranges.map(|(low, high)| (bits(low), bits(high))).collect::<Vec<_>>().into_iter()
 }
 
 /// Where something else begins, within a network: the first address behind each border.
-fn borders(places: &[AddressSet], network: &AddressSet, v6: bool) -> BTreeSet<u128> {
+fn borders(places: &[AddressSet], network: &AddressSet, family: Family) -> BTreeSet<u128> {
     let mut found = BTreeSet::new();
     for place in places {
-        for (low, high) in spans(&place.intersection(network), v6) {
+        for (low, high) in spans(&place.intersection(network), family) {
             found.insert(low);
             found.extend(high.checked_add(1));
         }
@@ -128,19 +130,19 @@ fn borders(places: &[AddressSet], network: &AddressSet, v6: bool) -> BTreeSet<u1
 }
 
 /// One address between each two borders, the last one first: high addresses are the least likely to be in use.
-fn one_between(free: &AddressSet, borders: &BTreeSet<u128>, v6: bool) -> Vec<IpAddr> {
+fn one_between(free: &AddressSet, borders: &BTreeSet<u128>, family: Family) -> Vec<IpAddr> {
     let mut taken: Vec<IpAddr> = Vec::new();
     let mut edges: Vec<u128> = borders.iter().copied().collect();
     edges.insert(0, 0);
     for (place, low) in edges.iter().enumerate() {
         let high = edges.get(place + 1).map_or(u128::MAX, |next| next - 1);
-        let here = spans(free, v6).filter(|(a, b)| *a <= high && *b >= *low);
+        let here = spans(free, family).filter(|(a, b)| *a <= high && *b >= *low);
         // A border is best seen from just beside it.
         let best = here.map(|(_, b)| b.min(high)).last();
-        taken.extend(best.map(|bits| address(bits, v6)));
+        taken.extend(best.map(|bits| address(bits, family)));
     }
-    let widest = spans(free, v6).max_by_key(|(low, high)| high - low).map(|(_, high)| high);
-    let first = widest.map(|bits| address(bits, v6));
+    let widest = spans(free, family).max_by_key(|(low, high)| high - low).map(|(_, high)| high);
+    let first = widest.map(|bits| address(bits, family));
     let mut found: Vec<IpAddr> = first.into_iter().collect();
     let step = taken.len().div_ceil(MOST_ADDRESSES - 1).max(1);
     found.extend(taken.into_iter().step_by(step));
@@ -175,24 +177,26 @@ impl Points {
     }
 
     /// Those that can be asked for.
-    fn in_family(&self, v6: bool) -> impl Iterator<Item = ServicePoint> + '_ {
-        let points = if v6 { &self.v6 } else { &self.v4 };
-        points.iter().filter_map(move |point| asked(*point, v6))
+    fn in_family(&self, family: Family) -> impl Iterator<Item = ServicePoint> + '_ {
+        let points = match family {
+            Family::V4 => &self.v4,
+            Family::V6 => &self.v6,
+        };
+        points.iter().filter_map(move |point| asked(*point, family))
     }
 }
 
 /// What can be asked for between two ends: TCP and UDP, but for what addresses are asked for with, and echo. In other protocols
 /// nothing tells one conversation from another between the same two, so that one that is allowed would seem to let another
 /// through.
-fn asked(point: u32, v6: bool) -> Option<ServicePoint> {
+fn asked(point: u32, family: Family) -> Option<ServicePoint> {
     let point = ServicePoint::from_coordinate(point)?;
-    let echo = if v6 { (Protocol::ICMP_V6, (128, 0)) } else { (Protocol::ICMP, (8, 0)) };
     let leases = [67, 68, 546, 547];
     let fits = match (point.protocol(), point.destination_port(), point.icmp_kind()) {
         (_, Some(0), _) => false,
         (Protocol::UDP, Some(port), _) => !leases.contains(&port),
         (Protocol::TCP, Some(_), _) => true,
-        (protocol, _, Some(kind)) => (protocol, kind) == echo,
+        (_, _, Some(_)) => point == ServicePoint::echo(family),
         _ => false,
     };
     fits.then_some(point)
@@ -239,16 +243,16 @@ impl Services {
 
     /// What to ask an address for, or from it, that is not like all others in its network.
     fn at(&self, address: IpAddr, network: &AddressSet, is_source: bool) -> BTreeSet<ServicePoint> {
-        let v6 = address.is_ipv6();
-        let mut found: BTreeSet<ServicePoint> = self.few.in_family(v6).collect();
+        let family = Family::of(address);
+        let mut found: BTreeSet<ServicePoint> = self.few.in_family(family).collect();
         let at = bits(address);
         let near = [Some(at), at.checked_add(1), at.checked_sub(1)].into_iter().flatten();
-        let near: Vec<IpAddr> = near.map(|bits| self::address(bits, v6)).collect();
+        let near: Vec<IpAddr> = near.map(|bits| self::address(bits, family)).collect();
         for (packets, points) in &self.by_place {
             let place = if is_source { &packets.source } else { &packets.destination };
             // What is for all of the network is asked for from the end that stands for all of it.
             if !network.is_subset(place) && near.iter().any(|one| place.contains(*one)) {
-                found.extend(points.in_family(v6));
+                found.extend(points.in_family(family));
             }
         }
         found
@@ -269,8 +273,8 @@ pub fn packets(
     let mut sweep = Sweep { plan, at, found: BTreeSet::new() };
     let (plain, special) = by_kind(ends);
     for from in plain.iter().chain(outside) {
-        let v6 = from.address.is_ipv6();
-        let all: Vec<ServicePoint> = services.all.in_family(v6).collect();
+        let family = Family::of(from.address);
+        let all: Vec<ServicePoint> = services.all.in_family(family).collect();
         let targets = plain.iter().chain(outside).map(|end| end.address);
         for to in targets.chain(gateways(plan, *from)) {
             all.iter().for_each(|service| sweep.add(*from, to, *service));
@@ -290,7 +294,7 @@ pub fn packets(
         }
     }
     for (from, to) in plain.iter().flat_map(|from| nowhere(plan).map(|to| (*from, to))) {
-        services.few.in_family(to.is_ipv6()).for_each(|service| sweep.add(from, to, service));
+        services.few.in_family(Family::of(to)).for_each(|service| sweep.add(from, to, service));
     }
     sweep.rules(rules, ends, outside);
     sweep.spoofed(meaning, &plain, outside);
@@ -302,35 +306,32 @@ fn nowhere(plan: &Plan) -> impl Iterator<Item = IpAddr> {
     let known = plan.uplinks().iter().map(|uplink| uplink.own());
     let known = known.chain(plan.routes().iter().map(|route| route.reach.clone()));
     let known = known.fold(plan.inside().clone(), |all, one| all.union(&one));
-    let in_family = |v6: bool| {
+    let in_family = |family: Family| {
         let private = NOWHERE.iter().filter_map(|word| AddressSet::from_word(word));
         let free: AddressSet = private.map(|one| one.difference(&known)).collect();
-        let last = spans(&free, v6).last();
-        last.map(|(low, high)| address(high.saturating_sub(1).max(low), v6))
+        let last = spans(&free, family).last();
+        last.map(|(low, high)| address(high.saturating_sub(1).max(low), family))
     };
-    [false, true].into_iter().filter_map(in_family).collect::<Vec<_>>().into_iter()
+    Family::ALL.into_iter().filter_map(in_family).collect::<Vec<_>>().into_iter()
 }
 
 /// The first end in each network and family, and all others.
 fn by_kind(ends: &[End]) -> (Vec<End>, Vec<End>) {
     let mut seen = BTreeSet::new();
-    ends.iter().copied().partition(|end| seen.insert((end.interface, end.address.is_ipv6())))
+    ends.iter().copied().partition(|end| seen.insert((end.interface, Family::of(end.address))))
 }
 
 /// The gateway's addresses that an end asks: its own there, one of another network, and those outside.
 fn gateways(plan: &Plan, from: End) -> Vec<IpAddr> {
-    let v6 = from.address.is_ipv6();
+    let family = Family::of(from.address);
     let own = plan.network_on(from.interface);
-    let in_network = |id: NetworkId| {
-        let mut gateways = plan.network(id).subnets.iter().map(|subnet| subnet.gateway());
-        gateways.find(|gateway| gateway.is_ipv6() == v6)
-    };
+    let in_network = |id: NetworkId| plan.network(id).subnet(family).map(Subnet::gateway);
     let others =
         plan.network_ids().filter(|id| Some(*id) != own && plan.network(*id).tunnel.is_none());
     let mut found: Vec<IpAddr> = own.and_then(in_network).into_iter().collect();
     found.extend(others.filter_map(in_network).take(1));
     let outside = plan.uplinks().iter().map(|uplink| uplink.gateway());
-    found.extend(outside.filter_map(|gateway| example::first(&gateway, v6)));
+    found.extend(outside.filter_map(|gateway| example::first(&gateway, family)));
     found
 }
 
@@ -371,7 +372,8 @@ impl Sweep<'_> {
         }
         self.posing(plain);
         for ((own, _), packet) in allowed {
-            let alike = outside.iter().filter(|end| end.address.is_ipv6() == own.address.is_ipv6());
+            let alike =
+                outside.iter().filter(|end| Family::of(end.address) == Family::of(own.address));
             let others: BTreeSet<Interface> =
                 plain.iter().chain(alike).map(|end| end.interface).collect();
             let reaches = self.plan.network_of(packet.destination());
@@ -386,16 +388,19 @@ impl Sweep<'_> {
     /// From each network once with an address of another, to a third: what lets sources through without looking lets that through.
     fn posing(&mut self, plain: &[End]) {
         let interfaces: BTreeSet<Interface> = plain.iter().map(|end| end.interface).collect();
-        let ping = |v6: bool| match v6 {
-            true => ServicePoint::icmp(Protocol::ICMP_V6, 128, 0),
-            false => ServicePoint::icmp(Protocol::ICMP, 8, 0),
-        };
-        for (enters, v6) in interfaces.iter().flat_map(|one| [(*one, false), (*one, true)]) {
-            let mut others =
-                plain.iter().filter(|end| end.interface != enters && end.address.is_ipv6() == v6);
+        let sides = interfaces.iter().flat_map(|one| Family::ALL.map(|family| (*one, family)));
+        for (enters, family) in sides {
+            let mut others = plain
+                .iter()
+                .filter(|end| end.interface != enters && Family::of(end.address) == family);
             let (Some(owner), Some(to)) = (others.next(), others.next_back()) else { continue };
             if let Some(ends) = Ends::new(owner.address, to.address) {
-                self.found.insert(Packet { enters, ends, service: ping(v6), at: self.at });
+                self.found.insert(Packet {
+                    enters,
+                    ends,
+                    service: ServicePoint::echo(family),
+                    at: self.at,
+                });
             }
         }
     }
@@ -410,13 +415,13 @@ impl Sweep<'_> {
             let entering = |end: &&End| packets.enters.contains(end.interface);
             let means = |end: &&End| packets.source.contains(end.address);
             let to = |end: &&End| packets.destination.contains(end.address);
-            for v6 in [false, true] {
-                let here = || all.iter().filter(|end| end.address.is_ipv6() == v6);
+            for family in Family::ALL {
+                let here = || all.iter().filter(|end| Family::of(end.address) == family);
                 let from = here().filter(entering).filter(means).take(2);
                 let beside = here().filter(entering).filter(|end| !means(end)).take(1);
                 let meant: Vec<IpAddr> = here().filter(to).take(3).map(|end| end.address).collect();
                 for end in from.chain(beside) {
-                    for service in points.in_family(v6) {
+                    for service in points.in_family(family) {
                         meant.iter().for_each(|to| self.add(*end, *to, service));
                     }
                 }

@@ -26,7 +26,7 @@ use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Action, Plan};
 use bastium_core::proof::Proved;
 use bastium_core::rules::{Applies, Rule, RuleList, RuleSet, Surroundings};
-use bastium_core::space::{AddressSet, Interface, Match, PacketSet, ServiceSet};
+use bastium_core::space::{AddressSet, Family, Interface, Match, PacketSet, ServiceSet};
 use ipnet::IpNet;
 use rest::{Part, Rest};
 use row::{Row, entries};
@@ -94,8 +94,8 @@ pub fn acl_json(plan: &Plan, rules: &RuleSet) -> AclFile {
     let mut lists = Vec::new();
     let mut points: Vec<Attachment<'_>> = Vec::new();
     for list in rules.lists.iter().filter(|list| !list.implied) {
-        for v6 in [false, true] {
-            let Some((name, acl)) = writer.list(list, v6) else { continue };
+        for family in Family::ALL {
+            let Some((name, acl)) = writer.list(list, family) else { continue };
             lists.push(acl);
             if let Some(Applies::Interface { interface, out }) = list.applies {
                 let device = device_on(plan, interface);
@@ -152,8 +152,8 @@ fn device_on(plan: &Plan, interface: Interface) -> String {
 }
 
 /// What a list of the rules is called in one family.
-fn list_name(list: &RuleList, v6: bool) -> String {
-    short(&format!("{} {}", list.name, if v6 { "ipv6" } else { "ipv4" }))
+fn list_name(list: &RuleList, family: Family) -> String {
+    short(&format!("{} {}", list.name, if family == Family::V6 { "ipv6" } else { "ipv4" }))
 }
 
 /// The rule that an entry stands for, by the entry's name; a name that was shortened is none.
@@ -219,35 +219,35 @@ struct Writer<'p> {
 
 impl Writer<'_> {
     /// A list in one family; `None` where it has nothing to say there.
-    fn list(&mut self, list: &RuleList, v6: bool) -> Option<(String, Value)> {
-        let family = if v6 { "ipv6" } else { "ipv4" };
-        let name = list_name(list, v6);
-        let mut rows = self.rows(list, v6);
+    fn list(&mut self, list: &RuleList, family: Family) -> Option<(String, Value)> {
+        let word = if family == Family::V6 { "ipv6" } else { "ipv4" };
+        let name = list_name(list, family);
+        let mut rows = self.rows(list, family);
         self.written += rows.len();
-        if let Some(narrow) = narrow::narrowed(self.plan, list, v6) {
-            let shorter = self.rows(&narrow, v6);
+        if let Some(narrow) = narrow::narrowed(self.plan, list, family) {
+            let shorter = self.rows(&narrow, family);
             if shorter.len() < rows.len() {
                 rows = shorter;
             }
         }
         let wider = self.unsaid.iter().map(|one| one.rule.as_str()).collect();
-        let rows = shortened(rows, v6, &wider);
+        let rows = shortened(rows, family, &wider);
         self.entries += rows.len();
         if rows.is_empty() {
             return None;
         }
         let acl = json!({
             "name": name,
-            "type": format!("{MODULE}:{family}-acl-type"),
-            "aces": { "ace": entries(&rows, v6) },
+            "type": format!("{MODULE}:{word}-acl-type"),
+            "aces": { "ace": entries(&rows, family) },
         });
         Some((name, acl))
     }
 
     /// The entries of a list in one family.
-    fn rows(&mut self, list: &RuleList, v6: bool) -> Vec<Row> {
-        let mut rows = Rows { v6, all: Vec::new() };
-        let mut rest = Rest::of(self.plan, &self.around, list, v6);
+    fn rows(&mut self, list: &RuleList, family: Family) -> Vec<Row> {
+        let mut rows = Rows { family, all: Vec::new() };
+        let mut rest = Rest::of(self.plan, &self.around, list, family);
         for place in 0..list.rules.len() {
             self.rule(list, place, &mut rest, &mut rows);
         }
@@ -276,12 +276,12 @@ impl Writer<'_> {
 
     /// Adds the entries for a part of a rule.
     fn part(&mut self, list: &RuleList, part: &Part, rows: &mut Rows) {
-        let (v6, product) = (rows.v6, &part.product);
+        let (family, product) = (rows.family, &part.product);
         let rule = &list.rules[part.place];
-        let line = if v6 { &product.service.v6 } else { &product.service.v4 };
+        let line = product.service.line(family);
         let services = self.with_ports(rule, services(line));
         for device in self.devices(list, product) {
-            for (ends, service) in worth_saying(part, v6, &services) {
+            for (ends, service) in worth_saying(part, family, &services) {
                 let row = Row::new(rule, ends, service.clone());
                 rows.all.push(Row { device: device.clone(), ..row });
             }
@@ -344,10 +344,10 @@ impl Writer<'_> {
     /// Adds the entries that let replies back where there is no state, from the ports that were asked: of TCP
     /// only what is no opening. Given back are the first packets that they let in as well.
     fn back(&mut self, rule: &Rule, part: &Part, ports: &ServiceSet, rows: &mut Rows) -> PacketSet {
-        let (v6, product) = (rows.v6, &part.product);
-        let (to, from) = match v6 {
-            true => (&product.service.v6, &ports.v6),
-            false => (&product.service.v4, &ports.v4),
+        let (family, product) = (rows.family, &part.product);
+        let (to, from) = match family {
+            Family::V6 => (&product.service.v6, &ports.v6),
+            Family::V4 => (&product.service.v4, &ports.v4),
         };
         let mut services = services(to);
         let count = services.len();
@@ -358,12 +358,12 @@ impl Writer<'_> {
         }
         let services: Vec<Service> =
             services.iter().flat_map(|service| service.answered_from(from)).collect();
-        for (ends, service) in worth_saying(part, v6, &services) {
+        for (ends, service) in worth_saying(part, family, &services) {
             rows.all.push(Row::new(rule, ends, service.clone()));
         }
         // Where something could come, it has its entry.
         let whole = services.iter().filter(|one| one.from.is_none() && one.flag.is_none());
-        let firsts = whole.fold(ServiceSet::empty(), |all, one| all.union(&one.set(v6)));
+        let firsts = whole.fold(ServiceSet::empty(), |all, one| all.union(&one.set(family)));
         PacketSet::from(Match { service: firsts, ..product.clone() })
     }
 
@@ -393,20 +393,20 @@ impl Writer<'_> {
 
 /// The entries of a list, as they come.
 struct Rows {
-    v6: bool,
+    family: Family,
     all: Vec<Row>,
 }
 
 /// How many entries a match takes; `None` where some of it cannot be said.
-fn count(product: &Match, v6: bool) -> Option<usize> {
-    let line = if v6 { &product.service.v6 } else { &product.service.v4 };
+fn count(product: &Match, family: Family) -> Option<usize> {
+    let line = product.service.line(family);
     let services = services(line);
     let sets = [&product.source, &product.destination];
     let known = sets
         .into_iter()
         .flat_map(AddressSet::ranges)
         .all(|(low, _)| Placeholder::of(low).is_none());
-    let ends = sets.map(|set| prefixes(set, v6).len());
+    let ends = sets.map(|set| prefixes(set, family).len());
     (known && !services.iter().any(Service::is_odd)).then(|| ends[0] * ends[1] * services.len())
 }
 
@@ -426,11 +426,11 @@ type Prefixes = [Option<IpNet>; 2];
 /// come.
 fn worth_saying<'s>(
     part: &Part,
-    v6: bool,
+    family: Family,
     services: &'s [Service],
 ) -> Vec<(Prefixes, &'s Service)> {
     let [sources, destinations] =
-        [&part.product.source, &part.product.destination].map(|set| prefixes(set, v6));
+        [&part.product.source, &part.product.destination].map(|set| prefixes(set, family));
     let mut entries = Vec::new();
     for source in &sources {
         for destination in &destinations {
@@ -440,7 +440,7 @@ fn worth_saying<'s>(
                 continue;
             }
             let meets = |service: &&Service| {
-                part.meets(&Match { service: service.set(v6), ..product.clone() })
+                part.meets(&Match { service: service.set(family), ..product.clone() })
             };
             entries.extend(services.iter().filter(meets).map(|service| (ends, service)));
         }

@@ -7,7 +7,7 @@
 use crate::clean;
 use crate::nftables::ProvenFile;
 use bastium_core::plan::Plan;
-use bastium_core::space::{AddressSet, Protocol, ServiceSet};
+use bastium_core::space::{AddressSet, Family, Protocol, ServiceSet};
 use std::fmt::Write;
 
 /// Where the files are put on the gateway.
@@ -58,16 +58,17 @@ fn management(plan: &Plan) -> Vec<String> {
     let Some(manage) = &plan.gateway().manage else { return Vec::new() };
     let inside = manage.from.addresses.intersection(plan.inside());
     let mut lines = Vec::new();
-    for (family, sources) in [("ip", inside.only_v4()), ("ip6", inside.only_v6())] {
+    for (family, header) in [(Family::V4, "ip"), (Family::V6, "ip6")] {
+        let sources = inside.of_family(family);
         if sources.is_empty() {
             continue;
         }
         for (protocol, word) in [(Protocol::TCP, "tcp"), (Protocol::UDP, "udp")] {
-            let ports = ports(&manage.service.set, protocol, family == "ip6");
+            let ports = ports(&manage.service.set, protocol, family);
             if !ports.is_empty() {
                 let sources = listed(&sources);
                 lines.push(format!(
-                    "{family} saddr {{ {sources} }} {word} dport {{ {} }}",
+                    "{header} saddr {{ {sources} }} {word} dport {{ {} }}",
                     ports.join(", ")
                 ));
             }
@@ -81,9 +82,9 @@ fn listed(set: &AddressSet) -> String {
 }
 
 /// The ports of a protocol among some services, each or from one to another.
-fn ports(services: &ServiceSet, protocol: Protocol, v6: bool) -> Vec<String> {
+fn ports(services: &ServiceSet, protocol: Protocol, family: Family) -> Vec<String> {
     let own = services.intersection(&ServiceSet::protocol(protocol));
-    let line = if v6 { &own.v6 } else { &own.v4 };
+    let line = own.line(family);
     let words = line.spans().iter().map(|(low, high)| match (low & 0xffff, high & 0xffff) {
         (low, high) if low == high => low.to_string(),
         (low, high) => format!("{low}-{high}"),
@@ -93,8 +94,7 @@ fn ports(services: &ServiceSet, protocol: Protocol, v6: bool) -> Vec<String> {
 
 /// What is set in the kernel once the rules are there.
 fn forwarding(plan: &Plan) -> String {
-    let v6 = plan.networks().iter().flat_map(|network| &network.subnets);
-    let v6 = v6.into_iter().any(|subnet| subnet.gateway().is_ipv6());
+    let v6 = plan.networks().iter().any(|network| network.has_v6());
     let mut out = String::from(
         "# Only loaded by bastium-gateway.service, after the rules: do not put it into /etc/sysctl.d\n\
          net.ipv4.ip_forward = 1\n\

@@ -4,7 +4,7 @@ use crate::kernel::frame::Raw;
 use crate::site::Wire;
 use bastium_core::addressing::Placeholder;
 use bastium_core::plan::Plan;
-use bastium_core::space::{AddressSet, Interface, Packet};
+use bastium_core::space::{AddressSet, Family, Interface, Packet};
 use ipnet::IpNet;
 use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
@@ -140,11 +140,11 @@ impl Layout {
             let own = self.placeholder(placeholder, spare);
             wire.gateway.extend(own.iter().map(|own| IpNet::from(*own)));
         }
-        for v6 in [false, true] {
-            let has = |address: IpAddr| address.is_ipv6() == v6;
+        for family in Family::ALL {
+            let has = |address: IpAddr| Family::of(address) == family;
             let own = wire.gateway.iter().find(|own| has(own.addr())).copied();
             if own.is_some() && !wire.routers.iter().any(|router| has(*router)) {
-                wire.routers.push(spare.next(v6));
+                wire.routers.push(spare.next(family));
             }
         }
         for router in wire.routers.clone() {
@@ -158,7 +158,7 @@ impl Layout {
 
     fn placeholder(&mut self, placeholder: Placeholder, spare: &mut Spare) -> [IpAddr; 2] {
         let [v4, v6] = placeholder.addresses();
-        let real = [spare.next(false), spare.next(true)];
+        let real = Family::ALL.map(|family| spare.next(family));
         self.real.extend([(v4, real[0]), (v6, real[1])]);
         real
     }
@@ -229,12 +229,12 @@ impl Spare {
         Self { named: uplinks.fold(named, |all, own| all.union(&own)), used: 0 }
     }
 
-    fn next(&mut self, v6: bool) -> IpAddr {
+    fn next(&mut self, family: Family) -> IpAddr {
         loop {
             let number = self.used;
             self.used += 1;
             let [a, b, c] = MADE_UP[usize::from(number / 250) % MADE_UP.len()];
-            let candidate: IpAddr = if v6 {
+            let candidate: IpAddr = if family == Family::V6 {
                 Ipv6Addr::new(0x2001, 0xdb8, 0xffff, 0, 0, 0, 0, number + 1).into()
             } else {
                 Ipv4Addr::new(a, b, c, (number % 250) as u8 + 2).into()

@@ -25,13 +25,13 @@ pub fn prefix_for(devices: Option<u32>) -> Option<u8> {
 /// What is still free of a space, as prefixes of both families.
 #[derive(Clone, Debug)]
 pub struct FreeSpace {
-    v4: Family,
-    v6: Family,
+    v4: FreePrefixes,
+    v6: FreePrefixes,
 }
 
 /// The free prefixes of one family, by length. Bits are those of the address, at the right end.
 #[derive(Clone, Debug)]
-struct Family {
+struct FreePrefixes {
     width: u8,
     by_length: Vec<BTreeSet<u128>>,
 }
@@ -39,7 +39,7 @@ struct Family {
 impl FreeSpace {
     /// What `used` leaves of `space`.
     pub fn new(space: &AddressSet, used: &AddressSet) -> Self {
-        let mut free = Self { v4: Family::new(32), v6: Family::new(128) };
+        let mut free = Self { v4: FreePrefixes::new(32), v6: FreePrefixes::new(128) };
         for (low, high) in space.difference(used).ranges() {
             match (low, high) {
                 (IpAddr::V4(low), IpAddr::V4(high)) => {
@@ -78,7 +78,7 @@ impl FreeSpace {
 
     /// The free prefixes, IPv4 first, by address.
     pub fn prefixes(&self) -> Vec<IpNet> {
-        let all = |family: &Family| {
+        let all = |family: &FreePrefixes| {
             let by_length = family.by_length.iter().enumerate();
             let mut all: Vec<(u128, u8)> = by_length
                 .flat_map(|(length, prefixes)| prefixes.iter().map(move |p| (*p, length as u8)))
@@ -97,7 +97,7 @@ impl FreeSpace {
     }
 }
 
-impl Family {
+impl FreePrefixes {
     fn new(width: u8) -> Self {
         Self { width, by_length: vec![BTreeSet::new(); usize::from(width) + 1] }
     }

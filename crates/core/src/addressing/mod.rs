@@ -13,4 +13,4 @@ pub use special::{
     documentation, link_local, loopback, multicast, not_global, private_v4, unique_local,
     unspecified,
 };
-pub use subnet::{Family, Pool, Subnet};
+pub use subnet::{Pool, Subnet};

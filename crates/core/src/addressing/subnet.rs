@@ -1,32 +1,8 @@
 //! One subnet of a network, and the addresses in it that play a part.
 
-use crate::space::AddressSet;
+use crate::space::{AddressSet, Family};
 use ipnet::IpNet;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
-
-/// IPv4 or IPv6.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Family {
-    /// IPv4.
-    V4,
-    /// IPv6.
-    V6,
-}
-
-impl Family {
-    /// The family of an address.
-    pub fn of(address: IpAddr) -> Self {
-        if address.is_ipv4() { Self::V4 } else { Self::V6 }
-    }
-
-    /// `IPv4` or `IPv6`.
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::V4 => "IPv4",
-            Self::V6 => "IPv6",
-        }
-    }
-}
 
 /// A subnet and the gateway's address in it, which lies inside and is not the broadcast address.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

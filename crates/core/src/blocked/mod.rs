@@ -415,7 +415,7 @@ impl Tally<'_, '_> {
 }
 
 fn has(services: &crate::space::ServiceSet, packet: &Packet) -> bool {
-    let line = if packet.source().is_ipv4() { &services.v4 } else { &services.v6 };
+    let line = services.line(packet.family());
     line.contains(packet.service.coordinate())
 }
 

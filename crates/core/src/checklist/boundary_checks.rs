@@ -3,15 +3,15 @@
 mod offered;
 
 use super::candidate::Candidate;
-use super::content::family;
-use super::places::{ping, tcp};
+use super::content::suffix;
+use super::places::tcp;
 use super::{Probe, write::packet_of};
 use crate::addressing::multicast;
 use crate::example;
 use crate::meaning::Meaning;
 use crate::plan::{ExceptionId, Plan, ZoneId};
 use crate::rules::RuleSet;
-use crate::space::{AddressSet, Ends, IntervalSet, Match, Packet, Protocol, ServicePoint};
+use crate::space::{AddressSet, Ends, Family, IntervalSet, Match, Packet, Protocol, ServicePoint};
 use crate::verdict::Cause;
 use std::net::IpAddr;
 
@@ -56,22 +56,22 @@ impl BoundaryChecks<'_, '_> {
             (self.plan.zone(from).name.clone(), self.plan.zone(to).name.clone());
         // In one family at least, though no rule be there for it alone.
         let mut needed = !self.has_rule_of_its_own(|cause| cause == Cause::Cell(from, to));
-        for v6 in [false, true] {
-            let Some((packet, probe)) = self.packet_of_cell(from, to, v6) else { continue };
-            let id = format!("cell.{from_name}>{to_name}/{}{}", probe.words(), family(v6));
+        for family in Family::ALL {
+            let Some((packet, probe)) = self.packet_of_cell(from, to, family) else { continue };
+            let id = format!("cell.{from_name}>{to_name}/{}{}", probe.words(), suffix(family));
             self.add(id, packet, probe, needed);
             needed = false;
         }
     }
 
-    fn packet_of_cell(&self, from: ZoneId, to: ZoneId, v6: bool) -> Option<(Packet, Probe)> {
+    fn packet_of_cell(&self, from: ZoneId, to: ZoneId, family: Family) -> Option<(Packet, Probe)> {
         let sources: AddressSet =
             self.plan.networks_of(from).map(|id| example::anonymous(self.plan, id)).collect();
-        let sources: Vec<IpAddr> = example::sources(self.plan, &sources, v6);
-        let targets = example::candidates(self.plan, self.plan.zone_addresses(to), v6);
+        let sources: Vec<IpAddr> = example::sources(self.plan, &sources, family);
+        let targets = example::candidates(self.plan, self.plan.zone_addresses(to), family);
         let cell = Cause::Cell(from, to);
         let unsaid = self.plan.matrix().cell(from, to).action.is_none();
-        for service in [ping(v6), tcp(443), tcp(22)] {
+        for service in [ServicePoint::echo(family), tcp(443), tcp(22)] {
             for &source in &sources {
                 let interface = self.plan.network_interface(self.plan.network_of(source)?);
                 for &target in &targets {
@@ -93,13 +93,13 @@ impl BoundaryChecks<'_, '_> {
         let name = exception.name.clone();
         let families = if exception.translated {
             self.offered(id);
-            &[true][..]
+            &[Family::V6][..]
         } else {
-            &[false, true][..]
+            &Family::ALL[..]
         };
-        for &v6 in families {
-            let Some((packet, probe)) = self.packet_of_exception(id, v6) else { continue };
-            let family = family(v6);
+        for &family in families {
+            let Some((packet, probe)) = self.packet_of_exception(id, family) else { continue };
+            let family = suffix(family);
             let timed = exception.hours.is_some();
             // Its rule may be there for others, too, or for no packet at all: then nobody else would try it.
             let needed = timed || !self.has_rule_of_its_own(|cause| cause.exception() == Some(id));
@@ -135,7 +135,7 @@ impl BoundaryChecks<'_, '_> {
     }
 
     /// A packet that this exception, and no other, decides.
-    fn packet_of_exception(&self, id: ExceptionId, v6: bool) -> Option<(Packet, Probe)> {
+    fn packet_of_exception(&self, id: ExceptionId, family: Family) -> Option<(Packet, Probe)> {
         let precedence = self.meaning.precedence();
         let above = precedence.above(id).iter();
         let top =
@@ -153,9 +153,9 @@ impl BoundaryChecks<'_, '_> {
                 }
                 _ => self.where_somebody_answers(&product.destination),
             };
-            for source in example::sources(self.plan, &product.source, v6) {
-                for target in example::candidates(self.plan, &targets, v6) {
-                    let found = services_to_try(&product, v6).into_iter().find_map(|service| {
+            for source in example::sources(self.plan, &product.source, family) {
+                for target in example::candidates(self.plan, &targets, family) {
+                    let found = services_to_try(&product, family).into_iter().find_map(|service| {
                         let packet = packet_of(interface, source, target, service)?;
                         let packet = Packet { at, ..packet };
                         let probe = Probe::for_service(service)?;
@@ -220,7 +220,7 @@ impl BoundaryChecks<'_, '_> {
         let neighbours = [network].into_iter().chain(self.plan.networks_of(zone));
         neighbours.into_iter().find_map(|id| {
             let anyone = example::anonymous(self.plan, id).difference(from);
-            let anyone = example::candidates(self.plan, &anyone, packet.source().is_ipv6());
+            let anyone = example::candidates(self.plan, &anyone, packet.family());
             let source = *anyone.first()?;
             let interface = self.plan.network_interface(id);
             let other = packet_of(interface, source, packet.destination(), packet.service)?;
@@ -236,7 +236,7 @@ impl BoundaryChecks<'_, '_> {
             return None;
         }
         let others = self.plan.network_addresses(network).difference(to);
-        let others = example::candidates(self.plan, &others, packet.destination().is_ipv6());
+        let others = example::candidates(self.plan, &others, packet.family());
         let ends = Ends::new(packet.source(), *others.first()?)?;
         Some(Packet { ends, ..*packet })
     }
@@ -244,9 +244,15 @@ impl BoundaryChecks<'_, '_> {
 
 /// Services of a product that a person can ask for: well-known ones that are likely to answer, then
 /// the first port of each stretch, TCP before UDP.
-fn services_to_try(product: &Match, v6: bool) -> Vec<ServicePoint> {
-    let line = if v6 { &product.service.v6 } else { &product.service.v4 };
-    let likely = [tcp(443), tcp(80), tcp(22), ping(v6), ServicePoint::port(Protocol::UDP, 53)];
+fn services_to_try(product: &Match, family: Family) -> Vec<ServicePoint> {
+    let line = product.service.line(family);
+    let likely = [
+        tcp(443),
+        tcp(80),
+        tcp(22),
+        ServicePoint::echo(family),
+        ServicePoint::port(Protocol::UDP, 53),
+    ];
     let mut points: Vec<ServicePoint> =
         likely.into_iter().filter(|point| line.contains(point.coordinate())).collect();
     for protocol in [Protocol::TCP, Protocol::UDP] {

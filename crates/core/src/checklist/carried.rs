@@ -6,7 +6,7 @@
 
 use super::candidate::Candidate;
 use super::control::{controls, needs_one, shows_own_end};
-use super::places::{ping, tcp};
+use super::places::tcp;
 use super::time::{ADDRESS, MOVE, Point, SET_UP};
 use super::topics::topics;
 use super::write::Writer;
@@ -280,7 +280,7 @@ impl<'w, 'm> Walk<'w, 'm> {
 
     /// A check from the address of another one that must get a reply: by the gateway where there is one.
     fn own_end_for(&self, silent: &Check) -> Option<Check> {
-        let (source, v6) = (silent.packet.source(), silent.packet.source().is_ipv6());
+        let (source, family) = (silent.packet.source(), silent.packet.family());
         let asked = Match {
             enters: IntervalSet::point(silent.packet.enters),
             source: source.into(),
@@ -288,14 +288,15 @@ impl<'w, 'm> Walk<'w, 'm> {
         };
         let plan = self.workshop.meaning.plan();
         let udp = [53, 123].map(|port| ServicePoint::port(Protocol::UDP, port));
-        let services = [ping(v6)].into_iter().chain(udp).chain([tcp(443), tcp(80)]);
+        let services =
+            [ServicePoint::echo(family)].into_iter().chain(udp).chain([tcp(443), tcp(80)]);
         let services: Vec<ServicePoint> = services.collect();
         let mut found: Vec<(u32, Check)> = Vec::new();
         for product in self.workshop.places.within(&asked).products() {
-            let line = if v6 { &product.service.v6 } else { &product.service.v4 };
+            let line = product.service.line(family);
             let gateway = product.destination.intersection(&plan.gateway_inside());
             let sets = [gateway, product.destination.clone()];
-            let targets = sets.iter().flat_map(|set| example::candidates(plan, set, v6));
+            let targets = sets.iter().flat_map(|set| example::candidates(plan, set, family));
             let Some(at) = product.at.first() else { continue };
             for target in targets.take(MOST_TARGETS) {
                 let Some(ends) = Ends::new(source, target) else { continue };
@@ -312,22 +313,22 @@ impl<'w, 'm> Walk<'w, 'm> {
     /// The cheapest check whose reply makes a silence evidence, with what it costs.
     fn control_for(&self, silent: &Check) -> Option<(u32, Check)> {
         let plan = self.workshop.meaning.plan();
-        let v6 = silent.packet.source().is_ipv6();
+        let family = silent.packet.family();
         let destination = silent.packet.destination();
         let asked = Match { destination: destination.into(), ..Match::everything() };
         let mut services = vec![silent.packet.service];
         if silent.is_to_gateway {
             let udp = [53, 123].map(|port| ServicePoint::port(Protocol::UDP, port));
-            services.extend([ping(v6)].into_iter().chain(udp));
+            services.extend([ServicePoint::echo(family)].into_iter().chain(udp));
         }
         let mut best: Option<(u32, Check)> = None;
         for product in self.workshop.places.within(&asked).products() {
-            let line = if v6 { &product.service.v6 } else { &product.service.v4 };
+            let line = product.service.line(family);
             let (Some(enters), Some(at)) = (product.enters.first(), product.at.first()) else {
                 continue;
             };
             let services = services.iter().filter(|service| line.contains(service.coordinate()));
-            let sources = example::sources(plan, &product.source, v6).into_iter().take(2);
+            let sources = example::sources(plan, &product.source, family).into_iter().take(2);
             let ends: Vec<Ends> =
                 sources.filter_map(|source| Ends::new(source, destination)).collect();
             for (service, ends) in services.flat_map(|one| ends.iter().map(move |ends| (one, ends)))

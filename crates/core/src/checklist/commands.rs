@@ -1,6 +1,6 @@
 //! What to type, on each system.
 
-use crate::space::{Packet, Protocol, ServicePoint};
+use crate::space::{Family, Packet, Protocol, ServicePoint};
 use std::net::IpAddr;
 
 /// A name that is there for examples and answers (RFC 2606, RFC 6761).
@@ -53,8 +53,8 @@ pub enum Target {
     Address(IpAddr),
     /// To anyone on the internet who answers: the plan has nobody in particular there.
     Anyone {
-        /// Whether over IPv6.
-        v6: bool,
+        /// Over which of the two.
+        family: Family,
     },
     /// To what this name leads to, or to the address that a word in capitals stands for.
     Named(String),
@@ -132,24 +132,24 @@ impl Probe {
 
     fn command(self, system: System, target: &Target) -> String {
         use System::{Linux, Macos, Windows};
-        let v6 = match target {
-            Target::Address(address) => address.is_ipv6(),
-            Target::Anyone { v6 } => *v6,
-            Target::Named(_) => false,
+        let family = match target {
+            Target::Address(address) => Family::of(*address),
+            Target::Anyone { family } => *family,
+            Target::Named(_) => Family::V4,
         };
         match (self, system) {
             (Self::Lease, Linux) => LINUX_LEASE.to_owned(),
             (Self::Lease, Macos) => MACOS_LEASE.to_owned(),
             (Self::Lease, Windows) => "ipconfig /all".to_owned(),
             (Self::Ping, Linux) => format!("ping -c 3 -W 2 {target}"),
-            (Self::Ping, Macos) if v6 => format!("ping6 -c 3 {target}"),
+            (Self::Ping, Macos) if family == Family::V6 => format!("ping6 -c 3 {target}"),
             (Self::Ping, Macos) => format!("ping -c 3 -t 4 {target}"),
             (Self::Ping, Windows) => format!("ping -n 3 -w 2000 {target}"),
             (Self::Tcp(port), Linux) => format!("nc -vz -w 3 {target} {port}"),
             (Self::Tcp(port), Macos) => format!("nc -vz -G 3 {target} {port}"),
             (Self::Tcp(port), Windows) => format!("Test-NetConnection {target} -Port {port}"),
             (Self::Udp(port), Linux | Macos) => format!("echo test | nc -u -w 3 {target} {port}"),
-            (Self::Udp(port), Windows) => windows_udp(target, v6, port),
+            (Self::Udp(port), Windows) => windows_udp(target, family, port),
             (Self::Dns, Linux | Macos) => format!("dig +time=3 +tries=1 @{target} {OUTSIDE_NAME}"),
             (Self::Dns, Windows) => format!("Resolve-DnsName {OUTSIDE_NAME} -Server {target}"),
             (Self::Time, Linux) => linux_time(target),
@@ -267,8 +267,9 @@ fn linux_time(target: &Target) -> String {
 }
 
 /// Sends a packet and waits for an answer; how long it was is printed, and an error without one.
-fn windows_udp(target: &Target, v6: bool, port: u16) -> String {
-    let (family, any) = if v6 { ("InterNetworkV6", "IPv6Any") } else { ("InterNetwork", "Any") };
+fn windows_udp(target: &Target, family: Family, port: u16) -> String {
+    let (family, any) =
+        if family == Family::V6 { ("InterNetworkV6", "IPv6Any") } else { ("InterNetwork", "Any") };
     format!(
         "$u = New-Object Net.Sockets.UdpClient([Net.Sockets.AddressFamily]::{family}); \
          $u.Client.ReceiveTimeout = 3000; $u.Connect('{target}', {port}); \

@@ -2,13 +2,16 @@
 //! gateway and who must not, the outside, what is kept apart within a network, announcements, guarantees.
 
 use super::candidate::{Candidate, Everyday};
-use super::places::{ANNOUNCED_TO, Places, ping, tcp};
+use super::places::{ANNOUNCED_TO, Places, tcp};
 use super::{Probe, write::packet_of};
+use crate::addressing::Subnet;
 use crate::asking::{End, question};
 use crate::example;
 use crate::meaning::Meaning;
 use crate::plan::{Guarantee, NetworkId, Plan};
-use crate::space::{AddressSet, Ends, IntervalSet, Packet, PacketSet, Protocol, ServicePoint};
+use crate::space::{
+    AddressSet, Ends, Family, IntervalSet, Packet, PacketSet, Protocol, ServicePoint,
+};
 use crate::verdict::Verdict;
 use std::collections::HashSet;
 use std::net::{IpAddr, Ipv4Addr};
@@ -38,8 +41,8 @@ struct Content<'m, 'p> {
 }
 
 /// What is put behind a name to tell the families apart.
-pub(super) fn family(v6: bool) -> &'static str {
-    if v6 { "6" } else { "" }
+pub(super) fn suffix(family: Family) -> &'static str {
+    if family == Family::V6 { "6" } else { "" }
 }
 
 impl Content<'_, '_> {
@@ -67,11 +70,11 @@ impl Content<'_, '_> {
         }
         for subnet in &network.subnets {
             let gateway = subnet.gateway();
-            let v6 = gateway.is_ipv6();
-            let Some(source) = self.places.first(interface, v6) else { continue };
+            let family = Family::of(gateway);
+            let Some(source) = self.places.first(interface, family) else { continue };
             let udp = |port| ServicePoint::port(Protocol::UDP, port);
             let mut tries = vec![
-                ("gateway", ping(v6), Probe::Ping),
+                ("gateway", ServicePoint::echo(family), Probe::Ping),
                 ("dns", udp(53), Probe::Dns),
                 ("time", udp(123), Probe::Time),
             ];
@@ -80,7 +83,7 @@ impl Content<'_, '_> {
             }
             for (what, service, probe) in tries {
                 let packet = packet_of(interface, source, gateway, service);
-                let id_of = format!("network.{name}/{what}{}", family(v6));
+                let id_of = format!("network.{name}/{what}{}", suffix(family));
                 let denied =
                     |packet: &Packet| self.meaning.decide(packet).verdict != Verdict::Allow;
                 match probe {
@@ -91,30 +94,32 @@ impl Content<'_, '_> {
                     _ => self.add(id_of, packet, probe),
                 }
             }
-            let outside = self.plan.uplinks().first().and(self.stranger(v6));
+            let outside = self.plan.uplinks().first().and(self.stranger(family));
             let web = outside.and_then(|outside| packet_of(interface, source, outside, tcp(443)));
-            let id_of = format!("network.{name}/internet{}", family(v6));
+            let id_of = format!("network.{name}/internet{}", suffix(family));
             self.add_everyday(Everyday::WayOut(id), id_of, web, Probe::Tcp(443));
         }
     }
 
     /// The address outside that stands for all of which the plan does not speak.
-    fn stranger(&self, v6: bool) -> Option<IpAddr> {
-        self.places.first(self.plan.uplink_interface(0), v6)
+    fn stranger(&self, family: Family) -> Option<IpAddr> {
+        self.places.first(self.plan.uplink_interface(0), family)
     }
 
     /// Where two devices of one network are kept apart, they are.
     fn apart(&mut self, id: NetworkId) {
         let network = self.plan.network(id);
         let interface = self.plan.network_interface(id);
-        let Some(source) = self.places.first(interface, false).filter(|_| network.isolate) else {
+        let Some(source) = self.places.first(interface, Family::V4).filter(|_| network.isolate)
+        else {
             return;
         };
         let neighbours: AddressSet = source.into();
         let neighbours = self.plan.network_addresses(id).difference(&neighbours);
-        let neighbour = example::candidates(self.plan, &neighbours, false).first().copied();
-        let packet =
-            neighbour.and_then(|neighbour| packet_of(interface, source, neighbour, ping(false)));
+        let neighbour = example::candidates(self.plan, &neighbours, Family::V4).first().copied();
+        let packet = neighbour.and_then(|neighbour| {
+            packet_of(interface, source, neighbour, ServicePoint::echo(Family::V4))
+        });
         self.add(format!("network.{}/apart", network.name), packet, Probe::Ping);
     }
 
@@ -125,12 +130,12 @@ impl Content<'_, '_> {
         }
         let interface = self.plan.network_interface(id);
         for to in ANNOUNCED_TO {
-            let source = self.places.first(interface, to.is_ipv6());
+            let source = self.places.first(interface, Family::of(to));
             let mdns = ServicePoint::port(Protocol::UDP, 5353);
             let packet = source.and_then(|source| packet_of(interface, source, to, mdns));
             let name = &self.plan.network(id).name;
             self.add(
-                format!("network.{name}/announced{}", family(to.is_ipv6())),
+                format!("network.{name}/announced{}", suffix(Family::of(to))),
                 packet,
                 Probe::Browse,
             );
@@ -150,16 +155,16 @@ impl Content<'_, '_> {
         let (Some(manage), Some(port)) = (&self.plan.gateway().manage, self.managed_by()) else {
             return;
         };
-        for v6 in [false, true] {
-            let sources = example::candidates(self.plan, &manage.from.addresses, v6);
+        for family in Family::ALL {
+            let sources = example::candidates(self.plan, &manage.from.addresses, family);
             let Some(source) = sources.first().copied() else { continue };
             let Some(id) = self.plan.network_of(source) else { continue };
             let network = self.plan.network(id);
-            let gateway = network.subnets.iter().map(|s| s.gateway()).find(|g| g.is_ipv6() == v6);
+            let gateway = network.subnet(family).map(Subnet::gateway);
             let interface = self.plan.network_interface(id);
             let packet =
                 gateway.and_then(|gateway| packet_of(interface, source, gateway, tcp(port)));
-            let id_of = format!("manage/itself{}", family(v6));
+            let id_of = format!("manage/itself{}", suffix(family));
             self.add_everyday(Everyday::Manage, id_of, packet, Probe::Tcp(port));
         }
     }
@@ -168,17 +173,18 @@ impl Content<'_, '_> {
     fn outside(&mut self) {
         for (index, uplink) in self.plan.uplinks().iter().enumerate() {
             let interface = self.plan.uplink_interface(index);
-            for v6 in [false, true] {
-                let own = example::first(&uplink.gateway(), v6);
-                let (Some(own), Some(source)) = (own, self.places.first(interface, v6)) else {
+            for family in Family::ALL {
+                let own = example::first(&uplink.gateway(), family);
+                let (Some(own), Some(source)) = (own, self.places.first(interface, family)) else {
                     continue;
                 };
                 let port = self.managed_by().unwrap_or(22);
-                for (what, service, probe) in
-                    [("manage", tcp(port), Probe::Tcp(port)), ("ping", ping(v6), Probe::Ping)]
-                {
+                for (what, service, probe) in [
+                    ("manage", tcp(port), Probe::Tcp(port)),
+                    ("ping", ServicePoint::echo(family), Probe::Ping),
+                ] {
                     let packet = packet_of(interface, source, own, service);
-                    let id = format!("outside.{}/{what}{}", uplink.name, family(v6));
+                    let id = format!("outside.{}/{what}{}", uplink.name, suffix(family));
                     match probe {
                         Probe::Ping => self.add(id, packet, probe),
                         _ => self.add_everyday(Everyday::ManageOutside(index), id, packet, probe),
@@ -204,15 +210,15 @@ impl Content<'_, '_> {
                 let Some(packet) = example::packet(self.plan, &PacketSet::from(shared)) else {
                     continue;
                 };
-                let v6 = packet.source().is_ipv6();
-                let way = (packet.enters, self.plan.zone_to(packet.destination()), v6);
+                let family = packet.family();
+                let way = (packet.enters, self.plan.zone_to(packet.destination()), family);
                 let Some(probe) = Probe::for_service(packet.service) else { continue };
                 if !self.meaning.decide(&packet).verdict.is_filtered() || !tried.insert(way) {
                     continue;
                 }
                 let (interface, zone) =
                     (self.plan.interface_name(way.0), &self.plan.zone(way.1).name);
-                let id = format!("{word}.{}/{interface}>{zone}{}", guarantee.name, family(v6));
+                let id = format!("{word}.{}/{interface}>{zone}{}", guarantee.name, suffix(family));
                 let candidate = Candidate::new(id, packet, probe).needed();
                 self.found.push(Candidate { guarantee: true, ..candidate });
             }

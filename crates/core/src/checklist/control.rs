@@ -46,10 +46,9 @@ impl Check {
 /// Whether a reply to one check shows that whoever makes the other one is connected: it came to the same address. A lease
 /// shows that of a device that joins.
 pub(super) fn shows_own_end(reply: &Check, silent: &Check) -> bool {
-    let v6 = |check: &Check| check.packet.source().is_ipv6();
     reply.expect == Expect::Reply
         && reply.standpoint == silent.standpoint
-        && v6(reply) == v6(silent)
+        && reply.packet.family() == silent.packet.family()
 }
 
 /// Finds for each check that needs them controls among the others, for either end.

@@ -169,8 +169,7 @@ impl<'m> Workshop<'m> {
         let chosen = cover::choose(pool, shown.mistakes.len(), |packet| {
             let seconds = Expect::of(meaning.decide(packet).verdict, packet.service.protocol())
                 .map_or(1, Expect::seconds);
-            let plain =
-                places.first(packet.enters, packet.source().is_ipv6()) == Some(packet.source());
+            let plain = places.first(packet.enters, packet.family()) == Some(packet.source());
             cover::cost(seconds, !plain)
         });
         let strength = Strength::of(shown, &chosen, searched.undetectable);

@@ -9,7 +9,7 @@ use crate::example;
 use crate::meaning::Meaning;
 use crate::plan::{NetworkId, Plan};
 use crate::space::{
-    AddressSet, Interface, IntervalSet, Match, Packet, PacketSet, Protocol, ServicePoint,
+    AddressSet, Family, Interface, IntervalSet, Match, Packet, PacketSet, Protocol, ServicePoint,
     ServiceSet,
 };
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
@@ -49,7 +49,7 @@ impl Places {
                 service: probed(),
                 at: IntervalSet::full(),
             });
-            places.first.push([false, true].map(|v6| example::first(&strangers, v6)));
+            places.first.push(Family::ALL.map(|family| example::first(&strangers, family)));
         }
         places
     }
@@ -75,7 +75,7 @@ impl Places {
             product(own.clone(), ANNOUNCED_TO.into_iter().collect(), service);
         }
         let anyone = example::anonymous(plan, id);
-        self.first.push([false, true].map(|v6| example::first(&anyone, v6)));
+        self.first.push(Family::ALL.map(|family| example::first(&anyone, family)));
     }
 
     /// Whether a packet can be sent.
@@ -95,8 +95,8 @@ impl Places {
     }
 
     /// The address from which to send first on an interface.
-    pub(super) fn first(&self, interface: Interface, v6: bool) -> Option<IpAddr> {
-        self.first.get(usize::from(interface.0))?[usize::from(v6)]
+    pub(super) fn first(&self, interface: Interface, family: Family) -> Option<IpAddr> {
+        self.first.get(usize::from(interface.0))?[family as usize]
     }
 }
 
@@ -130,8 +130,8 @@ fn strangers(plan: &Plan) -> AddressSet {
     let own = plan.uplinks().iter().map(|uplink| uplink.own()).collect::<AddressSet>();
     let unspoken = plan.internet_addresses().difference(&spoken_of(plan));
     let unspoken = unspoken.difference(&own).difference(&plan.gateway_outside());
-    let one = |v6| example::candidates(plan, &unspoken, v6).first().copied();
-    [one(false), one(true)].into_iter().flatten().collect()
+    let one = |family| example::candidates(plan, &unspoken, family).first().copied();
+    Family::ALL.into_iter().filter_map(one).collect()
 }
 
 /// Who answers: devices inside, the gateway, whom the plan speaks of outside, and any one server there.
@@ -162,15 +162,6 @@ fn placeholders(plan: &Plan) -> AddressSet {
     let domains = plan.domains().iter().map(|domain| domain.placeholder);
     let leased = plan.uplinks().iter().filter_map(|uplink| uplink.placeholder);
     domains.chain(leased).map(Placeholder::set).collect()
-}
-
-/// An echo request.
-pub(super) fn ping(v6: bool) -> ServicePoint {
-    if v6 {
-        ServicePoint::icmp(Protocol::ICMP_V6, 128, 0)
-    } else {
-        ServicePoint::icmp(Protocol::ICMP, 8, 0)
-    }
 }
 
 /// A TCP port.

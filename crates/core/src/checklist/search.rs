@@ -10,14 +10,16 @@ use replies::Answered;
 use super::Probe;
 use super::candidate::Candidate;
 use super::detection::{Detection, gain, loss};
-use super::places::{Places, ping, shared, tcp};
+use super::places::{Places, shared, tcp};
 use super::strength::Undetectable;
 use crate::meaning::Meaning;
 use crate::plan::Action;
 use crate::proof::partition::Partition;
 use crate::proof::witness_search::{END, Wanted, WitnessSearch};
 use crate::rules::mistakes::{Change, Mistake, top};
-use crate::space::{Ends, IntervalSet, Match, Minute, Packet, PacketSet, Protocol, ServicePoint};
+use crate::space::{
+    Ends, Family, IntervalSet, Match, Minute, Packet, PacketSet, Protocol, ServicePoint,
+};
 use std::collections::HashSet;
 use std::net::IpAddr;
 
@@ -219,7 +221,7 @@ impl Search<'_> {
         let rule = mistake
             .rule(self.shown.rules)
             .map_or_else(|| "all".to_owned(), |rule| rule.id.to_string());
-        let family = super::content::family(packet.source().is_ipv6());
+        let family = super::content::suffix(packet.family());
         let id = format!("{rule}/{}{family}", mistake.kind.word());
         let mut candidate = Candidate::new(id, packet, probe);
         candidate.shows = self.shown.by(&packet);
@@ -229,15 +231,15 @@ impl Search<'_> {
     /// Ways to make a packet more ordinary: at the beginning of the week, from any device, to a host, for
     /// a service that answers.
     fn plainer(&self, packet: &Packet) -> Vec<Plainer> {
-        let (plan, v6) = (self.meaning.plan(), packet.source().is_ipv6());
+        let (plan, family) = (self.meaning.plan(), packet.family());
         let mut ways = vec![Plainer::At(Minute::default())];
-        ways.extend(self.places.first(packet.enters, v6).map(Plainer::From));
+        ways.extend(self.places.first(packet.enters, family).map(Plainer::From));
         let near = plan.network_of(packet.destination());
         let hosts = plan.hosts().iter().filter(|host| near == Some(host.network));
-        let hosts = hosts.flat_map(|host| &host.addresses).filter(|a| a.is_ipv6() == v6);
+        let hosts = hosts.flat_map(|host| &host.addresses).filter(|a| Family::of(**a) == family);
         ways.extend(hosts.take(8).map(|host| Plainer::To(*host)));
         let udp = |port| ServicePoint::port(Protocol::UDP, port);
-        let likely = [udp(53), tcp(22), tcp(80), tcp(443), ping(v6)];
+        let likely = [udp(53), tcp(22), tcp(80), tcp(443), ServicePoint::echo(family)];
         ways.extend(likely.map(Plainer::For));
         ways
     }

@@ -2,7 +2,7 @@
 
 use super::{Expect, Probe, Standpoint};
 use crate::meaning::{Meaning, uses};
-use crate::space::{AddressSet, Minute};
+use crate::space::{AddressSet, Family, Minute};
 use crate::verdict::Cause;
 
 /// What people do by a service, by its TCP port; what stands behind it is where. UDP has the same where it has the same
@@ -32,7 +32,7 @@ pub(super) struct Said<'s> {
     pub(super) port: Option<u16>,
     pub(super) expect: Expect,
     pub(super) cause: Cause,
-    pub(super) v6: bool,
+    pub(super) family: Family,
     pub(super) when: Option<Minute>,
 }
 
@@ -40,7 +40,7 @@ pub(super) struct Said<'s> {
 pub(super) fn says(meaning: &Meaning<'_>, said: &Said<'_>) -> String {
     let who = who(meaning, said.standpoint);
     let can = if said.expect == Expect::Reply { "can" } else { "cannot" };
-    let family = if said.v6 { " over IPv6" } else { "" };
+    let family = if said.family == Family::V6 { " over IPv6" } else { "" };
     let when = said.when.map(|at| format!(" ({at})")).unwrap_or_default();
     format!("{who} {can} {}{family}{when}", does(meaning, said))
 }

@@ -7,7 +7,7 @@ use super::{Check, Expect, Probe, SetUp, Standpoint};
 use crate::addressing::not_global;
 use crate::meaning::{Meaning, uses};
 use crate::plan::{Inbound, NetworkId, Plan};
-use crate::space::{AddressSet, Packet, Protocol, ServicePoint};
+use crate::space::{AddressSet, Family, Packet, Protocol, ServicePoint};
 use crate::wiring::{self, Device};
 use std::net::IpAddr;
 
@@ -254,7 +254,7 @@ impl SetUpMistake {
             }
             (SetUpKind::NoNames, Subject::Network(id)) => in_network(id, Probe::Dns),
             (SetUpKind::NoIpv6InNetwork, Subject::Network(id)) => {
-                let v6 = |check: &&&Check| check.packet.source().is_ipv6();
+                let v6 = |check: &&&Check| check.packet.family() == Family::V6;
                 replies().filter(v6).any(|check| check.standpoint.network() == Some(id))
             }
             (SetUpKind::PortsSwapped | SetUpKind::WifiElsewhere, Subject::Only(networks)) => {
@@ -289,7 +289,7 @@ fn needs_translation(plan: &Plan, packet: &Packet) -> bool {
 
 /// Whether a packet asks for an offered service, from outside.
 fn asks_for(plan: &Plan, inbound: &Inbound, packet: &Packet) -> bool {
-    let line = if packet.source().is_ipv4() { &inbound.outside.v4 } else { &inbound.outside.v6 };
+    let line = inbound.outside.line(packet.family());
     let uplink = plan.uplinks().get(inbound.uplink);
     let offered = uplink.is_some_and(|uplink| uplink.gateway().contains(packet.destination()));
     offered && line.contains(packet.service.coordinate())

@@ -3,6 +3,7 @@
 use crate::example;
 use crate::meaning::{Meaning, uses};
 use crate::plan::{Hang, NetworkId, Plan};
+use crate::space::Family;
 use std::net::IpAddr;
 
 /// Where a check is made from.
@@ -112,13 +113,12 @@ fn given(meaning: &Meaning<'_>, id: NetworkId) -> String {
     if let Some(pool) = network.pool {
         parts.push(format!("an address by DHCP, {} to {}", pool.first(), pool.last()));
     }
-    let of = |v6: bool| network.subnets.iter().find(move |one| one.gateway().is_ipv6() == v6);
-    if let Some(subnet) = of(false) {
+    if let Some(subnet) = network.subnet(Family::V4) {
         let names = uses::names_everywhere(meaning, id);
         let what = if names { "router and resolver" } else { "router" };
         parts.push(format!("{what} {}", subnet.gateway()));
     }
-    parts.push(match of(true) {
+    parts.push(match network.subnet(Family::V6) {
         Some(subnet) => format!("IPv6 of {} alone", subnet.prefix()),
         None => "no IPv6 address but fe80:".to_owned(),
     });

@@ -3,14 +3,14 @@
 
 use super::candidate::{Candidate, Everyday};
 use super::content;
-use super::places::{ping, tcp};
+use super::places::tcp;
 use super::{NotTried, Probe, Workshop};
 use crate::asking::{End, question};
 use crate::example;
 use crate::plan::{Exception, ExceptionId, Guarantee, Plan};
 use crate::space::{
-    AddressSet, Ends, Interface, IntervalSet, Match, Packet, PacketSet, Protocol, ServicePoint,
-    ServiceSet,
+    AddressSet, Ends, Family, Interface, IntervalSet, Match, Packet, PacketSet, Protocol,
+    ServicePoint, ServiceSet,
 };
 use crate::verdict::{Cause, Decision};
 use std::collections::HashSet;
@@ -77,8 +77,8 @@ impl Ways<'_, '_> {
             let Some(probe) = Probe::of(&packet) else { continue };
             let zone = &self.plan.zone(self.plan.zone_to(packet.destination())).name;
             let interface = self.plan.interface_name(packet.enters);
-            let v6 = content::family(packet.source().is_ipv6());
-            let id = format!("{}.{}/{interface}>{zone}{v6}", guarantee.word(), guarantee.name);
+            let family = content::suffix(packet.family());
+            let id = format!("{}.{}/{interface}>{zone}{family}", guarantee.word(), guarantee.name);
             let candidate = Candidate::new(id, packet, probe).needed();
             let candidate = Candidate { guarantee: true, ..candidate };
             match by_interface.iter_mut().find(|(own, _)| *own == packet.enters) {
@@ -164,8 +164,8 @@ impl Ways<'_, '_> {
         let packets = self.packets(&asked, |decision| own.contains(&decision.cause));
         let named = packets.into_iter().filter_map(|packet| {
             let probe = Probe::of(&packet)?;
-            let v6 = content::family(packet.source().is_ipv6());
-            let id = format!("{}.{}/{}{v6}", exception.table(), exception.name, probe.words());
+            let family = content::suffix(packet.family());
+            let id = format!("{}.{}/{}{family}", exception.table(), exception.name, probe.words());
             Some(Candidate::new(id, packet, probe).needed())
         });
         named.collect()
@@ -193,10 +193,10 @@ impl Ways<'_, '_> {
 
     fn of_product(&self, product: &Match) -> Vec<Packet> {
         let mut packets = Vec::new();
-        for v6 in [false, true] {
-            let sources = example::sources(self.plan, &product.source, v6);
-            let targets = self.targets(&product.destination, v6);
-            let services = services(&product.service, v6);
+        for family in Family::ALL {
+            let sources = example::sources(self.plan, &product.source, family);
+            let targets = self.targets(&product.destination, family);
+            let services = services(&product.service, family);
             for &source in sources.iter().take(MOST_ENDS) {
                 for &target in targets.iter().filter(|target| **target != source).take(MOST_ENDS) {
                     for &service in &services {
@@ -212,8 +212,8 @@ impl Ways<'_, '_> {
     }
 
     /// Addresses to go to: hosts first, one of each zone before a second one of any.
-    fn targets(&self, set: &AddressSet, v6: bool) -> Vec<IpAddr> {
-        let all = example::candidates(self.plan, set, v6);
+    fn targets(&self, set: &AddressSet, family: Family) -> Vec<IpAddr> {
+        let all = example::candidates(self.plan, set, family);
         let mut zones = HashSet::new();
         let (firsts, others): (Vec<IpAddr>, Vec<IpAddr>) =
             all.into_iter().partition(|address| zones.insert(self.plan.zone_to(*address)));
@@ -222,9 +222,9 @@ impl Ways<'_, '_> {
 }
 
 /// What to ask for: a ping where that is among it, then ports that people use, then any.
-fn services(set: &ServiceSet, v6: bool) -> Vec<ServicePoint> {
-    let line = if v6 { &set.v6 } else { &set.v4 };
-    let known = [ping(v6)].into_iter().chain(PORTS.map(tcp));
+fn services(set: &ServiceSet, family: Family) -> Vec<ServicePoint> {
+    let line = set.line(family);
+    let known = [ServicePoint::echo(family)].into_iter().chain(PORTS.map(tcp));
     let udp = [53, 123].map(|port| ServicePoint::port(Protocol::UDP, port));
     let mut found: Vec<ServicePoint> =
         known.chain(udp).filter(|point| line.contains(point.coordinate())).take(2).collect();

@@ -7,7 +7,7 @@ use crate::addressing::Placeholder;
 use crate::meaning::Meaning;
 use crate::plan::{NetworkId, Plan};
 use crate::proof::Proved;
-use crate::space::{Minute, Packet};
+use crate::space::{Family, Minute, Packet};
 use crate::sweep;
 use std::collections::{BTreeMap, HashMap, HashSet};
 
@@ -130,8 +130,8 @@ fn swept(meaning: &Meaning<'_>, workshop: &Workshop<'_>) -> Vec<Packet> {
     let plan = meaning.plan();
     let ends = sweep::wanted(meaning, workshop.rules);
     let interface = (!plan.uplinks().is_empty()).then(|| plan.uplink_interface(0));
-    let outside = [false, true].into_iter().filter_map(|v6| {
-        Some(sweep::End { interface: interface?, address: sweep::stranger(plan, v6)? })
+    let outside = Family::ALL.into_iter().filter_map(|family| {
+        Some(sweep::End { interface: interface?, address: sweep::stranger(plan, family)? })
     });
     let outside: Vec<sweep::End> = outside.collect();
     sweep::packets(meaning, workshop.rules, &ends, &outside, Minute::default())

@@ -10,7 +10,7 @@ use crate::example;
 use crate::meaning::Meaning;
 use crate::plan::Plan;
 use crate::space::{
-    AddressSet, Interface, IntervalSet, Match, Packet, PacketSet, Protocol, ServicePoint,
+    AddressSet, Family, Interface, IntervalSet, Match, Packet, PacketSet, Protocol, ServicePoint,
     ServiceSet,
 };
 use crate::verdict::{Cause, Decision, Verdict};
@@ -63,7 +63,7 @@ impl<'m, 'p> Writer<'m, 'p> {
             port: packet.service.destination_port(),
             expect,
             cause: decision.cause,
-            v6: packet.source().is_ipv6(),
+            family: packet.family(),
             when,
         };
         Some(Check {
@@ -101,7 +101,9 @@ impl<'m, 'p> Writer<'m, 'p> {
                 let uplink = &self.plan.uplinks()[usize::from(number)];
                 Target::Named(format!("ADDRESS_OF_{}", uplink.name.as_str().to_uppercase()))
             }
-            None if self.is_anyone(destination) => Target::Anyone { v6: destination.is_ipv6() },
+            None if self.is_anyone(destination) => {
+                Target::Anyone { family: Family::of(destination) }
+            }
             None => Target::Address(destination),
         }
     }

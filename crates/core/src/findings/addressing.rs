@@ -6,7 +6,7 @@ use crate::name::Name;
 use crate::plan::{Network, Plan};
 use crate::service::built_in;
 use crate::source::Span;
-use crate::space::{AddressSet, ServiceSet};
+use crate::space::{AddressSet, Family, ServiceSet};
 use ipnet::IpNet;
 use std::net::IpAddr;
 
@@ -189,7 +189,7 @@ fn size<'a>(
 
 fn lease(plan: &Plan, network: &Network, dhcp: &ServiceSet, found: &mut Vec<AddressingFinding>) {
     let (name, at) = (network.name.clone(), network.at);
-    let has_v4 = network.subnets.iter().any(|s| s.prefix().addr().is_ipv4());
+    let has_v4 = network.subnet(Family::V4).is_some();
     if !network.dhcp_said && has_v4 {
         found.push(AddressingFinding::NoDhcp { network: name.clone(), at });
     }

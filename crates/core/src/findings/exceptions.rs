@@ -1,12 +1,11 @@
 //! Exceptions that do nothing, too much, or no longer what they should.
 
-use crate::addressing::Family;
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::meaning::{Meaning, Precedence};
 use crate::name::Name;
 use crate::plan::{Action, Exception, ExceptionId, HostId, Plan};
 use crate::source::Span;
-use crate::space::{PacketSet, ServiceSet};
+use crate::space::{Family, PacketSet, ServiceSet};
 use jiff::civil::Date;
 use std::fmt;
 

@@ -50,8 +50,7 @@ fn own_gateway(meaning: &Meaning<'_>, id: NetworkId, port: u16) -> bool {
     network.subnets.iter().all(|subnet| {
         let own = AddressSet::from(subnet.gateway());
         let devices = network.device_addresses();
-        let devices =
-            if subnet.gateway().is_ipv4() { devices.only_v4() } else { devices.only_v6() };
+        let devices = devices.of_family(subnet.family());
         all_may(meaning, id, port, devices, own)
     })
 }

@@ -2,7 +2,7 @@
 
 use super::{Network, Plan};
 use crate::addressing::{FreeSpace, Growth, Subnet, grow, prefix_for};
-use crate::space::AddressSet;
+use crate::space::{AddressSet, Family};
 use ipnet::IpNet;
 
 impl Plan {
@@ -23,7 +23,7 @@ impl Plan {
     /// A larger subnet for a network in which more devices are expected than it has room for, moving as
     /// few others as possible; `None` where the space has none, or nothing is expected.
     pub fn growth(&self, network: &Network) -> Option<Growth> {
-        let old = network.subnets.iter().map(Subnet::prefix).find(|p| p.addr().is_ipv4())?;
+        let old = network.subnet(Family::V4)?.prefix();
         let length = prefix_for(Some(network.expected?))?.min(old.prefix_len().checked_sub(1)?);
         let space: AddressSet = self.site.space.iter().copied().collect();
         grow(old, length, &space, &self.taken())

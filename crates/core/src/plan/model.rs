@@ -7,7 +7,7 @@ use super::{Action, Hours, Limits, Place, Services, Tunnel};
 use crate::addressing::{Placeholder, Pool, Subnet, Tie, link_local};
 use crate::name::Name;
 use crate::source::Span;
-use crate::space::{AddressSet, IntervalSet, Minute, ServiceSet};
+use crate::space::{AddressSet, Family, IntervalSet, Minute, ServiceSet};
 use ipnet::IpNet;
 use jiff::civil::Date;
 use macaddr::MacAddr6;
@@ -266,9 +266,14 @@ impl Network {
         &self.devices
     }
 
+    /// Its first subnet of a family; a plan gives it one of each at most.
+    pub fn subnet(&self, family: Family) -> Option<&Subnet> {
+        self.subnets.iter().find(|subnet| subnet.family() == family)
+    }
+
     /// Whether it has IPv6.
     pub fn has_v6(&self) -> bool {
-        self.subnets.iter().any(|subnet| subnet.gateway().is_ipv6())
+        self.subnet(Family::V6).is_some()
     }
 
     /// The same for subnets that are no network yet.

@@ -10,7 +10,7 @@ use super::fate::Fate;
 use super::partition::Index;
 use super::table::{Side, Table};
 use crate::plan::Action;
-use crate::space::{BoundingBox, Family, Packet, Search};
+use crate::space::{AddressBits, BoundingBox, Packet, Search};
 use std::collections::HashSet;
 
 /// What was found out about one rule, by its owner in the table.
@@ -66,7 +66,7 @@ pub(crate) fn anomalies(
     found
 }
 
-fn side<A: Family>(
+fn side<A: AddressBits>(
     side: &Side<A>,
     index: &Index<A>,
     counts: &impl Fn(u32) -> bool,
@@ -82,7 +82,7 @@ fn side<A: Family>(
 }
 
 /// Finds the lines that do the work of those that do nothing: each takes a packet that no other takes first.
-fn substitutes<A: Family>(side: &Side<A>, index: &Index<A>, lives: &mut [Life]) {
+fn substitutes<A: AddressBits>(side: &Side<A>, index: &Index<A>, lives: &mut [Life]) {
     let idle: Vec<bool> =
         lives.iter().map(|life| life.witness.is_none() || life.flips.is_none()).collect();
     let is_idle = |owner: u32| idle.get(owner as usize).is_some_and(|idle| *idle);
@@ -108,7 +108,7 @@ const MOST_LOOKED_AT: usize = 256;
 
 /// Adds the owners of those of `lines` that are the first of them to have a packet of a line which `above`
 /// leaves.
-fn takers<A: Family>(
+fn takers<A: AddressBits>(
     owners: &mut Vec<u32>,
     above: Stack<'_, A>,
     lines: Stack<'_, A>,
@@ -132,7 +132,7 @@ fn takers<A: Family>(
 }
 
 /// Looks at the lines of a cell, one after the other.
-fn lives<A: Family>(cell: &Cell<A>, lives: &mut [Life]) {
+fn lives<A: AddressBits>(cell: &Cell<A>, lives: &mut [Life]) {
     let stack = cell.stack();
     for (place, line) in stack.lines.iter().enumerate() {
         if let Some(life) = lives.get_mut(line.owner as usize) {
@@ -144,7 +144,7 @@ fn lives<A: Family>(cell: &Cell<A>, lives: &mut [Life]) {
     }
 }
 
-fn look<A: Family>(stack: Stack<'_, A>, place: usize, line: &Line<A>, life: &mut Life) {
+fn look<A: AddressBits>(stack: Stack<'_, A>, place: usize, line: &Line<A>, life: &mut Life) {
     let before = stack.above(place);
     if life.witness.is_none() {
         match before.escape(Stack::none(), &line.block) {
@@ -159,7 +159,7 @@ fn look<A: Family>(stack: Stack<'_, A>, place: usize, line: &Line<A>, life: &mut
 }
 
 /// A packet that the line decides and to which something else would happen without it.
-fn flips<A: Family>(
+fn flips<A: AddressBits>(
     stack: Stack<'_, A>,
     place: usize,
     line: &Line<A>,
@@ -196,7 +196,7 @@ pub(crate) fn is_defence(fate: Fate) -> bool {
 }
 
 /// The pairs of lines of a cell that have to stay in their order, but for those that are known from another cell.
-fn pairs<A: Family>(
+fn pairs<A: AddressBits>(
     cell: &Cell<A>,
     counts: &impl Fn(u32) -> bool,
     pairs: &mut Vec<OrderedPair>,

@@ -2,7 +2,7 @@
 
 use super::fate::Fate;
 use crate::space::{
-    Block, BlockIndex, BoundingBox, Family, Interface, IntervalSet, Point, Search, ServiceSet,
+    AddressBits, Block, BlockIndex, BoundingBox, Interface, IntervalSet, Point, Search, ServiceSet,
 };
 
 /// With more lines than this they are laid out by where they lie; fewer are looked through sooner.
@@ -30,7 +30,7 @@ pub(crate) struct Stack<'c, A> {
     first: usize,
 }
 
-impl<'c, A: Family> Stack<'c, A> {
+impl<'c, A: AddressBits> Stack<'c, A> {
     /// The lines above that place.
     pub(crate) fn above(self, place: usize) -> Self {
         self.between(0, place)
@@ -124,7 +124,7 @@ impl Coverage {
     }
 }
 
-impl<A: Family> Cell<A> {
+impl<A: AddressBits> Cell<A> {
     pub(super) fn new(region: Block<A>, below: usize) -> Self {
         Self {
             region,
@@ -203,7 +203,7 @@ impl<A: Family> Cell<A> {
 }
 
 /// The whole service line, and the whole week.
-pub(super) fn whole_cell<A: Family>(
+pub(super) fn whole_cell<A: AddressBits>(
     interface: Interface,
     source: IntervalSet<A>,
     destination: IntervalSet<A>,

@@ -3,7 +3,7 @@
 use super::cell::{Line, Stack};
 use super::partition::Index;
 use super::table::{Side, Table};
-use crate::space::{Block, BoundingBox, Family, PacketSet, Region, Search};
+use crate::space::{AddressBits, Block, BoundingBox, PacketSet, Region, Search};
 
 /// Packets with which two tables do different things: a line of the one, a line of the other.
 #[derive(Clone, Debug)]
@@ -37,7 +37,7 @@ pub(crate) fn compare(one: &Table<'_>, other: &Table<'_>) -> Comparison {
     found
 }
 
-fn sides<A: Family>(index: &Index<A>, one: &Side<A>, other: &Side<A>, found: &mut Comparison) {
+fn sides<A: AddressBits>(index: &Index<A>, one: &Side<A>, other: &Side<A>, found: &mut Comparison) {
     for row in 0..one.rows() {
         for (a, b) in one.row(index, row).iter().zip(&other.row(index, row)) {
             let (a, b) = (a.stack(), b.stack());
@@ -48,12 +48,12 @@ fn sides<A: Family>(index: &Index<A>, one: &Side<A>, other: &Side<A>, found: &mu
     }
 }
 
-fn same_lines<A: Family>(a: Stack<'_, A>, b: Stack<'_, A>) -> bool {
+fn same_lines<A: AddressBits>(a: Stack<'_, A>, b: Stack<'_, A>) -> bool {
     a.lines.len() == b.lines.len()
         && a.lines.iter().zip(b.lines).all(|(a, b)| a.fate == b.fate && a.block == b.block)
 }
 
-fn cells<A: Family>(a: Stack<'_, A>, b: Stack<'_, A>, found: &mut Comparison) {
+fn cells<A: AddressBits>(a: Stack<'_, A>, b: Stack<'_, A>, found: &mut Comparison) {
     let (taken_by_b, taken_by_a) = (takers(a, b), takers(b, a));
     for (i, (one, bounding_box)) in a.lines.iter().zip(a.bounding_boxes).enumerate() {
         for (j, other) in b.near(*bounding_box) {
@@ -86,7 +86,7 @@ fn cells<A: Family>(a: Stack<'_, A>, b: Stack<'_, A>, found: &mut Comparison) {
 
 /// For each line, the place of the first one in the other list that has all its packets; past the end where there is
 /// none.
-fn takers<A: Family>(lines: Stack<'_, A>, others: Stack<'_, A>) -> Vec<usize> {
+fn takers<A: AddressBits>(lines: Stack<'_, A>, others: Stack<'_, A>) -> Vec<usize> {
     let taker = |(line, bounding_box): (&Line<A>, &BoundingBox<A>)| {
         let mut near = others.near(*bounding_box);
         let found = near.find(|(place, other)| {
@@ -99,7 +99,11 @@ fn takers<A: Family>(lines: Stack<'_, A>, others: Stack<'_, A>) -> Vec<usize> {
 }
 
 /// All the packets of a block that no line of two lists has; `None` where these are too scattered to be worked out.
-fn left<A: Family>(block: Block<A>, before: Stack<'_, A>, also: Stack<'_, A>) -> Option<PacketSet> {
+fn left<A: AddressBits>(
+    block: Block<A>,
+    before: Stack<'_, A>,
+    also: Stack<'_, A>,
+) -> Option<PacketSet> {
     let Some(bounding_box) = BoundingBox::of(&block) else { return Some(PacketSet::empty()) };
     let near = before
         .near(bounding_box)

@@ -5,7 +5,7 @@ use crate::addressing::{link_local, unspecified};
 use crate::meaning::Meaning;
 use crate::plan::{NetworkId, Plan};
 use crate::space::{
-    AddressSet, Block, Coordinate, Family, Interface, IntervalSet, PacketSet, Point,
+    AddressBits, AddressSet, Block, Coordinate, Interface, IntervalSet, PacketSet, Point,
 };
 use std::collections::BTreeMap;
 
@@ -90,7 +90,7 @@ impl Partition {
 
     /// Cells for lists without a plan: one for each interface.
     pub(super) fn plain(interfaces: usize) -> Self {
-        fn index<A: Family>(interfaces: usize) -> Index<A> {
+        fn index<A: AddressBits>(interfaces: usize) -> Index<A> {
             let full = IntervalSet::full();
             // The last interface is looked at for every source, as the gateway's own is.
             let own = vec![full.clone(); interfaces.max(1)];
@@ -188,7 +188,7 @@ fn led_to(plan: &Plan, id: NetworkId) -> AddressSet {
     behind.fold(plan.network(id).prefixes(), |all, route| all.union(&route.reach))
 }
 
-impl<A: Family> Index<A> {
+impl<A: AddressBits> Index<A> {
     pub(super) fn new(
         own: Vec<IntervalSet<A>>,
         local: IntervalSet<A>,

@@ -7,7 +7,7 @@ use super::table::{Side, Table};
 use crate::meaning::Meaning;
 use crate::plan::{Action, Form};
 use crate::rules::RuleSet;
-use crate::space::{Family, Packet, Search};
+use crate::space::{AddressBits, Packet, Search};
 use crate::verdict::{Cause, Decision};
 
 /// Whether replies pass.
@@ -52,7 +52,7 @@ pub fn answers(meaning: &Meaning<'_>, rules: &RuleSet) -> Answers {
 }
 
 /// Looks for a packet that a line allows and to which nothing is let back.
-fn open<A: Family>(
+fn open<A: AddressBits>(
     index: &Index<A>,
     means: &Side<A>,
     let_back: &Side<A>,

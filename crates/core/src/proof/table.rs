@@ -5,7 +5,7 @@
 use super::cell::{Cell, Coverage};
 use super::fate::Fate;
 use super::partition::{Index, Partition, Ways};
-use crate::space::{AsPoint, Block, Family, Interface, PacketSet, Point, ServiceSet};
+use crate::space::{AddressBits, AsPoint, Block, Interface, PacketSet, Point, ServiceSet};
 
 /// A line before it is sorted into cells.
 #[derive(Clone, Debug)]
@@ -104,7 +104,7 @@ impl Laid<'_> {
     }
 }
 
-fn visit<A: Family>(
+fn visit<A: AddressBits>(
     rows: &[Vec<Cell<A>>],
     index: &Index<A>,
     set: &[Block<A>],
@@ -124,7 +124,7 @@ fn visit<A: Family>(
     }
 }
 
-fn first_match<A: Family>(
+fn first_match<A: AddressBits>(
     rows: &[Vec<Cell<A>>],
     index: &Index<A>,
     point: Point<A>,
@@ -135,7 +135,7 @@ fn first_match<A: Family>(
     Some((line.fate, line.owner))
 }
 
-impl<A: Family> Side<A> {
+impl<A: AddressBits> Side<A> {
     fn new(index: &Index<A>, below: usize) -> Self {
         // What the gateway begins belongs there, wherever it says it comes from.
         let coverage = Coverage::Open { below };
@@ -204,7 +204,7 @@ impl<A: Family> Side<A> {
 }
 
 /// Whether a block leaves nothing in the dimensions beside where a packet enters and comes from.
-fn takes_every_service<A: Family>(block: &Block<A>) -> bool {
+fn takes_every_service<A: AddressBits>(block: &Block<A>) -> bool {
     let all = ServiceSet::any().v4;
     block.destination.is_full() && all.is_subset(&block.service) && block.at.is_full()
 }

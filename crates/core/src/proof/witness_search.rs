@@ -9,7 +9,7 @@ use super::table::Laid;
 use crate::meaning::Meaning;
 use crate::plan::Action;
 use crate::rules::RuleSet;
-use crate::space::{Block, BoundingBox, Family, Packet, PacketSet, Search};
+use crate::space::{AddressBits, Block, BoundingBox, Packet, PacketSet, Search};
 
 /// Where a rule stands: its list, its place there.
 type Place = (usize, usize);
@@ -67,7 +67,7 @@ impl<'f, 'r> WitnessSearch<'f, 'r> {
         v4
     }
 
-    fn look<A: Family>(
+    fn look<A: AddressBits>(
         &self,
         cell: &Cell<A>,
         block: &Block<A>,
@@ -85,7 +85,7 @@ impl<'f, 'r> WitnessSearch<'f, 'r> {
         }
     }
 
-    fn search<A: Family>(
+    fn search<A: AddressBits>(
         &self,
         stack: Stack<'_, A>,
         block: &Block<A>,

@@ -11,7 +11,7 @@ use super::{
 use crate::addressing::private_v4;
 use crate::plan::{Action, Plan, Uplink};
 use crate::space::{
-    AddressSet, Interface, IntervalSet, Match, Packet, PacketSet, Protocol, ServicePoint,
+    AddressSet, Family, Interface, IntervalSet, Match, Packet, PacketSet, Protocol, ServicePoint,
     ServiceSet,
 };
 use crate::verdict::Cause;
@@ -183,7 +183,7 @@ impl RuleSet {
         }
         let point = packet.service.coordinate();
         let is_asked = |ports: &ServiceSet| {
-            let line = if destination.is_ipv4() { &ports.v4 } else { &ports.v6 };
+            let line = ports.line(Family::of(destination));
             line.contains(point)
         };
         let fits = |rule: &&Rule| {

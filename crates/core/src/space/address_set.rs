@@ -1,6 +1,6 @@
 //! Sets of IPv4 and IPv6 addresses.
 
-use super::{Coordinate, IntervalSet};
+use super::{Coordinate, Family, IntervalSet};
 use ipnet::{IpNet, Ipv4Subnets, Ipv6Subnets};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
@@ -48,6 +48,14 @@ impl AddressSet {
     /// The IPv6 members alone.
     pub fn only_v6(&self) -> Self {
         Self { v6: self.v6.clone(), ..Self::empty() }
+    }
+
+    /// The addresses of a family.
+    pub fn of_family(&self, family: Family) -> Self {
+        match family {
+            Family::V4 => self.only_v4(),
+            Family::V6 => self.only_v6(),
+        }
     }
 
     /// Whether there is no address in it.

@@ -1,39 +1,38 @@
-//! The two address families, for code that is the same for both.
+//! The two address families, as a value.
 
-use super::{AsPoint, Block, PacketSet, Region};
+use std::net::IpAddr;
 
-/// An address family, by the number that an address of it is.
-pub trait Family: AsPoint + std::hash::Hash {
-    /// The blocks of a set in this family.
-    fn blocks(set: &PacketSet) -> &[Block<Self>];
-    /// The set of a region.
-    fn region(region: Region<Self>) -> PacketSet;
-    /// An address as a number that is wide enough for both families.
-    fn bits(self) -> u128;
-    /// The address of such a number; `None` for one too large.
-    fn from_bits(bits: u128) -> Option<Self>;
+/// IPv4 or IPv6.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Family {
+    /// IPv4.
+    V4,
+    /// IPv6.
+    V6,
 }
 
-macro_rules! family {
-    ($number:ty, $side:ident) => {
-        impl Family for $number {
-            fn blocks(set: &PacketSet) -> &[Block<Self>] {
-                set.$side.blocks()
-            }
+impl Family {
+    /// Both, IPv4 first.
+    pub const ALL: [Self; 2] = [Self::V4, Self::V6];
 
-            fn region(region: Region<Self>) -> PacketSet {
-                PacketSet { $side: region, ..PacketSet::empty() }
-            }
-
-            fn bits(self) -> u128 {
-                self.into()
-            }
-
-            fn from_bits(bits: u128) -> Option<Self> {
-                bits.try_into().ok()
-            }
+    /// The other one.
+    pub fn other(self) -> Self {
+        match self {
+            Self::V4 => Self::V6,
+            Self::V6 => Self::V4,
         }
-    };
+    }
+
+    /// The family of an address.
+    pub fn of(address: IpAddr) -> Self {
+        if address.is_ipv4() { Self::V4 } else { Self::V6 }
+    }
+
+    /// `IPv4` or `IPv6`.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::V4 => "IPv4",
+            Self::V6 => "IPv6",
+        }
+    }
 }
-family!(u32, v4);
-family!(u128, v6);

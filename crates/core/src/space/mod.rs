@@ -8,6 +8,7 @@
 //! Everything here is exact. Nothing is sampled and nothing is rounded: subtraction returns what is
 //! left over, and an empty answer means that there is no such packet.
 
+mod address_bits;
 mod address_set;
 mod as_point;
 mod block;
@@ -23,6 +24,7 @@ mod service_set;
 mod service_words;
 mod tidy;
 
+pub use address_bits::AddressBits;
 pub use address_set::AddressSet;
 pub use as_point::AsPoint;
 pub use block::{Block, Point, Region};

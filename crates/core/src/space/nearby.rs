@@ -1,6 +1,6 @@
 //! Which of many packet sets a packet can be in at all, without looking at each of them.
 
-use super::{AsPoint, Block, Coordinate, Family, Interface, Packet, PacketSet, Point};
+use super::{AddressBits, AsPoint, Block, Coordinate, Interface, Packet, PacketSet, Point};
 use rstar::{AABB, Envelope, RTree, RTreeObject};
 
 /// A box that holds all of a set: where it enters, source, destination, service. IPv6 addresses are rounded to fit into
@@ -29,7 +29,7 @@ pub(crate) struct BlockIndex(RTree<Place>);
 
 impl BlockIndex {
     /// Lays out blocks, numbered in their order.
-    pub(crate) fn new<'b, A: Family>(blocks: impl IntoIterator<Item = &'b Block<A>>) -> Self {
+    pub(crate) fn new<'b, A: AddressBits>(blocks: impl IntoIterator<Item = &'b Block<A>>) -> Self {
         Self::of(blocks.into_iter().map(bounds))
     }
 
@@ -41,7 +41,7 @@ impl BlockIndex {
 
     /// The blocks that may have a packet from these sources to these destinations, for these services; in ascending
     /// order.
-    pub(crate) fn meeting<A: Family>(
+    pub(crate) fn meeting<A: AddressBits>(
         &self,
         source: (A, A),
         destination: (A, A),
@@ -71,7 +71,7 @@ impl Nearby {
     pub fn new<'s>(sets: impl IntoIterator<Item = &'s PacketSet, IntoIter: Clone>) -> Self {
         let sets = sets.into_iter();
         // One box for all blocks of a set: they are alike but for where they enter.
-        fn all<A: Family>(set: &PacketSet) -> Option<Bounds> {
+        fn all<A: AddressBits>(set: &PacketSet) -> Option<Bounds> {
             A::blocks(set).iter().filter_map(bounds).reduce(|one, other| one.merged(&other))
         }
         Self {
@@ -120,7 +120,7 @@ impl Nearby {
 }
 
 /// Where a block lies; `None` if it is empty.
-fn bounds<A: Family>(block: &Block<A>) -> Option<Bounds> {
+fn bounds<A: AddressBits>(block: &Block<A>) -> Option<Bounds> {
     fn ends<T: Coordinate>(spans: &[(T, T)]) -> Option<(T, T)> {
         Some((spans.first()?.0, spans.last()?.1))
     }
@@ -132,12 +132,12 @@ fn bounds<A: Family>(block: &Block<A>) -> Option<Bounds> {
     ))
 }
 
-fn around<A: Family>(point: Point<A>) -> Bounds {
+fn around<A: AddressBits>(point: Point<A>) -> Bounds {
     let Point { enters, source, destination, service, .. } = point;
     span((enters, enters), (source, source), (destination, destination), (service, service))
 }
 
-fn span<A: Family>(
+fn span<A: AddressBits>(
     enters: (Interface, Interface),
     source: (A, A),
     destination: (A, A),

@@ -1,6 +1,6 @@
 //! One packet: the first of a conversation.
 
-use super::{Coordinate, Minute, ServicePoint};
+use super::{Coordinate, Family, Minute, ServicePoint};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// Where a packet comes from, as the gateway sees it: one of its networks, one of its uplinks, or
@@ -92,5 +92,10 @@ impl Packet {
     /// The destination address.
     pub fn destination(&self) -> IpAddr {
         self.ends.destination()
+    }
+
+    /// The family of both.
+    pub fn family(&self) -> Family {
+        Family::of(self.source())
     }
 }

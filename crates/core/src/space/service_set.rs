@@ -4,7 +4,7 @@
 //! protocols that have ports, `type << 8 | code` for ICMP, and meaningless for all others, which
 //! therefore always take their whole stretch of the line. One line makes one dimension of three.
 
-use super::{AddressSet, IntervalSet};
+use super::{AddressSet, Family, IntervalSet};
 use std::collections::HashSet;
 
 /// An IP protocol number, from the IANA registry "Assigned Internet Protocol Numbers".
@@ -85,6 +85,14 @@ impl ServicePoint {
     /// An ICMP message of that type and code.
     pub fn icmp(protocol: Protocol, kind: u8, code: u8) -> Self {
         Self(protocol.stretch().0 | u32::from(kind) << 8 | u32::from(code))
+    }
+
+    /// The echo request of a family ("ping"): type 8 in IPv4 (RFC 792), 128 in IPv6 (RFC 4443).
+    pub fn echo(family: Family) -> Self {
+        match family {
+            Family::V4 => Self::icmp(Protocol::ICMP, 8, 0),
+            Family::V6 => Self::icmp(Protocol::ICMP_V6, 128, 0),
+        }
     }
 
     /// The point with that number on the line; `None` past its end.
@@ -195,6 +203,14 @@ impl ServiceSet {
             set.v4 = line;
         }
         set
+    }
+
+    /// What is meant in a family, on the service line.
+    pub fn line(&self, family: Family) -> &IntervalSet<u32> {
+        match family {
+            Family::V4 => &self.v4,
+            Family::V6 => &self.v6,
+        }
     }
 
     /// Whether there is no service in it.

@@ -89,24 +89,21 @@ fn within(protocol: Protocol, rest: &str) -> Option<(u32, u32)> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::space::Family;
 
     #[test]
     fn words_of_services_are_read_as_they_are_written() {
         let tcp = |low, high| ServiceSet::ports(Protocol::TCP, low, high);
-        let only = |mut set: ServiceSet, v6: bool| {
-            if v6 {
-                set.v4 = IntervalSet::empty()
-            } else {
-                set.v6 = IntervalSet::empty()
-            }
-            set
+        let only = |set: ServiceSet, family: Family| match family {
+            Family::V4 => ServiceSet { v4: set.v4, ..ServiceSet::empty() },
+            Family::V6 => ServiceSet { v6: set.v6, ..ServiceSet::empty() },
         };
         for set in [
             tcp(443, 443),
             tcp(1, 65_535).union(&ServiceSet::echo()),
             ServiceSet::any().difference(&tcp(443, 443)),
-            only(tcp(22, 25), true),
-            only(tcp(22, 25), false),
+            only(tcp(22, 25), Family::V6),
+            only(tcp(22, 25), Family::V4),
             ServiceSet::icmp(),
             ServiceSet::icmp_types(Protocol::ICMP_V6, &[133, 134, 135], None),
             ServiceSet::protocol(Protocol(200)).union(&ServiceSet::protocol(Protocol(47))),

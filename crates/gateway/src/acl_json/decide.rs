@@ -31,9 +31,9 @@ pub fn decided_by_lists(
     const SOURCE_PORT: u16 = 49_152;
     let acls = serde_json::json!({ "ietf-access-control-list:acls": data.get("ietf-access-control-list:acls")? });
     let acls = read::read(&acls.to_string()).ok()?;
-    let v6 = packet.source().is_ipv6();
+    let family = packet.family();
     let in_set = |set: &ServiceSet, point: ServicePoint| {
-        let line = if v6 { &set.v6 } else { &set.v4 };
+        let line = set.line(family);
         line.contains(point.coordinate())
     };
     let has_ports = [Protocol::TCP, Protocol::UDP].contains(&packet.service.protocol());

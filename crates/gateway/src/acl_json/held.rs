@@ -18,7 +18,9 @@ use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Action, Plan, Uplink};
 use bastium_core::proof::{PlanlessChange, Proved, leaks, never_asked, planless_changes_in};
 use bastium_core::rules::{Applies, PlanlessLine, Rule, RuleList, RuleSet, Surroundings};
-use bastium_core::space::{AddressSet, IntervalSet, Match, PacketSet, Protocol, ServiceSet};
+use bastium_core::space::{
+    AddressSet, Family, IntervalSet, Match, PacketSet, Protocol, ServiceSet,
+};
 use lines::sides;
 use std::collections::BTreeSet;
 
@@ -132,7 +134,7 @@ fn entries(
             points.flat_map(|point| point.lists(out)).filter_map(|name| acls.list(name)).collect()
         }
         _ => {
-            let names = [false, true].map(|v6| super::list_name(list, v6));
+            let names = Family::ALL.map(|family| super::list_name(list, family));
             names.iter().filter_map(|name| acls.list(name)).collect()
         }
     };

@@ -7,7 +7,7 @@
 use super::words::prefixes;
 use bastium_core::plan::Plan;
 use bastium_core::rules::{Applies, Matches, Rule, RuleList};
-use bastium_core::space::{AddressSet, Match, ServiceSet};
+use bastium_core::space::{AddressSet, Family, Match, ServiceSet};
 use bastium_core::verdict::Cause;
 
 /// More prefixes than this beside those of the network are not worth it.
@@ -15,25 +15,28 @@ const FEW: usize = 4;
 
 /// A list that does the same in one family, in which the first rule speaks only of the network's own prefixes. `None` where it
 /// has no such first rule, or no end that denies in the same way.
-pub(super) fn narrowed(plan: &Plan, list: &RuleList, v6: bool) -> Option<RuleList> {
+pub(super) fn narrowed(plan: &Plan, list: &RuleList, family: Family) -> Option<RuleList> {
     let Some(Applies::Interface { interface, out: false }) = list.applies else { return None };
     let network = plan.network_on(interface)?;
     let [spoofed, between @ .., end] = list.rules.as_slice() else { return None };
     let same_end = |rule: &Rule| (rule.action, rule.log) == (end.action, end.log);
-    let all = end.packets().is_some_and(|end| has_all(&end.source, v6) && is_for_all(end, v6));
-    let sources =
-        spoofed.packets().filter(|packets| is_for_all(packets, v6)).map(|packets| &packets.source);
+    let all =
+        end.packets().is_some_and(|end| has_all(&end.source, family) && is_for_all(end, family));
+    let sources = spoofed
+        .packets()
+        .filter(|packets| is_for_all(packets, family))
+        .map(|packets| &packets.source);
     if !matches!(spoofed.cause, Cause::Spoofed(..)) || !same_end(spoofed) || !all {
         return None;
     }
-    let family = |set: &AddressSet| if v6 { set.only_v6() } else { set.only_v4() };
-    let outside = family(sources?);
-    let belongs = family(&AddressSet::full()).difference(&outside);
+    let outside = sources?.of_family(family);
+    let belongs = AddressSet::full().of_family(family).difference(&outside);
     let routes = plan.routes().iter().filter(|route| route.network == network);
     let subnets = plan.network(network).subnets.iter().map(|one| one.prefix());
-    let inner: AddressSet = family(&subnets.chain(routes.map(|route| route.to)).collect());
+    let inner: AddressSet = subnets.chain(routes.map(|route| route.to)).collect();
+    let inner = inner.of_family(family);
     let cover = inner.union(&belongs);
-    if prefixes(&belongs.difference(&inner), v6).len() > FEW {
+    if prefixes(&belongs.difference(&inner), family).len() > FEW {
         return None;
     }
     let mut rules = Vec::new();
@@ -41,7 +44,7 @@ pub(super) fn narrowed(plan: &Plan, list: &RuleList, v6: bool) -> Option<RuleLis
     let mut live = belongs;
     for rule in between {
         let packets = rule.packets()?;
-        let own = family(&packets.source);
+        let own = packets.source.of_family(family);
         if same_end(rule) {
             rules.push(rule.clone());
         } else {
@@ -50,7 +53,7 @@ pub(super) fn narrowed(plan: &Plan, list: &RuleList, v6: bool) -> Option<RuleLis
             let narrow = if wanted.is_empty() { wanted } else { own.intersection(within) };
             rules.extend(with_source(rule, narrow));
         }
-        if is_for_all(packets, v6) && rule.replies_from().is_none() {
+        if is_for_all(packets, family) && rule.replies_from().is_none() {
             live = live.difference(&own);
         }
     }
@@ -61,17 +64,17 @@ pub(super) fn narrowed(plan: &Plan, list: &RuleList, v6: bool) -> Option<RuleLis
 }
 
 /// Whether a match takes whatever its sources send, in one family.
-fn is_for_all(packets: &Match, v6: bool) -> bool {
-    let services = match v6 {
-        true => packets.service.v6 == ServiceSet::any().v6,
-        false => packets.service.v4 == ServiceSet::any().v4,
-    };
-    has_all(&packets.destination, v6) && services && packets.at.is_full()
+fn is_for_all(packets: &Match, family: Family) -> bool {
+    let services = packets.service.line(family) == ServiceSet::any().line(family);
+    has_all(&packets.destination, family) && services && packets.at.is_full()
 }
 
 /// Whether a set holds all addresses of a family.
-fn has_all(set: &AddressSet, v6: bool) -> bool {
-    if v6 { set.v6.is_full() } else { set.v4.is_full() }
+pub(super) fn has_all(set: &AddressSet, family: Family) -> bool {
+    match family {
+        Family::V4 => set.v4.is_full(),
+        Family::V6 => set.v6.is_full(),
+    }
 }
 
 /// A rule for some sources; none where there are none.

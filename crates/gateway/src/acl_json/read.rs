@@ -2,7 +2,7 @@
 //! was not understood, by name. Nothing is bent until it fits.
 
 use bastium_core::plan::Action;
-use bastium_core::space::{AddressSet, Protocol, ServiceSet};
+use bastium_core::space::{AddressSet, Family, Protocol, ServiceSet};
 use serde::Deserialize;
 use serde_json::Value;
 use std::collections::BTreeMap;
@@ -273,10 +273,10 @@ impl Ace {
 
 impl Matches {
     fn read(&self, entry: &mut Entry) {
-        for (leaves, v6) in [(&self.ipv4, false), (&self.ipv6, true)] {
+        for (leaves, family) in [(&self.ipv4, Family::V4), (&self.ipv6, Family::V6)] {
             let Some(leaves) = leaves else { continue };
-            entry.source = if v6 { entry.source.only_v6() } else { entry.source.only_v4() };
-            header(entry, leaves, v6);
+            entry.source = entry.source.of_family(family);
+            header(entry, leaves, family);
         }
         for (name, leaves, protocol) in
             [("tcp", &self.tcp, Protocol::TCP), ("udp", &self.udp, Protocol::UDP)]
@@ -290,8 +290,8 @@ impl Matches {
             }
         }
         if let Some(leaves) = &self.icmp {
-            let v6 = entry.source.v4.is_empty();
-            icmp(entry, leaves, v6);
+            let family = if entry.source.v4.is_empty() { Family::V6 } else { Family::V4 };
+            icmp(entry, leaves, family);
         }
     }
 }
@@ -303,24 +303,24 @@ impl Entry {
 }
 
 /// The leaves of a network header.
-fn header(entry: &mut Entry, leaves: &Leaves, v6: bool) {
-    let family = if v6 { "ipv6" } else { "ipv4" };
+fn header(entry: &mut Entry, leaves: &Leaves, family: Family) {
+    let word = if family == Family::V6 { "ipv6" } else { "ipv4" };
     for (leaf, value) in leaves {
         let prefix = || -> Option<AddressSet> {
             let net: ipnet::IpNet = value.as_str()?.parse().ok()?;
-            (net.addr().is_ipv6() == v6).then(|| net.into())
+            (Family::of(net.addr()) == family).then(|| net.into())
         };
         if leaf == "protocol" {
             match number(value) {
                 Ok(number) => entry.narrow(&ServiceSet::protocol(Protocol(number))),
                 Err(why) => entry.unclear.push(format!("`{leaf}`{why}")),
             }
-        } else if *leaf == format!("source-{family}-network") {
+        } else if *leaf == format!("source-{word}-network") {
             match prefix() {
                 Some(set) => entry.source = entry.source.intersection(&set),
                 None => entry.unclear.push(format!("`{leaf}`, which is no prefix")),
             }
-        } else if *leaf == format!("destination-{family}-network") {
+        } else if *leaf == format!("destination-{word}-network") {
             match prefix() {
                 Some(set) => entry.destination = entry.destination.intersection(&set),
                 None => entry.unclear.push(format!("`{leaf}`, which is no prefix")),
@@ -355,11 +355,11 @@ fn transport(
     Ok(())
 }
 
-fn icmp(entry: &mut Entry, leaves: &Leaves, v6: bool) {
+fn icmp(entry: &mut Entry, leaves: &Leaves, family: Family) {
     // Which of the two it is, the header says; else the family.
     let named = [Protocol::ICMP, Protocol::ICMP_V6].into_iter();
     let mut named = named.filter(|one| entry.service == ServiceSet::protocol(*one));
-    let usual = if v6 { Protocol::ICMP_V6 } else { Protocol::ICMP };
+    let usual = if family == Family::V6 { Protocol::ICMP_V6 } else { Protocol::ICMP };
     let protocol = named.next().unwrap_or(usual);
     let mut of = |leaf: &str| -> Option<u8> {
         let read = number(leaves.get(leaf)?);

@@ -8,7 +8,7 @@ use bastium_core::addressing::not_global;
 use bastium_core::plan::Plan;
 use bastium_core::rules::{RuleList, Stage, Surroundings};
 use bastium_core::space::{
-    AddressSet, Interface, IntervalSet, Match, PacketSet, Region, ServiceSet,
+    AddressSet, Family, Interface, IntervalSet, Match, PacketSet, Region, ServiceSet,
 };
 use ipnet::{IpNet, Ipv4Net, Ipv6Net};
 use std::net::{Ipv4Addr, Ipv6Addr};
@@ -20,7 +20,7 @@ pub(super) struct Rest {
     devices: AddressSet,
     /// What counts as the gateway.
     gateway: AddressSet,
-    v6: bool,
+    family: Family,
 }
 
 /// What is said for a rule, or for a part of it.
@@ -45,12 +45,12 @@ const FEW: usize = 24;
 const MOST_RULES: usize = 200;
 
 impl Rest {
-    pub(super) fn of(plan: &Plan, around: &Surroundings, list: &RuleList, v6: bool) -> Self {
+    pub(super) fn of(plan: &Plan, around: &Surroundings, list: &RuleList, family: Family) -> Self {
         let packets = (list.rules.len() <= MOST_RULES).then(|| {
-            let here = of_one_family(coming(plan, around, list), v6);
+            let here = of_one_family(coming(plan, around, list), family);
             without_way(plan, around, here)
         });
-        Self { packets, devices: devices(plan), gateway: gateway(around), v6 }
+        Self { packets, devices: devices(plan), gateway: gateway(around), family }
     }
 
     /// Takes off what something else has decided.
@@ -83,8 +83,8 @@ impl Rest {
             })
             .collect();
         match &self.packets {
-            Some(rest) => !rest.is_disjoint(&of_one_family(direct, self.v6)),
-            None => !of_one_family(direct, self.v6).is_empty(),
+            Some(rest) => !rest.is_disjoint(&of_one_family(direct, self.family)),
+            None => !of_one_family(direct, self.family).is_empty(),
         }
     }
 
@@ -105,7 +105,7 @@ impl Rest {
         let between =
             Match { source: somebody.clone(), destination: somebody, ..Match::everything() };
         let others = others.intersection(&between.into());
-        let product = few_prefixes(product, &taken, &others, self.v6);
+        let product = few_prefixes(product, &taken, &others, self.family);
         (!taken.is_empty()).then(|| Part { place, product, taken: Some(taken) })
     }
 
@@ -123,11 +123,14 @@ impl Rest {
             return Vec::new();
         }
         let others = rest.difference(&own);
-        let plain = simplest(product, &taken, &others, self.v6);
-        let size = super::count(&plain, self.v6);
+        let plain = simplest(product, &taken, &others, self.family);
+        let size = super::count(&plain, self.family);
         if size.is_some_and(|size| size > FEW)
             && let Some((parts, left)) = self.with_exceptions(list, place, &plain, rest, &others)
-            && parts.iter().map(|part| super::count(&part.product, self.v6)).sum::<Option<usize>>()
+            && parts
+                .iter()
+                .map(|part| super::count(&part.product, self.family))
+                .sum::<Option<usize>>()
                 < size
         {
             self.packets = Some(left);
@@ -168,7 +171,7 @@ impl Rest {
             let apart = left.difference(&piece);
             for product in piece.products() {
                 let taken = PacketSet::from(&product);
-                let product = simplest(&product, &taken, &apart, self.v6);
+                let product = simplest(&product, &taken, &apart, self.family);
                 parts.push(Part { place, product, taken: Some(taken) });
             }
             if parts.len() > FEW {
@@ -179,7 +182,7 @@ impl Rest {
         }
         let taken = left.intersection(&PacketSet::from(&all));
         let after = left.difference(&taken);
-        let product = simplest(&all, &taken, &after, self.v6);
+        let product = simplest(&all, &taken, &after, self.family);
         parts.push(Part { place, product, taken: Some(taken) });
         open.is_empty().then_some((parts, after))
     }
@@ -187,9 +190,10 @@ impl Rest {
 
 /// The simplest match that takes in all that is `taken`, and none of the `others`; beginning with one that
 /// does.
-fn simplest(product: &Match, taken: &PacketSet, others: &PacketSet, v6: bool) -> Match {
+fn simplest(product: &Match, taken: &PacketSet, others: &PacketSet, family: Family) -> Match {
     let mut simple = product.clone();
-    let clashes = |wider: &Match| !others.is_disjoint(&of_one_family(PacketSet::from(wider), v6));
+    let clashes =
+        |wider: &Match| !others.is_disjoint(&of_one_family(PacketSet::from(wider), family));
     let wider = Match { service: ServiceSet::any(), ..simple.clone() };
     if !clashes(&wider) {
         simple = wider;
@@ -198,20 +202,20 @@ fn simplest(product: &Match, taken: &PacketSet, others: &PacketSet, v6: bool) ->
     if !clashes(&wider) {
         simple = wider;
     }
-    few_prefixes(&simple, taken, others, v6)
+    few_prefixes(&simple, taken, others, family)
 }
 
 /// The same match with ends that take few prefixes.
-fn few_prefixes(product: &Match, taken: &PacketSet, others: &PacketSet, v6: bool) -> Match {
+fn few_prefixes(product: &Match, taken: &PacketSet, others: &PacketSet, family: Family) -> Match {
     let mut simple = product.clone();
-    let near = |wider: &Match| others.intersection(&of_one_family(PacketSet::from(wider), v6));
+    let near = |wider: &Match| others.intersection(&of_one_family(PacketSet::from(wider), family));
     let all = AddressSet::full;
     let apart = near(&Match { destination: all(), ..simple.clone() });
     let ends = |set: &PacketSet| -> AddressSet { set.products().map(|p| p.destination).collect() };
-    simple.destination = cover(&ends(taken), &ends(&apart), v6);
+    simple.destination = cover(&ends(taken), &ends(&apart), family);
     let apart = near(&Match { source: all(), ..simple.clone() });
     let ends = |set: &PacketSet| -> AddressSet { set.products().map(|p| p.source).collect() };
-    simple.source = cover(&ends(taken), &ends(&apart), v6);
+    simple.source = cover(&ends(taken), &ends(&apart), family);
     simple
 }
 
@@ -270,18 +274,18 @@ fn gateway(around: &Surroundings) -> AddressSet {
     around.gateway.iter().fold(AddressSet::empty(), |all, own| all.union(own))
 }
 
-fn of_one_family(set: PacketSet, v6: bool) -> PacketSet {
-    match v6 {
-        true => PacketSet { v4: Region::default(), ..set },
-        false => PacketSet { v6: Region::default(), ..set },
+fn of_one_family(set: PacketSet, family: Family) -> PacketSet {
+    match family {
+        Family::V6 => PacketSet { v4: Region::default(), ..set },
+        Family::V4 => PacketSet { v6: Region::default(), ..set },
     }
 }
 
 /// Addresses that hold all that are wanted and none that is not, in as few prefixes as can be.
-fn cover(wanted: &AddressSet, unwanted: &AddressSet, v6: bool) -> AddressSet {
-    let whole: IpNet = match v6 {
-        true => Ipv6Net::new_assert(Ipv6Addr::UNSPECIFIED, 0).into(),
-        false => Ipv4Net::new_assert(Ipv4Addr::UNSPECIFIED, 0).into(),
+fn cover(wanted: &AddressSet, unwanted: &AddressSet, family: Family) -> AddressSet {
+    let whole: IpNet = match family {
+        Family::V6 => Ipv6Net::new_assert(Ipv6Addr::UNSPECIFIED, 0).into(),
+        Family::V4 => Ipv4Net::new_assert(Ipv4Addr::UNSPECIFIED, 0).into(),
     };
     let mut found = Vec::new();
     descend(whole, wanted, unwanted, &mut found);
@@ -316,11 +320,11 @@ mod tests {
     #[test]
     fn a_cover_holds_what_is_wanted_and_nothing_that_is_not() {
         let wanted = set(&["10.44.24.0/25", "10.44.24.128/26"]);
-        assert_eq!(cover(&wanted, &set(&["10.44.0.0/24"]), false).words(), ["10.44.16.0/20"]);
+        assert_eq!(cover(&wanted, &set(&["10.44.0.0/24"]), Family::V4).words(), ["10.44.16.0/20"]);
         let rest = AddressSet::full().difference(&set(&["10.0.0.0/8"]));
-        assert_eq!(cover(&rest, &set(&["10.44.24.0/24"]), false).v4.spans().len(), 2);
+        assert_eq!(cover(&rest, &set(&["10.44.24.0/24"]), Family::V4).v4.spans().len(), 2);
         assert_eq!(
-            cover(&wanted, &AddressSet::empty(), false),
+            cover(&wanted, &AddressSet::empty(), Family::V4),
             AddressSet { v6: IntervalSet::empty(), ..AddressSet::full() }
         );
     }

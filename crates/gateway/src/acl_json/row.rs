@@ -5,6 +5,7 @@ use super::words::addresses;
 use super::{MODULE, Prefixes, short};
 use bastium_core::plan::Action;
 use bastium_core::rules::Rule;
+use bastium_core::space::Family;
 use serde_json::{Map, Value, json};
 use std::collections::HashMap;
 
@@ -35,10 +36,10 @@ impl Row {
 }
 
 /// The entries as the module has them. Those of a rule are numbered.
-pub(super) fn entries(rows: &[Row], v6: bool) -> Vec<Value> {
+pub(super) fn entries(rows: &[Row], family: Family) -> Vec<Value> {
     let mut counts: HashMap<&str, usize> = HashMap::new();
     let entry = |row: &Row, number: usize| {
-        let family = if v6 { "6" } else { "4" };
+        let word = if family == Family::V6 { "6" } else { "4" };
         let forwarding = match row.action {
             Action::Allow => "accept",
             Action::Block => "drop",
@@ -46,12 +47,12 @@ pub(super) fn entries(rows: &[Row], v6: bool) -> Vec<Value> {
         };
         let logging = if row.log { "log-syslog" } else { "log-none" };
         let mut matches = Map::new();
-        addresses(&mut matches, v6, row.ends, &row.service);
+        addresses(&mut matches, family, row.ends, &row.service);
         if let Some(device) = &row.device {
             matches.insert("ingress-interface".to_owned(), json!(device));
         }
         json!({
-            "name": short(&format!("{} v{family}.{number}", row.rule)),
+            "name": short(&format!("{} v{word}.{number}", row.rule)),
             "matches": matches,
             "actions": {
                 "forwarding": format!("{MODULE}:{forwarding}"),

@@ -1,6 +1,6 @@
 //! Services, cut into what one entry of a list can say.
 
-use bastium_core::space::{IntervalSet, Protocol, ServiceSet};
+use bastium_core::space::{Family, IntervalSet, Protocol, ServiceSet};
 
 /// A stretch of the service line, as an entry can say it.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -15,7 +15,7 @@ pub(super) struct Service {
 
 impl Service {
     /// The same as a set.
-    pub(super) fn set(&self, v6: bool) -> ServiceSet {
+    pub(super) fn set(&self, family: Family) -> ServiceSet {
         let line = match (self.protocol, self.details) {
             (None, _) => return ServiceSet::any(),
             (Some(number), None) => {
@@ -34,7 +34,10 @@ impl Service {
             }
         };
         let nothing = IntervalSet::empty();
-        let [v4, v6] = if v6 { [nothing, line] } else { [line, nothing] };
+        let [v4, v6] = match family {
+            Family::V4 => [line, nothing],
+            Family::V6 => [nothing, line],
+        };
         ServiceSet { v4, v6 }
     }
 

@@ -9,7 +9,7 @@ use super::services::Service;
 use super::words::whole_prefix;
 use bastium_core::plan::Action;
 use bastium_core::space::{
-    AddressSet, Block, Coordinate, Interface, IntervalSet, Minute, Point, Search,
+    AddressSet, Block, Coordinate, Family, Interface, IntervalSet, Minute, Point, Search,
 };
 use ipnet::IpNet;
 use std::collections::BTreeSet;
@@ -22,14 +22,14 @@ const PIECES: u32 = 16;
 
 /// The shortened list of one family. Entries of rules that are `wider` here than the rules themselves stay, whatever comes further
 /// down: what they decide otherwise than the rules is owed to them alone.
-pub(super) fn shortened(rows: Vec<Row>, v6: bool, wider: &BTreeSet<&str>) -> Vec<Row> {
+pub(super) fn shortened(rows: Vec<Row>, family: Family, wider: &BTreeSet<&str>) -> Vec<Row> {
     // Entries for different interfaces have nothing to do with each other; they are not distinguished here.
     if rows.len() > MOST_ROWS || rows.iter().any(|row| row.device.is_some()) {
         return rows;
     }
-    match v6 {
-        false => Shortening::of(rows, v6, wider, |set| set.v4.clone()).rows(),
-        true => Shortening::of(rows, v6, wider, |set| set.v6.clone()).rows(),
+    match family {
+        Family::V4 => Shortening::of(rows, family, wider, |set| set.v4.clone()).rows(),
+        Family::V6 => Shortening::of(rows, family, wider, |set| set.v6.clone()).rows(),
     }
 }
 
@@ -37,7 +37,7 @@ pub(super) fn shortened(rows: Vec<Row>, v6: bool, wider: &BTreeSet<&str>) -> Vec
 /// TCP: a list looks at neither of the two.
 fn block<A: Coordinate>(
     row: &Row,
-    v6: bool,
+    family: Family,
     addresses: impl Fn(&AddressSet) -> IntervalSet<A>,
 ) -> Block<A> {
     let end = |prefix: Option<IpNet>| match prefix {
@@ -45,7 +45,7 @@ fn block<A: Coordinate>(
         Some(prefix) => addresses(&prefix.into()),
     };
     let [source, destination] = row.ends.map(end);
-    let service = row.service.set(v6);
+    let service = row.service.set(family);
     let from = row.service.from;
     Block {
         enters: from.map_or_else(IntervalSet::full, |(low, high)| {
@@ -53,7 +53,7 @@ fn block<A: Coordinate>(
         }),
         source,
         destination,
-        service: if v6 { service.v6 } else { service.v4 },
+        service: if family == Family::V6 { service.v6 } else { service.v4 },
         at: flags(row.service.flag),
     }
 }
@@ -71,21 +71,21 @@ fn flags(flag: Option<&str>) -> IntervalSet<Minute> {
 /// A list while it gets shorter.
 struct Shortening<'w, A, F> {
     list: Vec<(Row, Block<A>)>,
-    v6: bool,
+    family: Family,
     wider: &'w BTreeSet<&'w str>,
     addresses: F,
 }
 
 impl<'w, A: Coordinate, F: Fn(&AddressSet) -> IntervalSet<A>> Shortening<'w, A, F> {
-    fn of(rows: Vec<Row>, v6: bool, wider: &'w BTreeSet<&'w str>, addresses: F) -> Self {
+    fn of(rows: Vec<Row>, family: Family, wider: &'w BTreeSet<&'w str>, addresses: F) -> Self {
         let list = rows
             .into_iter()
             .map(|row| {
-                let block = block(&row, v6, &addresses);
+                let block = block(&row, family, &addresses);
                 (row, block)
             })
             .collect();
-        Self { list, v6, wider, addresses }
+        Self { list, family, wider, addresses }
     }
 
     fn rows(mut self) -> Vec<Row> {
@@ -161,7 +161,7 @@ impl<'w, A: Coordinate, F: Fn(&AddressSet) -> IntervalSet<A>> Shortening<'w, A, 
         while place < self.list.len() {
             match self.partner(place) {
                 Some((other, joined)) => {
-                    let block = block(&joined, self.v6, &self.addresses);
+                    let block = block(&joined, self.family, &self.addresses);
                     self.list[place] = (joined, block);
                     self.list.remove(other);
                 }
@@ -335,7 +335,7 @@ mod tests {
         /// still be left out, or be one.
         #[test]
         fn fewer_entries_do_the_same(rows in proptest::collection::vec(row(), 0..12)) {
-            let short = shortened(rows.clone(), false, &BTreeSet::new());
+            let short = shortened(rows.clone(), Family::V4, &BTreeSet::new());
             prop_assert!(short.len() <= rows.len());
             let asked = |rows: &[Row]| -> Vec<Row> { rows.iter().filter(|row| !row.is_back()).cloned().collect() };
             let all: Vec<Seen> = packets().filter(|packet| packet.protocol == 6 || !(packet.ack || packet.rst)).collect();
@@ -343,7 +343,7 @@ mod tests {
                 prop_assert_eq!(first(&rows, *packet), first(&short, *packet), "{:?}", packet);
                 prop_assert_eq!(first(&asked(&rows), *packet), first(&asked(&short), *packet), "{:?}", packet);
             }
-            prop_assert_eq!(shortened(short.clone(), false, &BTreeSet::new()).len(), short.len());
+            prop_assert_eq!(shortened(short.clone(), Family::V4, &BTreeSet::new()).len(), short.len());
             for (place, pair) in short.windows(2).enumerate() {
                 prop_assert!(joined(&pair[0], &pair[1]).is_none(), "{}", place);
             }
@@ -368,7 +368,7 @@ mod tests {
         ];
         let rules = |wider: &[&str]| -> Vec<String> {
             let wider = wider.iter().copied().collect();
-            shortened(rows.clone(), false, &wider).into_iter().map(|row| row.rule).collect()
+            shortened(rows.clone(), Family::V4, &wider).into_iter().map(|row| row.rule).collect()
         };
         assert_eq!(rules(&[]), ["rest"]);
         assert_eq!(rules(&["lunch"]), ["lunch", "rest"]);
@@ -395,7 +395,7 @@ mod tests {
             row(["10.44.24.7/32", server], Some((85, 85)), Action::Allow),
             row(["10.44.24.0/23", server], None, Action::Block),
         ];
-        let short = shortened(rows, false, &BTreeSet::new());
+        let short = shortened(rows, Family::V4, &BTreeSet::new());
         let expected = row(["10.44.24.0/24", server], Some((80, 90)), Action::Allow);
         assert_eq!(short.len(), 3, "{short:#?}");
         assert_eq!(short[0], expected);

@@ -3,7 +3,7 @@
 use super::Prefixes;
 use super::services::Service;
 use bastium_core::addressing::Placeholder;
-use bastium_core::space::AddressSet;
+use bastium_core::space::{AddressSet, Family};
 use ipnet::{IpNet, Ipv4Subnets, Ipv6Subnets};
 use serde_json::{Map, Value, json};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
@@ -11,21 +11,21 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 /// Fills in the network header and what follows it.
 pub(super) fn addresses(
     matches: &mut Map<String, Value>,
-    v6: bool,
+    family: Family,
     [source, destination]: Prefixes,
     service: &Service,
 ) {
-    let family = if v6 { "ipv6" } else { "ipv4" };
+    let word = if family == Family::V6 { "ipv6" } else { "ipv4" };
     let mut header = Map::new();
     if let Some(protocol) = service.protocol {
         header.insert("protocol".to_owned(), json!(protocol));
     }
     for (end, prefix) in [("destination", destination), ("source", source)] {
         if let Some(prefix) = prefix {
-            header.insert(format!("{end}-{family}-network"), json!(prefix.to_string()));
+            header.insert(format!("{end}-{word}-network"), json!(prefix.to_string()));
         }
     }
-    matches.insert(family.to_owned(), Value::Object(header));
+    matches.insert(word.to_owned(), Value::Object(header));
     let mut transport = Map::new();
     if let Some(flag) = service.flag {
         transport.insert("flags".to_owned(), json!(flag));
@@ -54,12 +54,12 @@ pub(super) fn addresses(
 }
 
 /// The prefixes of one family; `None` for all of it. Addresses that only stand for others are left out.
-pub(super) fn prefixes(set: &AddressSet, v6: bool) -> Vec<Option<IpNet>> {
-    let whole = if v6 { set.v6.is_full() } else { set.v4.is_full() };
+pub(super) fn prefixes(set: &AddressSet, family: Family) -> Vec<Option<IpNet>> {
+    let whole = super::narrow::has_all(set, family);
     if whole {
         return vec![None];
     }
-    let here = set.ranges().filter(|(low, _)| low.is_ipv6() == v6);
+    let here = set.ranges().filter(|(low, _)| Family::of(*low) == family);
     let here = here
         .filter(|(low, high)| Placeholder::of(*low).is_none() || Placeholder::of(*high).is_none());
     let prefixes = here.flat_map(|(low, high)| -> Vec<IpNet> {

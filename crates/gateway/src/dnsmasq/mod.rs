@@ -11,9 +11,10 @@ pub use held::{ServedFile, proven_served};
 
 use crate::clean::remark;
 use crate::nftables::TABLE;
-use bastium_core::addressing::{Family, Subnet};
+use bastium_core::addressing::Subnet;
 use bastium_core::meaning::{Meaning, uses};
 use bastium_core::plan::{NetworkId, Plan};
+use bastium_core::space::Family;
 use std::fmt::Write as _;
 use std::net::IpAddr;
 

@@ -1,9 +1,9 @@
 //! From a set of addresses to tests, knowing which addresses can come at all.
 
 use super::test::{End, Test};
-use bastium_core::addressing::{Family, Placeholder, Subnet, link_local, multicast};
+use bastium_core::addressing::{Placeholder, Subnet, link_local, multicast};
 use bastium_core::plan::Plan;
-use bastium_core::space::{AddressSet, Interface, IntervalSet};
+use bastium_core::space::{AddressSet, Family, Interface, IntervalSet};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// What a plan says about addresses that matters here.

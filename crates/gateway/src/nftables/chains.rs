@@ -9,10 +9,10 @@ use super::onward::{Chains, Onward, Pairs};
 use super::tag::{self, tag};
 use super::test::{Chain, End, Entry, Line, Test, Then};
 use super::{WriteContext, translation};
-use bastium_core::addressing::{Family, link_local};
+use bastium_core::addressing::link_local;
 use bastium_core::plan::{Action, Plan};
 use bastium_core::rules::{Applies, Otherwise, Rule, RuleList, Stage};
-use bastium_core::space::{AddressSet, Interface, IntervalSet, Match};
+use bastium_core::space::{AddressSet, Family, Interface, IntervalSet, Match};
 use bastium_core::verdict::{Cause, Spoofing};
 use std::collections::HashMap;
 

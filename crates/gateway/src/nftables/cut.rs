@@ -5,10 +5,10 @@
 //! does not change what the plan decides: whoever writes it takes care that the plan lets none of them begin, at any
 //! time, and whoever reads it holds that against the plan again.
 
-use bastium_core::addressing::{Family, Placeholder};
+use bastium_core::addressing::Placeholder;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{NetworkId, Plan};
-use bastium_core::space::{Ends, Interface, Packet, Protocol, ServicePoint};
+use bastium_core::space::{Ends, Family, Interface, Packet, Protocol, ServicePoint};
 use bastium_core::verdict::Verdict;
 use std::fmt::Write;
 use std::net::IpAddr;

@@ -4,9 +4,8 @@ use super::WriteContext;
 use super::addresses::{Known, of_family};
 use super::test::{End, Test};
 use super::{hours, service};
-use bastium_core::addressing::Family;
 use bastium_core::plan::Plan;
-use bastium_core::space::{AddressSet, Interface, IntervalSet, Match, ServiceSet};
+use bastium_core::space::{AddressSet, Family, Interface, IntervalSet, Match, ServiceSet};
 
 const FAMILIES: [Family; 2] = [Family::V4, Family::V6];
 

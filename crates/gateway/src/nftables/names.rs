@@ -8,8 +8,7 @@ use super::WriteContext;
 use super::addresses::{Known, local_to_all, of_family, to_all_v4};
 use super::onward::Chains;
 use super::test::{Entry, Line, Test};
-use bastium_core::addressing::Family;
-use bastium_core::space::AddressSet;
+use bastium_core::space::{AddressSet, Family};
 use std::collections::{HashMap, HashSet};
 
 /// The type of a set, as the file says it.

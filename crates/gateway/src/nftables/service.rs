@@ -1,8 +1,7 @@
 //! From a set of services to tests.
 
 use super::test::Test;
-use bastium_core::addressing::Family;
-use bastium_core::space::{IntervalSet, Protocol, ServiceSet};
+use bastium_core::space::{Family, IntervalSet, Protocol, ServiceSet};
 
 /// The protocols whose ports have a keyword of their own.
 const WITH_PORTS: [(u8, &str); 5] =

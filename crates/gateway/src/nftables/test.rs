@@ -1,6 +1,6 @@
 //! What a line of a chain asks, and what it then does: the line as data.
 
-use bastium_core::addressing::Family;
+use bastium_core::space::Family;
 
 /// Which end of a packet is asked about.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]

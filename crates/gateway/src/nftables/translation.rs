@@ -6,9 +6,9 @@ use super::addresses::{Known, element};
 use super::matching::ListContext;
 use super::tag::tag;
 use super::test::{Chain, End, Entry, Line, Test, Then};
-use bastium_core::addressing::{Family, link_local};
+use bastium_core::addressing::link_local;
 use bastium_core::rules::Translation;
-use bastium_core::space::{AddressSet, Interface, IntervalSet, Match, ServicePoint};
+use bastium_core::space::{AddressSet, Family, Interface, IntervalSet, Match, ServicePoint};
 use std::net::IpAddr;
 
 /// The private IPv4 addresses (RFC 1918).

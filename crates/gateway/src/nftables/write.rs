@@ -9,7 +9,7 @@ use super::tag::LOG_MARK;
 use super::test::{Chain, End, Entry, Line, Test, Then};
 use super::{TABLE, WriteContext};
 use crate::clean::remark;
-use bastium_core::addressing::Family;
+use bastium_core::space::Family;
 use std::fmt::Write;
 
 /// The whole file.

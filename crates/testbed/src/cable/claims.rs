@@ -2,6 +2,7 @@
 
 use super::ends::{Ends, nobody};
 use super::frame;
+use bastium_core::space::Family;
 use std::collections::HashMap;
 use std::io;
 use std::net::IpAddr;
@@ -50,7 +51,7 @@ impl Ends {
             for some in silent.chunks(AT_ONCE) {
                 for (lane, address) in some {
                     let probe =
-                        frame::who_has(self.mac(*lane), nobody(address.is_ipv6()), *address);
+                        frame::who_has(self.mac(*lane), nobody(Family::of(*address)), *address);
                     if let Some(frame) = probe {
                         self.put(*lane, &frame)?;
                     }

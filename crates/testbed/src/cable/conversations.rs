@@ -3,6 +3,7 @@
 use super::ends::Ends;
 use super::frame;
 use super::trials::{Came, Conversation, End, Pace, Side, port_of};
+use bastium_core::space::Family;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::io;
 use std::net::IpAddr;
@@ -175,8 +176,8 @@ impl Ends {
 
     /// Whether a gateway was heard where an end of ours is, and can be asked for in its family.
     fn has_gateway(&self, (lane, own): End) -> bool {
-        let v6 = own.is_ipv6();
-        self.gateway_mac(lane, v6).is_some() && self.gateway_of(lane, v6).is_some()
+        let family = Family::of(own);
+        self.gateway_mac(lane, family).is_some() && self.gateway_of(lane, family).is_some()
     }
 
     /// Which of our ends the gateway answers: by ARP, or neighbour discovery.
@@ -196,7 +197,7 @@ impl Ends {
                 break;
             }
             for (lane, own) in left {
-                let Some(gateway) = self.gateway_of(lane, own.is_ipv6()) else { continue };
+                let Some(gateway) = self.gateway_of(lane, Family::of(own)) else { continue };
                 if let Some(frame) = frame::who_has(self.mac(lane), own, gateway) {
                     self.put(lane, &frame)?;
                 }
@@ -221,5 +222,5 @@ impl Ends {
 
 /// Where an end is, and in which family.
 fn side((lane, own): End) -> Side {
-    (lane, own.is_ipv6())
+    (lane, Family::of(own))
 }

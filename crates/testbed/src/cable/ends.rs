@@ -4,6 +4,7 @@ use super::frame::{self, Content, Heard, Mac, Packet, Segment};
 use super::letters::Letters;
 use super::port::Port;
 use super::trials::{Answer, Arrival, Came, Trials};
+use bastium_core::space::Family;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::io;
@@ -118,8 +119,9 @@ impl Ends {
 
     /// The gateway's address in a network and family, as far as it is known by now: outside, for want of another, the one that
     /// it has on the link alone.
-    pub fn gateway_of(&self, lane: usize, v6: bool) -> Option<IpAddr> {
-        let all = || self.lanes[lane].gateway.iter().copied().filter(|own| own.is_ipv6() == v6);
+    pub fn gateway_of(&self, lane: usize, family: Family) -> Option<IpAddr> {
+        let all =
+            || self.lanes[lane].gateway.iter().copied().filter(|own| Family::of(*own) == family);
         all().find(|own| !is_link_local(*own)).or_else(|| all().next())
     }
 
@@ -130,14 +132,15 @@ impl Ends {
     }
 
     /// Where frames for the gateway go in a network, once it has been heard there.
-    pub(super) fn gateway_mac(&self, lane: usize, v6: bool) -> Option<Mac> {
-        let of = |v6: bool| {
-            let known = self.lanes[lane].gateway.iter().filter(move |own| own.is_ipv6() == v6);
+    pub(super) fn gateway_mac(&self, lane: usize, family: Family) -> Option<Mac> {
+        let of = |family: Family| {
+            let known =
+                self.lanes[lane].gateway.iter().filter(move |own| Family::of(**own) == family);
             known.filter_map(|own| self.there.get(&(lane, *own))?.as_ref()).next()
         };
         let outside = || self.outside.iter().find(|(of, _)| *of == lane).map(|(_, mac)| mac);
         // It is one device in both families.
-        of(v6).or_else(|| of(!v6)).or_else(outside).copied()
+        of(family).or_else(|| of(family.other())).or_else(outside).copied()
     }
 
     /// Puts a frame on the cable of a network.
@@ -159,7 +162,7 @@ impl Ends {
 
     /// Sends a packet to the gateway of a network; whether it could be addressed.
     pub(super) fn send(&self, lane: usize, packet: &Packet) -> io::Result<bool> {
-        let Some(to) = self.gateway_mac(lane, packet.source.is_ipv6()) else { return Ok(false) };
+        let Some(to) = self.gateway_mac(lane, Family::of(packet.source)) else { return Ok(false) };
         let Some(frame) = packet.framed(to, self.mac(lane)) else { return Ok(false) };
         self.put(lane, &frame)?;
         Ok(true)
@@ -353,8 +356,8 @@ pub(super) fn is_link_local(address: IpAddr) -> bool {
 }
 
 /// The unspecified address of a family.
-pub(super) fn nobody(v6: bool) -> IpAddr {
-    if v6 { Ipv6Addr::UNSPECIFIED.into() } else { Ipv4Addr::UNSPECIFIED.into() }
+pub(super) fn nobody(family: Family) -> IpAddr {
+    if family == Family::V6 { Ipv6Addr::UNSPECIFIED.into() } else { Ipv4Addr::UNSPECIFIED.into() }
 }
 
 impl Came {

@@ -3,6 +3,7 @@
 use super::ends::Ends;
 use super::frame::{self, Content, EVERYONE, Mac, Packet};
 use super::letters::{Advertised, Leased, Offer, TRANSACTION};
+use bastium_core::space::Family;
 use smoltcp::wire::{DhcpMessageType, DhcpPacket, DhcpRepr, EthernetAddress};
 use std::collections::BTreeMap;
 use std::io;
@@ -177,7 +178,7 @@ impl Ends {
         let payload = letter(lane, mac, question);
         let (source, destination, to) = match question {
             Question::GiveBack(offer) => {
-                let gateway = self.gateway_mac(lane, false).unwrap_or(EVERYONE);
+                let gateway = self.gateway_mac(lane, Family::V4).unwrap_or(EVERYONE);
                 (offer.address, offer.server, gateway)
             }
             _ => (Ipv4Addr::UNSPECIFIED, Ipv4Addr::BROADCAST, EVERYONE),

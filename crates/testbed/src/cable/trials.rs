@@ -5,6 +5,7 @@
 //! lives: before and after, the gateway answers both ends.
 
 use super::frame::{Content, Packet, Segment};
+use bastium_core::space::Family;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::net::IpAddr;
 use std::time::Instant;
@@ -101,8 +102,8 @@ pub struct Pace(pub u32);
 /// An end, and the gateway's address that it asks for as a control.
 pub(super) type End = (usize, IpAddr);
 
-/// A network, as it is reached, and whether over IPv6.
-pub type Side = (usize, bool);
+/// A network, as it is reached, and a family.
+pub type Side = (usize, Family);
 
 /// What is under way.
 pub(super) struct Trials {
@@ -286,7 +287,7 @@ pub(super) fn port_of(number: u32) -> u16 {
 
 fn name_question(number: u32) -> Vec<u8> {
     let name = "example.org";
-    crate::site::names::question(name, number as u16, false).unwrap_or_default()
+    crate::site::names::question(name, number as u16, Family::V4).unwrap_or_default()
 }
 
 impl Conversation {

@@ -6,6 +6,7 @@ use crate::kernel::filter::{self, FilterError, Line};
 use crate::kernel::frame::Cable;
 use crate::kernel::space::Space;
 use crate::kernel::trace::Trace;
+use bastium_core::space::Family;
 use ipnet::IpNet;
 use std::collections::HashMap;
 use std::fmt::Write as _;
@@ -248,8 +249,8 @@ fn device_script(wire: &Wire) -> String {
     for address in &wire.beyond {
         let _ = writeln!(script, "addr add {address} dev lo{}", no_waiting(*address));
     }
-    for v6 in [false, true] {
-        let mut own = wire.gateway.iter().map(IpNet::addr).filter(|own| own.is_ipv6() == v6);
+    for family in Family::ALL {
+        let mut own = wire.gateway.iter().map(IpNet::addr).filter(|own| Family::of(*own) == family);
         if let Some(gateway) = own.next() {
             let _ = writeln!(script, "route add default via {gateway} dev {DEVICE} onlink");
         }

@@ -2,6 +2,7 @@
 
 use super::Testbed;
 use super::names::question;
+use bastium_core::space::Family;
 use socket2::{Domain, Protocol, SockAddr, Socket, Type};
 use std::io::{self, Read, Write};
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
@@ -55,7 +56,7 @@ impl Testbed<'_> {
     fn await_names(&mut self, servant: &mut DnsmasqProcess) -> io::Result<()> {
         let until = Instant::now() + PATIENCE;
         while Instant::now() < until {
-            if self.resolve("localhost", false)? {
+            if self.resolve("localhost", Family::V4)? {
                 return Ok(());
             }
             if let Some(status) = servant.child.try_wait()? {
@@ -77,8 +78,8 @@ impl Testbed<'_> {
     pub fn learn(&mut self, names: impl IntoIterator<Item = String>) -> io::Result<()> {
         let until = Instant::now() + LEARNING;
         for name in names {
-            for v6 in [false, true] {
-                while !self.resolve(&name, v6)? {
+            for family in Family::ALL {
+                while !self.resolve(&name, family)? {
                     if Instant::now() >= until {
                         return Ok(());
                     }
@@ -92,7 +93,7 @@ impl Testbed<'_> {
     ///
     /// # Errors
     /// When there is no socket for it.
-    fn resolve(&mut self, name: &str, v6: bool) -> io::Result<bool> {
+    fn resolve(&mut self, name: &str, family: Family) -> io::Result<bool> {
         let to = SocketAddr::new(Ipv4Addr::LOCALHOST.into(), 53);
         let socket = self.site().gateway.within(|| {
             let socket = Socket::new(Domain::IPV4, Type::DGRAM, Some(Protocol::UDP))?;
@@ -100,7 +101,7 @@ impl Testbed<'_> {
             socket.connect(&SockAddr::from(to))?;
             Ok(socket)
         })?;
-        let asked = question(name, 1, v6).ok_or(io::ErrorKind::InvalidInput)?;
+        let asked = question(name, 1, family).ok_or(io::ErrorKind::InvalidInput)?;
         let until = Instant::now() + Duration::from_millis(200);
         if socket.send(&asked).is_err() {
             std::thread::sleep(Duration::from_millis(2));

@@ -1,5 +1,6 @@
 //! A name server for a site in the kernel: it knows the names of domains, and nothing else.
 
+use bastium_core::space::Family;
 use simple_dns::rdata::{A, AAAA, RData};
 use simple_dns::{CLASS, Packet, PacketFlag, QTYPE, RCODE, ResourceRecord, TYPE};
 use std::net::IpAddr;
@@ -50,11 +51,11 @@ fn below(known: &str, name: &str) -> bool {
 }
 
 /// A question for a name.
-pub(crate) fn question(name: &str, number: u16, v6: bool) -> Option<Vec<u8>> {
+pub(crate) fn question(name: &str, number: u16, family: Family) -> Option<Vec<u8>> {
     use simple_dns::{Name, QCLASS, Question};
     let mut packet = Packet::new_query(number);
     packet.set_flags(PacketFlag::RECURSION_DESIRED);
-    let kind = QTYPE::TYPE(if v6 { TYPE::AAAA } else { TYPE::A });
+    let kind = QTYPE::TYPE(if family == Family::V6 { TYPE::AAAA } else { TYPE::A });
     let name = Name::new(name).ok()?;
     packet.questions.push(Question::new(name, kind, QCLASS::CLASS(CLASS::IN), false));
     packet.build_bytes_vec().ok()
@@ -64,8 +65,8 @@ pub(crate) fn question(name: &str, number: u16, v6: bool) -> Option<Vec<u8>> {
 mod tests {
     use super::*;
 
-    fn answers(names: &Names, name: &str, v6: bool) -> Vec<IpAddr> {
-        let asked = question(name, 7, v6).expect("a question");
+    fn answers(names: &Names, name: &str, family: Family) -> Vec<IpAddr> {
+        let asked = question(name, 7, family).expect("a question");
         let answer = names.answer(&asked).expect("an answer");
         let answer = Packet::parse(&answer).expect("that can be read");
         assert_eq!(answer.id(), 7);
@@ -82,8 +83,8 @@ mod tests {
         let [v4, v6]: [IpAddr; 2] =
             ["192.0.2.7", "2001:db8::7"].map(|word| word.parse().expect("an address"));
         let names = Names::new([("*.example.org".to_owned(), vec![v4, v6])]);
-        assert_eq!(answers(&names, "register.example.org", false), [v4]);
-        assert_eq!(answers(&names, "register.example.org", true), [v6]);
-        assert!(answers(&names, "badexample.org", false).is_empty());
+        assert_eq!(answers(&names, "register.example.org", Family::V4), [v4]);
+        assert_eq!(answers(&names, "register.example.org", Family::V6), [v6]);
+        assert!(answers(&names, "badexample.org", Family::V4).is_empty());
     }
 }

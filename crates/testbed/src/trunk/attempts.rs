@@ -5,7 +5,7 @@ use super::rounds::{Attempt, Outcome};
 use super::stand::Stand;
 use crate::cable::{Answer, Ask, Came, Conversation, Words};
 use bastium_core::checklist::{self, Check, Expect, Probe};
-use bastium_core::space::{Ends, Interface, Packet, Protocol, ServicePoint};
+use bastium_core::space::{Ends, Family, Interface, Packet, Protocol, ServicePoint};
 use bastium_core::sweep;
 use bastium_core::verdict::{Decision, Verdict};
 use std::collections::BTreeMap;
@@ -229,7 +229,8 @@ impl Stand<'_, '_> {
         }
         let lane = self.lane(packet.enters)?;
         let from = packet.source();
-        if self.lanes.lanes[lane].outside && self.ends.gateway_of(lane, from.is_ipv6()).is_none() {
+        if self.lanes.lanes[lane].outside && self.ends.gateway_of(lane, Family::of(from)).is_none()
+        {
             return Err(Untried::UnknownOutside);
         }
         let near = self.source(lane, from)?;
@@ -241,7 +242,7 @@ impl Stand<'_, '_> {
         let to = match plan.uplinks().iter().position(|uplink| {
             uplink.placeholder.is_some_and(|one| one.set().contains(packet.destination()))
         }) {
-            Some(uplink) => self.gateway_outside(uplink, packet.destination().is_ipv6())?,
+            Some(uplink) => self.gateway_outside(uplink, packet.family())?,
             None => packet.destination(),
         };
         let ask = ask(packet.service, &far)?;
@@ -330,9 +331,9 @@ impl Stand<'_, '_> {
         let Some(id) = network else {
             let lane = self.way_out(to)?;
             // Without an address there, the gateway sends nothing out in that family, and answers nobody.
-            self.ends.gateway_of(lane, to.is_ipv6()).ok_or(Untried::UnknownOutside)?;
+            self.ends.gateway_of(lane, Family::of(to)).ok_or(Untried::UnknownOutside)?;
             let source = match is_private(packet.source()) {
-                true => Source::Gateway(self.ends.gateway_of(lane, false)),
+                true => Source::Gateway(self.ends.gateway_of(lane, Family::V4)),
                 false => Source::Kept(packet.source()),
             };
             return Ok(Far::Own { lane, address: to, port, source });
@@ -361,9 +362,9 @@ impl Stand<'_, '_> {
         self.lanes.lane_of(uplink).ok_or(Untried::NoOutside)
     }
 
-    fn gateway_outside(&self, uplink: usize, v6: bool) -> Result<IpAddr, Untried> {
+    fn gateway_outside(&self, uplink: usize, family: Family) -> Result<IpAddr, Untried> {
         let lane = self.lane(self.plan().uplink_interface(uplink))?;
-        let known = self.ends.gateway_of(lane, v6);
+        let known = self.ends.gateway_of(lane, family);
         let known =
             known.filter(|own| !matches!(own, IpAddr::V6(own) if own.is_unicast_link_local()));
         known.ok_or(Untried::UnknownOutside)

@@ -5,7 +5,7 @@ use crate::cable::{Advertised, Ends, Found, Leased, Pace};
 use bastium_core::meaning::{Meaning, uses};
 use bastium_core::plan::{NetworkId, Plan};
 use bastium_core::rules::RuleSet;
-use bastium_core::space::Minute;
+use bastium_core::space::{Family, Minute};
 use bastium_core::sweep::{self, End};
 use std::collections::{BTreeMap, BTreeSet};
 use std::io;
@@ -128,9 +128,9 @@ impl<'m, 'p> Stand<'m, 'p> {
         self.ends.joined().collect()
     }
 
-    /// Networks in which the gateway answered at first and then not, each with whether that was over IPv6; none if it was so in
+    /// Networks in which the gateway answered at first and then not, each with the family in which that was so; none if it was so in
     /// all of them, since then it is the cable.
-    pub fn fell_silent(&self) -> Vec<(usize, bool)> {
+    pub fn fell_silent(&self) -> Vec<(usize, Family)> {
         if self.ends.is_cut_off() { Vec::new() } else { self.ends.fell_silent().collect() }
     }
 
@@ -257,9 +257,10 @@ impl<'m, 'p> Stand<'m, 'p> {
     pub(super) fn outside(&self) -> Vec<End> {
         let lanes = self.lanes.lanes.iter().enumerate().filter(|(_, lane)| lane.outside);
         let ends = lanes.flat_map(|(number, _)| {
-            let families = [false, true].into_iter();
-            let known = families.filter(move |v6| self.ends.gateway_of(number, *v6).is_some());
-            let strangers = known.filter_map(|v6| sweep::stranger(self.plan(), v6));
+            let families = Family::ALL.into_iter();
+            let known =
+                families.filter(move |family| self.ends.gateway_of(number, *family).is_some());
+            let strangers = known.filter_map(|family| sweep::stranger(self.plan(), family));
             strangers.map(move |address| End { interface: self.lanes.interfaces[number], address })
         });
         ends.collect()

@@ -2,7 +2,7 @@
 
 use super::{BoundaryChecks, Packet, Probe, example, packet_of};
 use crate::plan::ExceptionId;
-use crate::space::ServicePoint;
+use crate::space::{Family, ServicePoint};
 
 impl BoundaryChecks<'_, '_> {
     /// What an `inbound` entry offers, and the port next to it, from wherever it may be asked for.
@@ -12,9 +12,10 @@ impl BoundaryChecks<'_, '_> {
         let Some(inbound) = plan.inbounds().iter().find(|inbound| inbound.exception == id) else {
             return;
         };
-        let own = example::first(&plan.uplinks()[inbound.uplink].gateway(), false);
+        let own = example::first(&plan.uplinks()[inbound.uplink].gateway(), Family::V4);
         let asked = inbound.outside.v4.spans().first().copied();
-        let source = example::sources(plan, &permission.from.addresses, false).first().copied();
+        let source =
+            example::sources(plan, &permission.from.addresses, Family::V4).first().copied();
         let (Some(own), Some((first, last)), Some(source)) = (own, asked, source) else { return };
         let interface = match plan.network_of(source) {
             Some(network) => plan.network_interface(network),

@@ -132,7 +132,7 @@ impl Search<'_> {
         found.undecided |= sightings.undecided;
         found.anything |= !sightings.packets.is_empty();
         let asking = sightings.packets.iter().filter_map(|reply| {
-            let line = if reply.source().is_ipv6() { &asked.service.v6 } else { &asked.service.v4 };
+            let line = asked.service.line(reply.family());
             let ends = Ends::new(reply.destination(), reply.source())?;
             let service = ServicePoint::from_coordinate(line.first()?)?;
             Some(Packet { enters: asked.enters.first()?, ends, service, at: reply.at })

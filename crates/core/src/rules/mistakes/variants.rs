@@ -2,7 +2,7 @@
 
 use super::Kind;
 use crate::plan::{NetworkId, Plan};
-use crate::space::{AddressSet, Family, IntervalSet, Minute, Protocol, ServiceSet};
+use crate::space::{AddressBits, AddressSet, IntervalSet, Minute, Protocol, ServiceSet};
 
 /// The set with one zone, one network, one host or one bit of a prefix more.
 pub(super) fn wider_sets(things: &Things, set: &AddressSet) -> Vec<AddressSet> {
@@ -83,7 +83,7 @@ fn next_new(set: &AddressSet, things: &[AddressSet]) -> Option<AddressSet> {
 }
 
 /// What the first interval gains by a prefix that is one bit too short.
-fn bit_wider<A: Family>(set: &IntervalSet<A>) -> Option<IntervalSet<A>> {
+fn bit_wider<A: AddressBits>(set: &IntervalSet<A>) -> Option<IntervalSet<A>> {
     let (low, high) = *set.spans().first()?;
     let (low, high) = (low.bits(), high.bits());
     let size = high.checked_sub(low)?.checked_add(1)?;
@@ -96,7 +96,7 @@ fn bit_wider<A: Family>(set: &IntervalSet<A>) -> Option<IntervalSet<A>> {
 }
 
 /// The upper half of the first interval: what a prefix loses that is one bit too long.
-fn upper_half<A: Family>(set: &IntervalSet<A>) -> Option<IntervalSet<A>> {
+fn upper_half<A: AddressBits>(set: &IntervalSet<A>) -> Option<IntervalSet<A>> {
     let (low, high) = *set.spans().first()?;
     let (from, to) = (low.bits(), high.bits());
     let middle = from + (to - from) / 2 + 1;

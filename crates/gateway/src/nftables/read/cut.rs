@@ -3,7 +3,7 @@
 use super::super::cut::{CHAINS, CUT_TABLE, Direction, Flow, MOST_CUT, SETS};
 use super::from_text;
 use super::ruleset::{Chain, End, Hook, Key, Part, Ruleset, Set, Table, Value, Verdict};
-use bastium_core::addressing::Family;
+use bastium_core::space::Family;
 use std::collections::HashSet;
 use std::net::IpAddr;
 

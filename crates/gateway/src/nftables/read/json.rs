@@ -8,7 +8,7 @@ use super::ruleset::{
 use super::statement::{bytes, meta, network_field, refusal};
 use super::text::named_priority;
 use super::values::{self, Raw, typed};
-use bastium_core::addressing::Family;
+use bastium_core::space::Family;
 use serde::Deserialize;
 use serde_json::Value;
 use std::collections::HashMap;

@@ -14,9 +14,8 @@ pub(crate) use translated::{Translated, Translation, translated_in, translated_o
 
 use super::ruleset::{Hook, Part, Problem, Refusal, Rule, Ruleset, Side, State, Verdict};
 use super::world::{Place, World};
-use bastium_core::addressing::Family;
 use bastium_core::plan::Action;
-use bastium_core::space::{Match, PacketSet, Protocol, ServiceSet};
+use bastium_core::space::{Family, Match, PacketSet, Protocol, ServiceSet};
 use limits::{Limits, limits_mark};
 use std::cell::RefCell;
 use std::collections::HashMap;

@@ -1,7 +1,7 @@
 //! A rule set of the kernel's packet filter, as types: only what was understood, in the terms of nft(8).
 
 use super::super::cut::Flow;
-use bastium_core::addressing::Family;
+use bastium_core::space::Family;
 use std::collections::HashMap;
 use std::net::IpAddr;
 

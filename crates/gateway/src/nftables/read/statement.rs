@@ -7,7 +7,7 @@ use super::ruleset::{
     End, Key, Limit, Looked, Part, Ports, Refusal, Rule, Side, Test, Value, Values,
 };
 use super::values::{self, Raw};
-use bastium_core::addressing::Family;
+use bastium_core::space::Family;
 use std::net::IpAddr;
 
 /// Reads one rule, up to the end of its line.

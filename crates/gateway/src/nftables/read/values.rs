@@ -2,8 +2,7 @@
 //! a number that does not fit, is named and never bent into another one.
 
 use super::ruleset::{End, Key, Side, State, Value};
-use bastium_core::addressing::Family;
-use bastium_core::space::time_of_day;
+use bastium_core::space::{Family, time_of_day};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// A value as it is written.

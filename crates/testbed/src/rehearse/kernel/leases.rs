@@ -3,10 +3,9 @@
 use super::Runner;
 use crate::rehearse::{Tried, Unrehearsed, Wrong};
 use crate::site::{Action, Attempt};
-use bastium_core::addressing::Family;
 use bastium_core::checklist::Expect;
 use bastium_core::plan::NetworkId;
-use bastium_core::space::{Ends, Packet, Protocol, ServicePoint};
+use bastium_core::space::{Ends, Family, Packet, Protocol, ServicePoint};
 use bastium_core::verdict::Verdict;
 use std::net::IpAddr;
 

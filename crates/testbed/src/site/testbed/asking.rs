@@ -6,6 +6,7 @@ use crate::probe::Seen;
 use crate::site::lease::{self, Offer};
 use crate::site::names::question;
 use crate::site::{Wire, build};
+use bastium_core::space::Family;
 use socket2::{Domain, Protocol, SockAddr, Socket, Type};
 use std::io::{self, Read};
 use std::net::{IpAddr, SocketAddr};
@@ -55,7 +56,8 @@ impl Testbed<'_> {
         match &attempt.action {
             Action::Ask(_) | Action::Tell(_) => sent(socket.send(b"bastium"))?,
             Action::Resolve(name) => {
-                let asked = question(name, identity, false).ok_or(io::ErrorKind::InvalidInput)?;
+                let asked =
+                    question(name, identity, Family::V4).ok_or(io::ErrorKind::InvalidInput)?;
                 sent(socket.send(&asked))?;
             }
             Action::Echo => sent(socket.send(&echo_request(attempt.to, identity)))?,

@@ -44,8 +44,8 @@ pub(super) fn fill(sheet: &mut CableSheet, stand: &Stand<'_, '_>, swept: Option<
         let says = format!("what is sent in {} arrives here: the two are joined", stand.name(of));
         sheet.networks[in_this].faults.push(says);
     }
-    for (lane, v6) in stand.fell_silent() {
-        let family = if v6 { "IPv6" } else { "IPv4" };
+    for (lane, family) in stand.fell_silent() {
+        let family = family.word();
         let says = format!("over {family} the gateway answered at first, and then no more");
         sheet.networks[lane].faults.push(says);
     }

@@ -2,9 +2,8 @@
 
 use super::super::ruleset::{End, Key, Looked, Rule, Side, Test, Value, Values, Verdict};
 use super::{Conversation, Headers, Lowering, Place, Said, has_state};
-use bastium_core::addressing::Family;
 use bastium_core::space::{
-    AddressSet, Interface, IntervalSet, Match, Minute, PacketSet, Protocol, ServiceSet,
+    AddressSet, Family, Interface, IntervalSet, Match, Minute, PacketSet, Protocol, ServiceSet,
 };
 use std::collections::HashMap;
 
