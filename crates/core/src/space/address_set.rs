@@ -50,6 +50,14 @@ impl AddressSet {
         Self { v6: self.v6.clone(), ..Self::empty() }
     }
 
+    /// Whether it has all addresses of a family.
+    pub fn has_all_of(&self, family: Family) -> bool {
+        match family {
+            Family::V4 => self.v4.is_full(),
+            Family::V6 => self.v6.is_full(),
+        }
+    }
+
     /// The addresses of a family.
     pub fn of_family(&self, family: Family) -> Self {
         match family {

@@ -21,7 +21,7 @@ pub(super) fn narrowed(plan: &Plan, list: &RuleList, family: Family) -> Option<R
     let [spoofed, between @ .., end] = list.rules.as_slice() else { return None };
     let same_end = |rule: &Rule| (rule.action, rule.log) == (end.action, end.log);
     let all =
-        end.packets().is_some_and(|end| has_all(&end.source, family) && is_for_all(end, family));
+        end.packets().is_some_and(|end| end.source.has_all_of(family) && is_for_all(end, family));
     let sources = spoofed
         .packets()
         .filter(|packets| is_for_all(packets, family))
@@ -66,15 +66,7 @@ pub(super) fn narrowed(plan: &Plan, list: &RuleList, family: Family) -> Option<R
 /// Whether a match takes whatever its sources send, in one family.
 fn is_for_all(packets: &Match, family: Family) -> bool {
     let services = packets.service.line(family) == ServiceSet::any().line(family);
-    has_all(&packets.destination, family) && services && packets.at.is_full()
-}
-
-/// Whether a set holds all addresses of a family.
-pub(super) fn has_all(set: &AddressSet, family: Family) -> bool {
-    match family {
-        Family::V4 => set.v4.is_full(),
-        Family::V6 => set.v6.is_full(),
-    }
+    packets.destination.has_all_of(family) && services && packets.at.is_full()
 }
 
 /// A rule for some sources; none where there are none.

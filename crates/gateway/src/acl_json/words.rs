@@ -55,7 +55,7 @@ pub(super) fn addresses(
 
 /// The prefixes of one family; `None` for all of it. Addresses that only stand for others are left out.
 pub(super) fn prefixes(set: &AddressSet, family: Family) -> Vec<Option<IpNet>> {
-    let whole = super::narrow::has_all(set, family);
+    let whole = set.has_all_of(family);
     if whole {
         return vec![None];
     }
