@@ -106,6 +106,16 @@ pub struct Refused {
     pub diagnoses: Vec<Diagnosis>,
 }
 
+// Its `source` is the text that is shown, not another error, as derived code would take it.
+impl std::fmt::Display for Refused {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let first = self.diagnoses.first().map_or("", |one| one.says.as_str());
+        write!(f, "{} is not a plan: {first}", self.source.name())
+    }
+}
+
+impl std::error::Error for Refused {}
+
 /// Reads a plan. `name` is how to call the file in messages.
 ///
 /// # Errors

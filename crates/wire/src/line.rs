@@ -1,7 +1,6 @@
 //! The line to a gateway.
 
 use bastium_core::plan::SshHost;
-use std::fmt;
 use std::io::{self, Read, Write};
 use std::path::PathBuf;
 use std::process::{Child, Command, Stdio};
@@ -28,12 +27,14 @@ pub trait Line {
 }
 
 /// Why nothing came back from a gateway.
-#[derive(Debug)]
+#[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum Broken {
     /// The program `ssh` cannot be started.
-    NoSsh(io::Error),
+    #[error("cannot start ssh: {0}")]
+    NoSsh(#[source] io::Error),
     /// It ended with this code, and said this last (foreign text).
+    #[error("ssh {}", ended(*code))]
     Failed {
         /// The exit code; none after a signal.
         code: Option<i32>,
@@ -41,24 +42,17 @@ pub enum Broken {
         says: String,
     },
     /// Nothing more came for as long as this.
+    #[error("no answer within {} seconds", .0.as_secs())]
     TooLong(Duration),
     /// It printed more than this many bytes.
+    #[error("the gateway printed more than {0} bytes")]
     TooMuch(usize),
 }
 
-impl fmt::Display for Broken {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Self::NoSsh(error) => write!(f, "cannot start ssh: {error}"),
-            Self::Failed { code: Some(code), .. } => write!(f, "ssh ended with {code}"),
-            Self::Failed { code: None, .. } => f.write_str("ssh was ended"),
-            Self::TooLong(time) => write!(f, "no answer within {} seconds", time.as_secs()),
-            Self::TooMuch(bytes) => write!(f, "the gateway printed more than {bytes} bytes"),
-        }
-    }
+/// How a program ended.
+fn ended(code: Option<i32>) -> String {
+    code.map_or_else(|| "was ended".to_owned(), |code| format!("ended with {code}"))
 }
-
-impl std::error::Error for Broken {}
 
 /// The command for the gateway's own shell: always the same words, whatever shell that is.
 const COMMAND: &str = r#"exec sh -c 'if [ "$(id -u)" = 0 ]; then exec sh -s -- "$SSH_CONNECTION"; else exec sudo -n sh -s -- "$SSH_CONNECTION"; fi'"#;

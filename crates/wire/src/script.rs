@@ -12,7 +12,8 @@ const GATEWAY: &str = include_str!("gateway.sh");
 pub struct LoadId(String);
 
 /// A text that is no id of a load.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("the id of a load has eight digits, 0-9 and a-f")]
 pub struct NotAnId;
 
 impl LoadId {
@@ -41,14 +42,6 @@ impl fmt::Display for LoadId {
         f.write_str(&self.0)
     }
 }
-
-impl fmt::Display for NotAnId {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str("the id of a load has eight digits, 0-9 and a-f")
-    }
-}
-
-impl std::error::Error for NotAnId {}
 
 /// A number that nobody outside can know: the standard library seeds its hashing by the system's randomness.
 fn random() -> u64 {

@@ -15,15 +15,19 @@ pub enum Tie {
 }
 
 /// Why no subnet follows.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum NoSubnet {
     /// The plan ties nothing, or the network has no VLAN id.
+    #[error("nothing ties subnets to VLAN ids here")]
     NotTied,
     /// VLAN ids above 255 do not fit into an octet.
+    #[error("a VLAN id above 255 does not fit into an octet")]
     AboveOctet,
     /// The subnet that would follow lies in none of the site's spaces.
+    #[error("{0} lies in none of the site's spaces")]
     OutsideSpace(IpNet),
     /// It would be carved, and nothing free is large enough.
+    #[error("nothing free is large enough")]
     NoRoom,
 }
 

@@ -75,15 +75,19 @@ fn named(plan: &Plan, words: &str) -> Option<Place> {
 }
 
 /// Why a question has no answer.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum NoAnswer {
     /// Nothing is at the first end: a zone without networks.
+    #[error("nothing is at the first end")]
     NobodyThere,
     /// Nothing is at the second end.
+    #[error("nothing is at the second end")]
     NobodyToReach,
     /// One end has only IPv4 and the other only IPv6, or the service is of the other family.
+    #[error("no address family has both ends and the service")]
     NoCommonFamily,
     /// Both ends are the gateway.
+    #[error("both ends are the gateway")]
     GatewayToItself,
 }
 

@@ -9,14 +9,17 @@ use std::str::FromStr;
 pub struct SshHost(String);
 
 /// Why a text names no gateway.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum NotAnSshHost {
     /// There is nothing in it, or too much.
+    #[error("a host has between 1 and {} letters", SshHost::LONGEST)]
     Length,
     /// It begins with a hyphen: `ssh` would take it for an option.
+    #[error("neither a user nor a host begins with a hyphen, or is empty")]
     Option,
     /// A character that no name of a host or user has.
+    #[error("`{}` stands in no name of a host or user", .0.escape_default())]
     Character(char),
 }
 
@@ -83,22 +86,6 @@ impl fmt::Display for SshHost {
         f.write_str(&self.0)
     }
 }
-
-impl fmt::Display for NotAnSshHost {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Self::Length => write!(f, "a host has between 1 and {} letters", SshHost::LONGEST),
-            Self::Option => {
-                f.write_str("neither a user nor a host begins with a hyphen, or is empty")
-            }
-            Self::Character(one) => {
-                write!(f, "`{}` stands in no name of a host or user", one.escape_default())
-            }
-        }
-    }
-}
-
-impl std::error::Error for NotAnSshHost {}
 
 #[cfg(test)]
 mod tests {

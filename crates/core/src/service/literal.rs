@@ -3,13 +3,16 @@
 use crate::space::{Protocol, ServiceSet};
 
 /// Why a word that looks like a service literal is none.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum LiteralProblem {
     /// What stands before the slash is no protocol.
+    #[error("`{0}` is not a protocol")]
     UnknownProtocol(String),
     /// What stands after the slash is no port from 1 to 65535.
+    #[error("`{0}` is not a port")]
     NotAPort(String),
     /// A range runs from the higher port to the lower one.
+    #[error("the port range {from}-{to} runs backwards")]
     Reversed {
         /// The port it begins with.
         from: u16,
@@ -17,23 +20,14 @@ pub enum LiteralProblem {
         to: u16,
     },
     /// The protocol has no ports.
+    #[error("`{0}` has no ports")]
     NoPorts(String),
     /// What stands after `icmp/` is no message with a name here.
+    #[error("`{0}` is not an ICMP message known by name")]
     UnknownMessage(String),
 }
 
 impl LiteralProblem {
-    /// What is wrong.
-    pub fn says(&self) -> String {
-        match self {
-            Self::UnknownProtocol(word) => format!("`{word}` is not a protocol"),
-            Self::NotAPort(word) => format!("`{word}` is not a port"),
-            Self::Reversed { from, to } => format!("the port range {from}-{to} runs backwards"),
-            Self::NoPorts(word) => format!("`{word}` has no ports"),
-            Self::UnknownMessage(word) => format!("`{word}` is not an ICMP message known by name"),
-        }
-    }
-
     /// How to put it right.
     pub fn help(&self) -> String {
         match self {

@@ -65,11 +65,13 @@ impl NftOptions {
 }
 
 /// Why rules cannot be carried out by a Linux gateway.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum NoInterface {
     /// The plan does not say at which port of the gateway a network arrives.
+    #[error("network {0}")]
     Network(String),
     /// Nor where an uplink does.
+    #[error("uplink {0}")]
     Uplink(String),
 }
 

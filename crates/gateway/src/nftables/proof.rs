@@ -26,12 +26,18 @@ impl ProvenFile {
 }
 
 /// Why there is no proven file.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, thiserror::Error)]
 pub enum NoProof {
     /// The plan does not name every interface.
+    #[error("the interface is not named of {}", names(.0))]
     NoInterface(Vec<NoInterface>),
     /// The text does not do what the plan says, or that could not be shown.
+    #[error("the file was not shown to do what the plan says")]
     Differs(Box<Held>),
+}
+
+fn names(missing: &[NoInterface]) -> String {
+    missing.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
 }
 
 /// Writes the rules of a plan as a file, and proves it.

@@ -80,26 +80,35 @@ pub enum Edit {
 }
 
 /// Why a change cannot be made.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[expect(missing_docs, reason = "the fields say what they hold")]
 pub enum EditProblem {
     /// The text is not TOML; reading it tells more.
+    #[error("the text is not TOML")]
     NotToml,
     /// Something that is no table has the name of one.
+    #[error("`{name}` is no table")]
     NoTable { name: String },
     /// There is no such table in the format.
+    #[error("a plan has no table `{kind}`")]
     UnknownKind { kind: String, nearest: Option<&'static str> },
     /// There is such an entry already.
+    #[error("there is a {kind} `{name}` already")]
     AlreadyThere { kind: String, name: String },
     /// There is no such entry.
+    #[error("there is no entry `{name}`")]
     NotThere { name: String, nearest: Option<String> },
     /// The entry is named elsewhere.
+    #[error("{kind} `{name}` is named by {}", by.join(", "))]
     Used { kind: String, name: String, by: Vec<String> },
     /// Entries of several tables have that name.
+    #[error("`{name}` is the name of several entries: {}", kinds.join(", "))]
     WhichKind { name: String, kinds: Vec<&'static str> },
     /// The plan has no grid, or it is not drawn as one.
+    #[error("the plan has no grid")]
     NoGrid,
     /// A value that is not one.
+    #[error("`{value}` is no value of `{key}`")]
     BadValue { key: String, value: String },
 }
 

@@ -37,16 +37,19 @@ pub struct RowProblem {
 }
 
 /// Why a sheet cannot be used at all.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum SheetProblem {
     /// No sheets are read for that kind of entry.
+    #[error("no sheets are read for `{0}`")]
     Kind(String),
     /// No column is the name.
+    #[error("no column is the name")]
     NoName {
         /// The headings that there are.
         headings: Vec<String>,
     },
     /// Two columns stand for one key.
+    #[error("two columns stand for {key}: {}", headings.join(", "))]
     Twice {
         /// The key.
         key: &'static str,

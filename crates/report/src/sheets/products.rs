@@ -78,15 +78,19 @@ struct FileRule {
 }
 
 /// Why a file is no rule list.
-#[derive(Debug)]
+#[derive(Debug, thiserror::Error)]
 pub enum RuleFileProblem {
     /// It is not the JSON of one.
-    NotOne(serde_json::Error),
+    #[error("it is not the JSON of a rule set: {0}")]
+    NotOne(#[source] serde_json::Error),
     /// Only some rules are in it.
+    #[error("only some rules are in it")]
     InPart,
     /// A word in it says nothing.
+    #[error("`{0}` says nothing in it")]
     Word(String),
     /// There are more names in it than can be distinguished.
+    #[error("there are more names in it than can be distinguished")]
     TooMany,
 }
 

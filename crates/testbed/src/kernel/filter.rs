@@ -57,34 +57,25 @@ pub const LAST: Raw = Raw {
 };
 
 /// Why the filter's tool did not do it.
-#[derive(Debug)]
+#[derive(Debug, thiserror::Error)]
 pub enum FilterError {
     /// It is not there.
-    NoTool(io::Error),
+    #[error("nft cannot be run: {0}")]
+    NoTool(#[source] io::Error),
     /// It refused, and said why.
+    #[error("nft refuses: {}", .0.trim())]
     Refused(String),
     /// What it printed is not what was asked for.
+    #[error("nft prints something else than what was asked for")]
     Unreadable,
     /// Fewer rules, or more, than the file has are there once it is loaded.
+    #[error("of {wanted} rules in the file {there} are there once it is loaded")]
     NotWhole {
         /// How many the file has.
         wanted: usize,
         /// How many are there.
         there: usize,
     },
-}
-
-impl std::fmt::Display for FilterError {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match self {
-            Self::NoTool(error) => write!(f, "nft cannot be run: {error}"),
-            Self::Refused(says) => write!(f, "nft refuses: {}", says.trim()),
-            Self::NotWhole { wanted, there } => {
-                write!(f, "of {wanted} rules in the file {there} are there once it is loaded")
-            }
-            Self::Unreadable => f.write_str("nft prints something else than what was asked for"),
-        }
-    }
 }
 
 impl From<FilterError> for io::Error {

@@ -12,23 +12,14 @@ use std::process::{Command, ExitStatus};
 const STEP: &str = "BASTIUM_REHEARSAL_STEP";
 
 /// Why there are no namespaces of one's own.
-#[derive(Debug)]
+#[derive(Debug, thiserror::Error)]
 pub enum NoEntry {
     /// The system does not let this user make them.
-    Forbidden(io::Error),
+    #[error("this system does not allow namespaces: {0}")]
+    Forbidden(#[source] io::Error),
     /// Something else failed.
-    Failed(&'static str, io::Error),
-}
-
-impl std::fmt::Display for NoEntry {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match self {
-            Self::Forbidden(error) => {
-                write!(f, "this system does not allow namespaces: {error}")
-            }
-            Self::Failed(what, error) => write!(f, "cannot {what}: {error}"),
-        }
-    }
+    #[error("cannot {0}: {1}")]
+    Failed(&'static str, #[source] io::Error),
 }
 
 /// Where a process is.

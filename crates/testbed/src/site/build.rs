@@ -16,30 +16,17 @@ use std::net::IpAddr;
 use std::process::Command;
 
 /// What a site could not be built for.
-#[derive(Debug)]
+#[derive(Debug, thiserror::Error)]
 pub enum Undone {
     /// The kernel refused something.
-    Kernel(&'static str, io::Error),
+    #[error("cannot {0}: {1}")]
+    Kernel(&'static str, #[source] io::Error),
     /// The tool for links and addresses refused, or is not there.
+    #[error("ip refuses: {}", .0.trim())]
     Links(String),
     /// The packet filter's tool did.
-    Filter(FilterError),
-}
-
-impl std::fmt::Display for Undone {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match self {
-            Self::Kernel(what, error) => write!(f, "cannot {what}: {error}"),
-            Self::Links(says) => write!(f, "ip refuses: {}", says.trim()),
-            Self::Filter(error) => write!(f, "{error}"),
-        }
-    }
-}
-
-impl From<FilterError> for Undone {
-    fn from(error: FilterError) -> Self {
-        Self::Filter(error)
-    }
+    #[error(transparent)]
+    Filter(#[from] FilterError),
 }
 
 /// A site that stands.

@@ -3,7 +3,6 @@
 use super::framing::{Framing, receive, send};
 use super::tree::{BASE, Element};
 use bastium_core::plan::SshHost;
-use std::fmt;
 use std::io::{self, BufReader, Write};
 use std::path::Path;
 use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
@@ -31,18 +30,23 @@ pub struct Client {
 }
 
 /// Why an operation came to nothing.
-#[derive(Debug)]
+#[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum Failed {
     /// The stream ended, or is not what it should be.
-    Line(io::Error),
+    #[error("the session with the gateway ended: {0}")]
+    Line(#[from] io::Error),
     /// The server speaks otherwise than NETCONF (foreign text).
+    #[error("the gateway's answer is not NETCONF")]
     Foreign(String),
     /// It cannot what is needed: these capabilities are missing.
+    #[error("the gateway cannot do {}", .0.join(", "))]
     Cannot(Vec<&'static str>),
     /// It refused.
+    #[error("the gateway refused: {}", .0.tag)]
     Refused(Refusal),
     /// The candidate holds changes that somebody has not committed: a commit would let them run.
+    #[error("the candidate holds somebody's changes")]
     Edited,
 }
 
@@ -59,26 +63,6 @@ pub struct Refusal {
     /// Who holds what is locked.
     pub session: Option<String>,
 }
-
-impl From<io::Error> for Failed {
-    fn from(error: io::Error) -> Self {
-        Self::Line(error)
-    }
-}
-
-impl fmt::Display for Failed {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Self::Line(error) => write!(f, "the session with the gateway ended: {error}"),
-            Self::Foreign(_) => f.write_str("the gateway's answer is not NETCONF"),
-            Self::Cannot(what) => write!(f, "the gateway cannot do {}", what.join(", ")),
-            Self::Edited => f.write_str("the candidate holds somebody's changes"),
-            Self::Refused(refusal) => write!(f, "the gateway refused: {}", refusal.tag),
-        }
-    }
-}
-
-impl std::error::Error for Failed {}
 
 impl Client {
     /// Opens a session through `ssh`, as a connection of its own.

@@ -44,7 +44,7 @@ impl Diagnose for ServiceProblem {
                     several => format!("it usually needs {}; list those", quoted(several)),
                 }),
             Self::Literal { problem, at } => {
-                error("bad-service", at).says(problem.says()).help(problem.help())
+                error("bad-service", at).says(problem.to_string()).help(problem.help())
             }
             Self::Twice { name, at, first } => error("service-taken", at)
                 .says(format!("service `{name}` is declared twice"))

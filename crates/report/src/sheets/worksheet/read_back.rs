@@ -10,24 +10,16 @@ use bastium_core::plan::Plan;
 use bastium_core::rules::{Matches, Rule, RuleSet};
 use bastium_core::space::{AddressSet, IntervalSet, Match, Minute, ServiceSet};
 use std::collections::HashMap;
-use std::fmt;
 
 /// A rule that a worksheet does not say as it is.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("the worksheet does not give the {what} of rule {rule} as it is")]
 pub struct Misread {
     /// The rule.
     pub rule: String,
     /// What of it: `source`, `services`, ...
     pub what: &'static str,
 }
-
-impl fmt::Display for Misread {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "the worksheet does not give the {} of rule {} as it is", self.what, self.rule)
-    }
-}
-
-impl std::error::Error for Misread {}
 
 /// What was typed before the rules.
 pub(in crate::sheets) struct Typed<'s> {
