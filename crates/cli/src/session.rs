@@ -18,7 +18,7 @@ use bastium_core::rules::{self, RuleSet};
 use bastium_core::space::Minute;
 use bastium_gateway::clean;
 use jiff::civil::Date;
-use jiff::tz::{TimeZone, TimeZoneDatabase};
+use jiff::tz::TimeZone;
 use jiff::{Timestamp, ZonedDateTime};
 use std::io::{self, IsTerminal, Write};
 
@@ -336,9 +336,8 @@ pub(crate) fn offset(plan: &Plan) -> i32 {
 }
 
 fn now_at(plan: &Plan) -> ZonedDateTime {
-    let named = plan.site().time_zone.as_ref();
-    let zone = named.and_then(|name| TimeZoneDatabase::bundled().get(name).ok());
-    Timestamp::now().to_zoned_datetime(zone.unwrap_or_else(TimeZone::system))
+    let zone = plan.site().zone().unwrap_or_else(TimeZone::system);
+    Timestamp::now().to_zoned_datetime(zone)
 }
 
 /// How many columns there are, of a terminal that has so many. What goes elsewhere has lines of any length, for whatever

@@ -171,6 +171,29 @@ fn the_first_page_says_what_was_tried_and_what_came_of_it() {
     assert_eq!(run.code, 2, "{}", run.err);
 }
 
+/// Half past eleven at night in UTC is the next day for a site that lies far enough east.
+#[test]
+fn days_of_results_are_those_of_the_site() {
+    let bench = walked();
+    let results = std::fs::read_to_string(bench.file("clinic.walk.jsonl")).expect("results");
+    let moved = results.lines().map(|line| {
+        let mut record: serde_json::Value = serde_json::from_str(line).expect("a record");
+        record["at"] = "2026-11-20T23:30:00Z".into();
+        format!("{record}\n")
+    });
+    bench.write("moved.jsonl", moved.collect::<String>());
+    let plan = std::fs::read_to_string(bench.file("clinic.toml")).expect("the plan");
+    let shown = |plan: String| {
+        bench.write("clinic.toml", plan);
+        let html = report(&bench, "--plan clinic.toml --results moved.jsonl");
+        let checks = text(part(&html, "checks", "</section>"));
+        let summary = text(part(&html, "summary", "Zone by zone"));
+        ["2026-11-20", "2026-11-21"].map(|day| checks.contains(day) && summary.contains(day))
+    };
+    assert_eq!(shown(plan.clone()), [true, false]);
+    assert_eq!(shown(plan.replace("Europe/Lisbon", "Pacific/Auckland")), [false, true]);
+}
+
 #[test]
 fn a_guarantee_that_is_broken_is_not_called_kept() {
     let bench = Bench::new();

@@ -9,7 +9,9 @@ use crate::name::Name;
 use crate::source::Span;
 use crate::space::{AddressSet, Family, IntervalSet, Minute, ServiceSet};
 use ipnet::IpNet;
+use jiff::Timestamp;
 use jiff::civil::Date;
+use jiff::tz::{TimeZone, TimeZoneDatabase};
 use macaddr::MacAddr6;
 use std::net::IpAddr;
 
@@ -25,6 +27,18 @@ pub struct Site {
     pub tie: Tie,
     /// The time zone that dates are in, by its IANA name.
     pub time_zone: Option<String>,
+}
+
+impl Site {
+    /// Its time zone, with the rules of the tz database; `None` where the plan names none.
+    pub fn zone(&self) -> Option<TimeZone> {
+        TimeZoneDatabase::bundled().get(self.time_zone.as_ref()?).ok()
+    }
+
+    /// The day at the site in a moment; that of UTC where the plan names no time zone.
+    pub fn day(&self, at: Timestamp) -> Date {
+        at.to_zoned_datetime(self.zone().unwrap_or(TimeZone::UTC)).date()
+    }
 }
 
 /// The form in which a gateway takes its rules.

@@ -224,7 +224,7 @@ impl Builder<'_> {
                     place.into(),
                     check.says.clone().into(),
                     check.expect.into(),
-                    outcome(results.get(check.id.as_str()).copied()),
+                    self.outcome(results.get(check.id.as_str()).copied()),
                     rule.unwrap_or_default(),
                 ],
             );
@@ -323,27 +323,27 @@ impl Builder<'_> {
         Some(Section { id: "changes", title: "Changes since the last report", blocks })
     }
 
+    /// What came of a check, in words.
+    fn outcome(&self, row: Option<&ResultRow>) -> Inline {
+        let Some(row) = row else { return "not made".into() };
+        let day = row.at.as_deref().and_then(|at| self.day_of(at));
+        let by = row.by.as_deref().map_or(String::new(), |by| format!(", {by}"));
+        let made = day.map_or(String::new(), |day| format!(" ({day}{by})"));
+        match row.outcome {
+            State::Fail => {
+                let seen = row.seen.as_deref().map_or(String::new(), |seen| format!(": {seen}"));
+                Inline::default().strong("FAILED").then(format!("{seen}{made}"))
+            }
+            State::Open => "not made".into(),
+            other => format!("{}{made}", other.word()).into(),
+        }
+    }
+
     pub(super) fn glossary(&self) -> Section {
         let mut grid = Grid::new("Words", ["word", "what it means"].map(Column::text));
         for (word, meaning) in GLOSSARY {
             grid.row(None, [Inline::default().strong(word), meaning.into()]);
         }
         Section { id: "glossary", title: "Glossary", blocks: vec![Block::Grid(grid)] }
-    }
-}
-
-/// What came of a check, in words.
-fn outcome(row: Option<&ResultRow>) -> Inline {
-    let Some(row) = row else { return "not made".into() };
-    let at = row.at.as_deref().and_then(|at| at.get(..10));
-    let by = row.by.as_deref().map_or(String::new(), |by| format!(", {by}"));
-    let made = at.map_or(String::new(), |at| format!(" ({at}{by})"));
-    match row.outcome {
-        State::Fail => {
-            let seen = row.seen.as_deref().map_or(String::new(), |seen| format!(": {seen}"));
-            Inline::default().strong("FAILED").then(format!("{seen}{made}"))
-        }
-        State::Open => "not made".into(),
-        other => format!("{}{made}", other.word()).into(),
     }
 }

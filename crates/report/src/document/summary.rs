@@ -9,6 +9,7 @@ use bastium_core::plan::{Guarantee, ZoneId};
 use bastium_core::space::{Match, PacketSet};
 use bastium_core::verdict::{Cause, Verdict};
 use bastium_picture::{Arrow, ArrowKind, ZoneMap};
+use jiff::civil::Date;
 
 impl Builder<'_> {
     pub(super) fn summary(&self) -> Section {
@@ -74,7 +75,8 @@ impl Builder<'_> {
         if made.is_empty() {
             return inline.link("not tried yet", "checks");
         }
-        let day = made.iter().filter_map(|row| row.at.as_deref()).max().and_then(day_of);
+        let day =
+            made.iter().filter_map(|row| row.at.as_deref()).max().and_then(|at| self.day_of(at));
         let on = day.map_or_else(String::new, |day| format!(" on {day}"));
         let mut places: Vec<String> = made.iter().map(|row| row.place.clone()).collect();
         places.sort();
@@ -241,7 +243,8 @@ impl Builder<'_> {
                 let mut by: Vec<String> = by.into_iter().map(str::to_owned).collect();
                 by.sort();
                 by.dedup();
-                let last = made.filter_map(|row| row.at.as_deref()).max().and_then(day_of);
+                let last =
+                    made.filter_map(|row| row.at.as_deref()).max().and_then(|at| self.day_of(at));
                 let mut words =
                     format!("Of {}, {} passed", count(walk.results.len(), "check"), walk.passed);
                 for (number, what) in [
@@ -328,7 +331,7 @@ impl Builder<'_> {
         let results = self.sources.walk.iter().flat_map(|walk| &walk.results);
         let own = results.filter(|row| is_made(row) && zone_of(&row.place) == zone);
         let own: Vec<&ResultRow> = own.collect();
-        match own.iter().filter_map(|row| row.at.as_deref()).max().and_then(day_of) {
+        match own.iter().filter_map(|row| row.at.as_deref()).max().and_then(|at| self.day_of(at)) {
             Some(day) => Inline::default()
                 .link(format!("on {day}, {} from here", count(own.len(), "check")), "checks"),
             None => "not tested".into(),
@@ -357,16 +360,16 @@ fn is_made(row: &ResultRow) -> bool {
     matches!(row.outcome, State::Pass | State::NotShown | State::Fail)
 }
 
-/// The day of a time stamp (RFC 3339).
-fn day_of(at: &str) -> Option<&str> {
-    at.get(..10)
-}
-
 fn zone_link(name: &str) -> Inline {
     Inline::default().link(name, format!("zone-{name}"))
 }
 
 impl Builder<'_> {
+    /// The day at the site of a time stamp (RFC 3339).
+    pub(super) fn day_of(&self, at: &str) -> Option<Date> {
+        Some(self.sources.meaning.plan().site().day(at.parse().ok()?))
+    }
+
     /// The other ends of arrows, each with what passes.
     fn reached<'a>(
         &self,
