@@ -123,6 +123,25 @@ proptest! {
     #![proptest_config(ProptestConfig { cases: 100, ..ProptestConfig::default() })]
 
     /// The lists answer packet by packet and set by set in one way.
+    /// A rule that does not hold at all hours says at which, also where it is there for another entry's log.
+    #[test]
+    fn rules_say_their_hours(draft in any_draft()) {
+        let plan = resolve(draft).expect("the generator writes plans without mistakes");
+        let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
+        let rules = rules::compile(&meaning);
+        for rule in rules.rules() {
+            let Some(packets) = rule.first_packets() else { continue };
+            let said = rule.hours.as_ref().map(|words| {
+                let named = plan.hours().iter().find(|hours| hours.name.as_str() == *words);
+                named.map_or_else(
+                    || IntervalSet::from_words(words).expect("hours"),
+                    |hours| hours.minutes.clone(),
+                )
+            });
+            prop_assert_eq!(said.unwrap_or_else(IntervalSet::full), packets.at.clone(), "{}", rule.id);
+        }
+    }
+
     #[test]
     fn cutting_a_set_by_rules_is_what_each_packet_meets(draft in any_draft()) {
         let plan = resolve(draft).expect("a plan");

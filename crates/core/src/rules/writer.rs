@@ -7,8 +7,8 @@ use super::order::{self, Line};
 use super::reachability::{Entry, entries, something_passes, translated, with_translated};
 use super::{Endpoint, Matches, Rule, RuleId, Stage, implicit_traffic};
 use crate::addressing::link_local;
-use crate::plan::{Action, Exception, Plan, ZoneId};
-use crate::space::{AddressSet, Interface, IntervalSet, Match, PacketSet, ServiceSet};
+use crate::plan::{Action, Exception, Hours, Plan, ZoneId};
+use crate::space::{AddressSet, Interface, IntervalSet, Match, Minute, PacketSet, ServiceSet};
 use crate::verdict::{Cause, Spoofing};
 use jiff::civil::Date;
 
@@ -350,9 +350,23 @@ impl Writer<'_> {
             exception.to.text
         );
         rule.reason.clone_from(&exception.why);
-        rule.hours = exception.hours.as_ref().map(|hours| hours.name.to_string());
+        rule.hours = rule.packets().and_then(|packets| self.hours_words(exception, &packets.at));
         rule.limit_mbps = exception.limit_mbps;
         Some(rule)
+    }
+
+    /// What the hours of a rule are called: by those of its exception; where only a part of it is there for the log, in the hours
+    /// of another one, by those; written out where the plan has no name for them.
+    fn hours_words(&self, exception: &Exception, at: &IntervalSet<Minute>) -> Option<String> {
+        if at.is_full() {
+            return None;
+        }
+        let is_own =
+            |hours: &&Hours| exception.hours.as_ref().is_some_and(|own| own.name == hours.name);
+        let all = self.plan.hours().iter();
+        let (own, others): (Vec<&Hours>, Vec<&Hours>) = all.partition(is_own);
+        let named = own.into_iter().chain(others).find(|hours| hours.minutes == *at);
+        Some(named.map_or_else(|| at.words(), |hours| hours.name.to_string()))
     }
 
     fn exception_words(&self, exception: &Exception, stage: Stage) -> Words {

@@ -158,8 +158,9 @@ fn addresses(plan: &Plan, values: &[String]) -> Option<AddressSet> {
 
 fn hours_of(plan: &Plan, name: Option<&str>) -> Option<IntervalSet<Minute>> {
     let Some(name) = name else { return Some(IntervalSet::full()) };
-    let hours = plan.hours().iter().find(|hours| hours.name.as_str() == name)?;
-    Some(hours.minutes.clone())
+    let named = plan.hours().iter().find(|hours| hours.name.as_str() == name);
+    // What the plan has no name for is written out.
+    named.map_or_else(|| IntervalSet::from_words(name), |hours| Some(hours.minutes.clone()))
 }
 
 /// Packets as the plan's rule of that name has them, with those that a port forward has translated: the table does not say
