@@ -52,6 +52,24 @@ proptest! {
     }
 }
 
+/// A network with several prefixes of IPv6 is told all of them.
+#[test]
+fn every_prefix_is_announced() {
+    let mut draft = wired(model::uniform("allow", true));
+    let desks = &mut draft.networks[0];
+    desks.subnets.get_or_insert_default().push(text("fd6b:2f4e:91c0:99::/64"));
+    let plan = resolve(draft).expect("a plan");
+    let meaning = Meaning::new(&plan, TODAY).expect("a meaning");
+    let file = dnsmasq(&meaning).expect("it is proved");
+    for prefix in ["fd6b:2f4e:91c0:24::", "fd6b:2f4e:91c0:99::"] {
+        let line = format!("dhcp-range=set:desks,{prefix},ra-stateless,64,");
+        assert!(file.text().contains(&line), "{}", file.text());
+        let without = file.text().lines().filter(|other| !other.starts_with(&line));
+        let without = without.map(|line| format!("{line}\n")).collect::<String>();
+        assert!(proven_served(&meaning, without).is_err(), "{prefix}");
+    }
+}
+
 /// A name of any length stays in the remark that it stands in: dnsmasq takes what goes beyond its longest line for
 /// the next one.
 #[test]

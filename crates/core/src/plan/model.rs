@@ -280,7 +280,7 @@ impl Network {
         &self.devices
     }
 
-    /// Its first subnet of a family; a plan gives it one of each at most.
+    /// Its first subnet of a family: of IPv4 the only one, of IPv6 it may have several.
     pub fn subnet(&self, family: Family) -> Option<&Subnet> {
         self.subnets.iter().find(|subnet| subnet.family() == family)
     }

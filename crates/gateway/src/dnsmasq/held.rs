@@ -141,13 +141,16 @@ fn of_network(meaning: &Meaning<'_>, id: NetworkId, facts: &mut BTreeSet<Fact>) 
     if uses::time_everywhere(meaning, id) {
         option("option:ntp-server", subnet, true);
     }
-    let v6 = network.subnets.iter().find(|subnet| subnet.mask().is_none());
-    if let Some(subnet) = v6.filter(|_| network.pool.is_some()) {
+    let v6 = network.subnets.iter().filter(|subnet| subnet.mask().is_none());
+    let v6: Vec<&Subnet> = v6.filter(|_| network.pool.is_some()).collect();
+    if let Some(subnet) = v6.first() {
         option("option6:dns-server", subnet, may_ask);
-        if let IpAddr::V6(prefix) = subnet.prefix().network() {
-            let length = subnet.prefix().prefix_len();
+        facts.insert(Fact::Interval(format!("{device},60,1200")));
+    }
+    for own in v6.into_iter().map(Subnet::prefix) {
+        if let IpAddr::V6(prefix) = own.network() {
+            let length = own.prefix_len();
             facts.insert(Fact::Announces { tag: tag.clone(), prefix, length });
         }
-        facts.insert(Fact::Interval(format!("{device},60,1200")));
     }
 }

@@ -79,8 +79,7 @@ fn network(line: &mut impl FnMut(&str), meaning: &Meaning<'_>, id: NetworkId) {
     }
     let name = network.name.as_str();
     line(&format!("\n# {name}\ninterface={device}"));
-    let of = |family| network.subnets.iter().find(move |subnet| subnet.family() == family);
-    let v4 = of(Family::V4).filter(|_| leases);
+    let v4 = network.subnet(Family::V4).filter(|_| leases);
     match (v4, network.pool.as_ref()) {
         (Some(subnet), Some(pool)) => {
             let (first, last) = (pool.first(), pool.last());
@@ -106,10 +105,14 @@ fn network(line: &mut impl FnMut(&str), meaning: &Meaning<'_>, id: NetworkId) {
             line(&format!("dhcp-option=tag:{name},option:ntp-server,{gateway}"));
         }
     }
-    if let Some(subnet) = of(Family::V6).filter(|_| network.pool.is_some()) {
-        let prefix = subnet.prefix();
+    // A network may have several prefixes of IPv6, and is told all of them.
+    let v6 = network.subnets.iter().filter(|subnet| subnet.family() == Family::V6);
+    let v6 = v6.filter(|_| network.pool.is_some());
+    for prefix in v6.clone().map(Subnet::prefix) {
         let (start, length) = (prefix.network(), prefix.prefix_len());
         line(&format!("dhcp-range=set:{name},{start},ra-stateless,{length},{LEASE}"));
+    }
+    if let Some(subnet) = v6.into_iter().next() {
         line(&format!("ra-param={device},60,1200"));
         let names = if may_ask { format!(",[{}]", subnet.gateway()) } else { String::new() };
         line(&format!("dhcp-option=tag:{name},option6:dns-server{names}"));
