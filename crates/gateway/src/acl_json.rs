@@ -345,10 +345,7 @@ impl Writer<'_> {
     /// only what is no opening. Given back are the first packets that they let in as well.
     fn back(&mut self, rule: &Rule, part: &Part, ports: &ServiceSet, rows: &mut Rows) -> PacketSet {
         let (family, product) = (rows.family, &part.product);
-        let (to, from) = match family {
-            Family::V6 => (&product.service.v6, &ports.v6),
-            Family::V4 => (&product.service.v4, &ports.v4),
-        };
+        let (to, from) = (product.service.line(family), ports.line(family));
         let mut services = services(to);
         let count = services.len();
         // One entry for each of two hundred protocols that nobody uses would help nobody.

@@ -213,7 +213,7 @@ pub(crate) fn by_itself() {
         (36, "imaging", None, "\"pass\"", "in imaging, by DHCP: 10.44.36.1 offers 10.44.36."),
         (52, "phones", None, "\"fail\"", "DHCP gives the resolver 10.44.52.154"),
         (48, "printers", Some([None, Some(52)]), "\"fail\"", "several DHCP servers answer: 10.44."),
-        (36, "imaging", Some([None, Some(24)]), "\"fail\"", "several DHCP servers answer: 10.44."),
+        (36, "imaging", Some([None, Some(80)]), "\"fail\"", "advertises itself as an IPv6 router"),
     ] {
         let untagged = |cables: &mut Vec<Carried>| {
             let mut own = cables.iter_mut().filter(|one| **one == Carried::Together(Some(vlan)));

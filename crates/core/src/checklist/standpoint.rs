@@ -118,8 +118,8 @@ fn given(meaning: &Meaning<'_>, id: NetworkId) -> String {
         let what = if names { "router and resolver" } else { "router" };
         parts.push(format!("{what} {}", subnet.gateway()));
     }
-    let v6 = network.subnets.iter().filter(|subnet| subnet.family() == Family::V6);
-    let v6: Vec<String> = v6.map(|subnet| subnet.prefix().to_string()).collect();
+    let v6 = network.subnets_of(Family::V6).map(|subnet| subnet.prefix().to_string());
+    let v6: Vec<String> = v6.collect();
     parts.push(match v6.is_empty() {
         false => format!("IPv6 of {} alone", v6.join(" and ")),
         true => "no IPv6 address but fe80:".to_owned(),

@@ -280,9 +280,14 @@ impl Network {
         &self.devices
     }
 
-    /// Its first subnet of a family: of IPv4 the only one, of IPv6 it may have several.
+    /// Its subnets of a family, in the plan's order.
+    pub fn subnets_of(&self, family: Family) -> impl Iterator<Item = &Subnet> {
+        self.subnets.iter().filter(move |subnet| subnet.family() == family)
+    }
+
+    /// The first of them.
     pub fn subnet(&self, family: Family) -> Option<&Subnet> {
-        self.subnets.iter().find(|subnet| subnet.family() == family)
+        self.subnets_of(family).next()
     }
 
     /// Whether it has IPv6.

@@ -106,13 +106,13 @@ fn network(line: &mut impl FnMut(&str), meaning: &Meaning<'_>, id: NetworkId) {
         }
     }
     // A network may have several prefixes of IPv6, and is told all of them.
-    let v6 = network.subnets.iter().filter(|subnet| subnet.family() == Family::V6);
-    let v6 = v6.filter(|_| network.pool.is_some());
-    for prefix in v6.clone().map(Subnet::prefix) {
+    let v6: Vec<&Subnet> =
+        network.subnets_of(Family::V6).filter(|_| network.pool.is_some()).collect();
+    for prefix in v6.iter().map(|subnet| subnet.prefix()) {
         let (start, length) = (prefix.network(), prefix.prefix_len());
         line(&format!("dhcp-range=set:{name},{start},ra-stateless,{length},{LEASE}"));
     }
-    if let Some(subnet) = v6.into_iter().next() {
+    if let Some(subnet) = v6.first() {
         line(&format!("ra-param={device},60,1200"));
         let names = if may_ask { format!(",[{}]", subnet.gateway()) } else { String::new() };
         line(&format!("dhcp-option=tag:{name},option6:dns-server{names}"));
