@@ -1,7 +1,7 @@
 //! Addresses to ask about and to test with: which one stands for a network, a zone, or a set of addresses.
 
 use crate::plan::{NetworkId, Plan};
-use crate::space::{AddressSet, Ends, Family, IntervalSet, Packet, PacketSet, ServicePoint};
+use crate::space::{AddressSet, Ends, Family, IntervalSet, Packet, PacketSet};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// The addresses in which any device that joins a network may find itself: the pool, and in IPv6
@@ -90,11 +90,8 @@ pub(crate) fn packet(plan: &Plan, packets: &PacketSet) -> Option<Packet> {
     let typical = packets.products().find_map(|product| {
         let family = if product.source.v4.is_empty() { Family::V6 } else { Family::V4 };
         let line = product.service.line(family);
-        let service = if line.contains(ordinary.service.coordinate()) {
-            ordinary.service
-        } else {
-            ServicePoint::from_coordinate(line.first()?)?
-        };
+        let service =
+            if line.contains(ordinary.service) { ordinary.service } else { line.first()? };
         let source = *candidates(plan, &product.source, family).first()?;
         let targets = candidates(plan, &product.destination, family);
         let destination = targets.into_iter().find(|address| *address != source)?;

@@ -12,7 +12,8 @@ use crate::plan::{NetworkId, Plan};
 use crate::rules::RuleSet;
 use crate::service::BUILT_IN;
 use crate::space::{
-    AddressSet, Ends, Family, Interface, Match, Minute, Packet, Protocol, ServicePoint, ServiceSet,
+    AddressSet, Coordinate, Ends, Family, Interface, Match, Minute, Packet, Protocol, ServicePoint,
+    ServiceSet,
 };
 use crate::verdict::Verdict;
 use std::collections::{BTreeMap, BTreeSet};
@@ -154,8 +155,8 @@ fn one_between(free: &AddressSet, borders: &BTreeSet<u128>, family: Family) -> V
 /// What is asked for, on the service line, by family: each border from both sides.
 #[derive(Clone, Debug, Default)]
 struct Points {
-    v4: BTreeSet<u32>,
-    v6: BTreeSet<u32>,
+    v4: BTreeSet<ServicePoint>,
+    v6: BTreeSet<ServicePoint>,
 }
 
 impl Points {
@@ -170,7 +171,7 @@ impl Points {
     fn add(&mut self, set: &ServiceSet) {
         for (line, points) in [(&set.v4, &mut self.v4), (&set.v6, &mut self.v6)] {
             for (low, high) in line.spans().iter().copied() {
-                let all = [low.checked_sub(1), Some(low), Some(high), high.checked_add(1)];
+                let all = [low.previous(), Some(low), Some(high), high.next()];
                 points.extend(all.into_iter().flatten());
             }
         }
@@ -189,8 +190,7 @@ impl Points {
 /// What can be asked for between two ends: TCP and UDP, but for what addresses are asked for with, and echo. In other protocols
 /// nothing tells one conversation from another between the same two, so that one that is allowed would seem to let another
 /// through.
-fn asked(point: u32, family: Family) -> Option<ServicePoint> {
-    let point = ServicePoint::from_coordinate(point)?;
+fn asked(point: ServicePoint, family: Family) -> Option<ServicePoint> {
     let leases = [67, 68, 546, 547];
     let fits = match (point.protocol(), point.destination_port(), point.icmp_kind()) {
         (_, Some(0), _) => false,

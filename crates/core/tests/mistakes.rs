@@ -68,7 +68,10 @@ fn is_as_named(kind: Kind, own: &Match, wrong: &Match) -> bool {
                 );
                 let points = |set: &bastium_core::space::ServiceSet| {
                     let span = set.v4.union(&set.v6);
-                    span.spans().iter().map(|(low, high)| high - low + 1).sum::<u32>()
+                    span.spans()
+                        .iter()
+                        .map(|(low, high)| high.number() - low.number() + 1)
+                        .sum::<u32>()
                 };
                 points(&more) + points(&less) == 1
             }

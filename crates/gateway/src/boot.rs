@@ -85,7 +85,7 @@ fn listed(set: &AddressSet) -> String {
 fn ports(services: &ServiceSet, protocol: Protocol, family: Family) -> Vec<String> {
     let own = services.intersection(&ServiceSet::protocol(protocol));
     let line = own.line(family);
-    let words = line.spans().iter().map(|(low, high)| match (low & 0xffff, high & 0xffff) {
+    let words = line.by_protocol().map(|(_, low, high)| match (low, high) {
         (low, high) if low == high => low.to_string(),
         (low, high) => format!("{low}-{high}"),
     });

@@ -7,7 +7,7 @@ mod model;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Action, Form, Plan, resolve};
 use bastium_core::rules::{self, Otherwise, RuleSet, Surroundings};
-use bastium_core::space::{Ends, Interface, Packet, Protocol, ServicePoint};
+use bastium_core::space::{Ends, Interface, Packet, Protocol};
 use bastium_core::verdict::Verdict;
 use bastium_gateway::foreign::{Foreign, HeldRules, NotHeld, read_rules};
 use model::packets::{Borders, packet};
@@ -266,8 +266,7 @@ fn until_the_rules_are_there_only_management_comes_in() {
                 manage.from.addresses.ranges().find(|(low, _)| plan.network_of(*low).is_some())?;
             let network = plan.network_of(source)?;
             let gateway = plan.network(network).subnets[0].gateway();
-            let (port, _) = *manage.service.set.v4.spans().first()?;
-            let service = ServicePoint::from_coordinate(port)?;
+            let service = manage.service.set.v4.first()?;
             Some(Packet::new(plan.network_interface(network), Ends::new(source, gateway)?, service))
         });
         let random = (0..20_000).map(|_| packet(&borders, &plan, &mut random));

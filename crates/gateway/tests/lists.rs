@@ -123,7 +123,7 @@ fn looks_like_a_reply(rules: &RuleSet, packet: &Packet) -> bool {
     let near = |rule: &rules::Rule| {
         rule.packets().is_some_and(|m| {
             let line = if packet.source().is_ipv6() { &m.service.v6 } else { &m.service.v4 };
-            line.contains(packet.service.coordinate())
+            line.contains(packet.service)
         })
     };
     backs.any(near)

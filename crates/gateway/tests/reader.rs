@@ -70,7 +70,7 @@ impl Probe {
         product.enters.contains(Interface(0))
             && product.source.contains(source)
             && product.destination.contains(destination)
-            && line.contains(self.service.coordinate())
+            && line.contains(self.service)
             && product.at.contains(self.at)
     }
 }

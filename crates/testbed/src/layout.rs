@@ -87,7 +87,7 @@ impl Layout {
         }
         let cable = usize::from(packet.enters.0);
         let protocol = packet.service.protocol();
-        let detail = packet.service.coordinate() as u16;
+        let detail = packet.service.detail();
         let destination = match packet.destination() {
             IpAddr::V6(address) if address.is_unicast_link_local() => Wire::own_link_local(cable),
             IpAddr::V6(address) if address.is_multicast() => ALL_NODES.into(),

@@ -117,7 +117,7 @@ fn packets_made_by_hand_keep_what_matters() {
         (layout.wires[cable].interface.as_str(), raw.detail, raw.protocol),
         ("core.24", 443, 6)
     );
-    let gre = ServicePoint::from_coordinate(47 << 16).expect("on the line");
+    let gre = ServicePoint::new(Protocol(47), 0);
     let (_, raw) = layout.by_hand(&plan, &packet("10.44.40.10", gre), 50_000).expect("by a cable");
     assert_eq!((raw.protocol, raw.detail), (47, 0));
     let (_, raw) = layout.by_hand(&plan, &packet("224.0.0.251", tcp), 50_000).expect("by a cable");

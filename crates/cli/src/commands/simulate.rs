@@ -5,7 +5,7 @@ use crate::failure::{Exit, Failure};
 use crate::session::Session;
 use bastium_core::plan::Plan;
 use bastium_core::service::parse_literal;
-use bastium_core::space::{Ends, Interface, Packet, ServicePoint};
+use bastium_core::space::{Ends, Interface, Packet};
 use bastium_gateway::clean;
 use bastium_wire::standin::{Fault, Store, decide, serve};
 use std::io::{self, Write};
@@ -94,9 +94,7 @@ fn of_plan(plan: &Plan) -> Vec<String> {
 fn packet(from: IpAddr, to: IpAddr, service: &str) -> Result<Packet, Failure> {
     let set = parse_literal(service).and_then(Result::ok);
     let line = set.map(|set| if from.is_ipv6() { set.v6 } else { set.v4 });
-    let first = line.and_then(|line| line.spans().first().map(|(low, _)| *low));
-    let point = first.and_then(ServicePoint::from_coordinate);
-    let point = point.ok_or_else(|| Failure::Call {
+    let point = line.and_then(|line| line.first()).ok_or_else(|| Failure::Call {
         says: format!("{} is no service of a packet", clean(service)),
         help: "write it like tcp/443, udp/53 or icmp/echo".to_owned(),
     })?;

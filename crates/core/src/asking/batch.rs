@@ -201,8 +201,8 @@ impl<'a> Asker<'a> {
         let items: Vec<Text> = items.map(Text::new).collect();
         let items = if items.is_empty() { vec![Text::new("any")] } else { items };
         let service = plan.service(&items).map(|services| {
-            let point = |line: &IntervalSet<u32>| match line.spans() {
-                [(low, high)] if low == high => ServicePoint::from_coordinate(*low),
+            let point = |line: &IntervalSet<ServicePoint>| match line.spans() {
+                [(low, high)] if low == high => Some(*low),
                 _ => None,
             };
             let points = [point(&services.set.v4), point(&services.set.v6)];

@@ -114,7 +114,7 @@ fn but(
     let fits = [
         (But::Source, from),
         (But::Destination, to),
-        (But::Service, line.contains(packet.service.coordinate())),
+        (But::Service, line.contains(packet.service)),
         (But::Hours, exception.minutes().contains(packet.at)),
         (But::Off, !exception.off),
         (But::Ended, exception.until.is_none_or(|last| meaning.day() <= last)),

@@ -354,7 +354,7 @@ impl<'m, 'r> Tally<'m, 'r> {
         let offered = self.meaning.translations().any(|inbound| {
             let own = plan.exception(inbound.exception);
             inbound.target == Some(packet.destination())
-                && own.service.set.v4.contains(packet.service.coordinate())
+                && own.service.set.v4.contains(packet.service)
                 && own.from.addresses.contains(packet.source())
         });
         let outside = plan.uplink_on(packet.enters).is_some();
@@ -416,7 +416,7 @@ impl Tally<'_, '_> {
 
 fn has(services: &crate::space::ServiceSet, packet: &Packet) -> bool {
     let line = services.line(packet.family());
-    line.contains(packet.service.coordinate())
+    line.contains(packet.service)
 }
 
 fn sort(key: &Key, decision: Decision, many: bool, packet: &Packet) -> Sort {

@@ -11,7 +11,9 @@ use crate::example;
 use crate::meaning::Meaning;
 use crate::plan::{ExceptionId, Plan, ZoneId};
 use crate::rules::RuleSet;
-use crate::space::{AddressSet, Ends, Family, IntervalSet, Match, Packet, Protocol, ServicePoint};
+use crate::space::{
+    AddressSet, Coordinate, Ends, Family, IntervalSet, Match, Packet, Protocol, ServicePoint,
+};
 use crate::verdict::Cause;
 use std::net::IpAddr;
 
@@ -204,8 +206,7 @@ impl BoundaryChecks<'_, '_> {
     fn next_ports(&self, id: ExceptionId, packet: &Packet) -> Vec<Packet> {
         let set = &self.plan.exception(id).service.set;
         let line = if matches!(packet.ends, Ends::V6 { .. }) { &set.v6 } else { &set.v4 };
-        let above =
-            line.spans().iter().filter_map(|span| ServicePoint::from_coordinate(span.1 + 1));
+        let above = line.spans().iter().filter_map(|span| span.1.next());
         let tried = |point: &ServicePoint| {
             matches!(Probe::for_service(*point), Some(Probe::Tcp(_) | Probe::Udp(_)))
         };
@@ -254,12 +255,11 @@ fn services_to_try(product: &Match, family: Family) -> Vec<ServicePoint> {
         ServicePoint::port(Protocol::UDP, 53),
     ];
     let mut points: Vec<ServicePoint> =
-        likely.into_iter().filter(|point| line.contains(point.coordinate())).collect();
+        likely.into_iter().filter(|point| line.contains(*point)).collect();
     for protocol in [Protocol::TCP, Protocol::UDP] {
-        let start = ServicePoint::port(protocol, 1).coordinate();
+        let start = ServicePoint::port(protocol, 1);
         let ports = line.intersection(&IntervalSet::range(start, protocol.stretch().1));
-        points
-            .extend(ports.spans().iter().filter_map(|span| ServicePoint::from_coordinate(span.0)));
+        points.extend(ports.spans().iter().map(|span| span.0));
     }
     points
 }

@@ -300,7 +300,7 @@ impl<'w, 'm> Walk<'w, 'm> {
             let Some(at) = product.at.first() else { continue };
             for target in targets.take(MOST_TARGETS) {
                 let Some(ends) = Ends::new(source, target) else { continue };
-                for service in services.iter().filter(|one| line.contains(one.coordinate())) {
+                for service in services.iter().filter(|one| line.contains(**one)) {
                     let packet = Packet { at, ..Packet::new(silent.packet.enters, ends, *service) };
                     let shows = |check: &Check| shows_own_end(check, silent);
                     found.extend(self.reply_by(packet, silent).filter(|(_, check)| shows(check)));
@@ -327,7 +327,7 @@ impl<'w, 'm> Walk<'w, 'm> {
             let (Some(enters), Some(at)) = (product.enters.first(), product.at.first()) else {
                 continue;
             };
-            let services = services.iter().filter(|service| line.contains(service.coordinate()));
+            let services = services.iter().filter(|service| line.contains(**service));
             let sources = example::sources(plan, &product.source, family).into_iter().take(2);
             let ends: Vec<Ends> =
                 sources.filter_map(|source| Ends::new(source, destination)).collect();

@@ -307,7 +307,7 @@ mod tests {
 
     #[test]
     fn services_that_no_tool_can_ask_for_have_no_probe() {
-        let esp = ServicePoint::from_coordinate(Protocol(50).stretch().0).expect("on the line");
+        let esp = ServicePoint::new(Protocol(50), 0);
         assert_eq!(Probe::for_service(esp), None);
         assert_eq!(
             Probe::for_service(ServicePoint::port(Protocol::TCP, 443)),

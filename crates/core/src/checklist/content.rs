@@ -145,9 +145,8 @@ impl Content<'_, '_> {
     /// A TCP port by which the gateway is managed.
     fn managed_by(&self) -> Option<u16> {
         let manage = self.plan.gateway().manage.as_ref()?;
-        let ports = IntervalSet::range(tcp(1).coordinate(), tcp(u16::MAX).coordinate());
-        let first = manage.service.set.v4.intersection(&ports).first()?;
-        ServicePoint::from_coordinate(first)?.destination_port()
+        let ports = IntervalSet::range(tcp(1), tcp(u16::MAX));
+        manage.service.set.v4.intersection(&ports).first()?.destination_port()
     }
 
     /// Whoever manages the gateway can.

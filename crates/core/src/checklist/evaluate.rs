@@ -3,8 +3,8 @@
 use crate::plan::{Action, Plan};
 use crate::rules::{Otherwise, Rule, RuleSet};
 use crate::space::{
-    AddressSet, Ends, Interface, IntervalSet, Match, Nearby, Packet, PacketSet, Protocol,
-    ServicePoint, ServiceSet,
+    AddressSet, Coordinate, Ends, Interface, IntervalSet, Match, Nearby, Packet, PacketSet,
+    Protocol, ServicePoint, ServiceSet,
 };
 use crate::verdict::Cause;
 
@@ -177,20 +177,20 @@ pub(super) fn replies_to(plan: &Plan, asked: &Match) -> Vec<(Match, Match)> {
 
 /// What is asked for, by what the replies to it look like.
 fn answers(asked: &ServiceSet) -> Vec<(ServiceSet, ServiceSet)> {
-    let of = |line: &IntervalSet<u32>, set: fn(IntervalSet<u32>) -> ServiceSet| {
+    let of = |line: &IntervalSet<ServicePoint>,
+              set: fn(IntervalSet<ServicePoint>) -> ServiceSet| {
         let mut found = Vec::new();
         for &(low, high) in line.spans() {
             let mut next = Some(low).filter(|low| *low <= high);
-            while let Some(first) = next {
-                let Some(point) = ServicePoint::from_coordinate(first) else { break };
+            while let Some(point) = next {
                 let last = point.protocol().stretch().1.min(high);
                 // All that is alike: the ports of a protocol; messages one by one.
-                let last = if point.protocol().is_icmp() { first } else { last };
-                let own = set(IntervalSet::range(first, last));
+                let last = if point.protocol().is_icmp() { point } else { last };
+                let own = set(IntervalSet::range(point, last));
                 if let Some(reply) = answer(point) {
-                    found.push((own, set(IntervalSet::point(reply.coordinate()))));
+                    found.push((own, set(IntervalSet::point(reply))));
                 }
-                next = last.checked_add(1).filter(|next| *next <= high);
+                next = last.next().filter(|next| *next <= high);
             }
         }
         found

@@ -129,7 +129,7 @@ pub fn set_up_mistakes(meaning: &Meaning<'_>) -> Vec<SetUpMistake> {
             kinds.extend(uses::names_everywhere(meaning, id).then_some(SetUpKind::OtherResolver));
         }
         let uses = network.uses.as_ref().or(plan.zone(network.zone).uses.as_ref());
-        let dns = ServicePoint::port(Protocol::UDP, 53).coordinate();
+        let dns = ServicePoint::port(Protocol::UDP, 53);
         if uses.is_some_and(|uses| uses.set.v4.contains(dns)) {
             kinds.push(SetUpKind::NoNames);
         }
@@ -292,7 +292,7 @@ fn asks_for(plan: &Plan, inbound: &Inbound, packet: &Packet) -> bool {
     let line = inbound.outside.line(packet.family());
     let uplink = plan.uplinks().get(inbound.uplink);
     let offered = uplink.is_some_and(|uplink| uplink.gateway().contains(packet.destination()));
-    offered && line.contains(packet.service.coordinate())
+    offered && line.contains(packet.service)
 }
 
 /// Whether somebody might answer at the address beside that of an offered host.

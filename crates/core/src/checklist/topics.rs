@@ -227,9 +227,9 @@ fn services(set: &ServiceSet, family: Family) -> Vec<ServicePoint> {
     let known = [ServicePoint::echo(family)].into_iter().chain(PORTS.map(tcp));
     let udp = [53, 123].map(|port| ServicePoint::port(Protocol::UDP, port));
     let mut found: Vec<ServicePoint> =
-        known.chain(udp).filter(|point| line.contains(point.coordinate())).take(2).collect();
+        known.chain(udp).filter(|point| line.contains(*point)).take(2).collect();
     if found.is_empty() {
-        found.extend(line.first().and_then(ServicePoint::from_coordinate));
+        found.extend(line.first());
     }
     found
 }

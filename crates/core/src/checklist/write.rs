@@ -231,7 +231,7 @@ fn only(packet: &Packet) -> Match {
         enters: IntervalSet::point(packet.enters),
         source: packet.source().into(),
         destination: packet.destination().into(),
-        service: ServiceSet::both(IntervalSet::point(packet.service.coordinate())),
+        service: ServiceSet::both(IntervalSet::point(packet.service)),
         at: IntervalSet::point(packet.at),
     }
 }

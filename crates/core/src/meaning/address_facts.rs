@@ -317,7 +317,7 @@ fn ipv6_needs() -> ServiceSet {
 
 fn from_unspecified() -> ServiceSet {
     ServiceSet {
-        v4: IntervalSet::point(ServicePoint::port(Protocol::UDP, 67).coordinate()),
+        v4: IntervalSet::point(ServicePoint::port(Protocol::UDP, 67)),
         v6: ServiceSet::icmp_types(Protocol::ICMP_V6, &[131, 132, 133, 135, 143], None).v6,
     }
 }
@@ -325,7 +325,7 @@ fn from_unspecified() -> ServiceSet {
 /// What the gateway lives by: neighbour discovery, router advertisements (RFC 4861), listener reports (RFC 2710,
 /// RFC 3810), DHCP's answers (RFC 2131, RFC 8415), and its own requests where an uplink makes some.
 fn lives_by(plan: &Plan) -> ServiceSet {
-    let port = |number| ServicePoint::port(Protocol::UDP, number).coordinate();
+    let port = |number| ServicePoint::port(Protocol::UDP, number);
     let leased = plan.uplinks().iter().any(|uplink| uplink.dhcp);
     let (mut v4, mut v6) = (vec![port(68)], vec![port(546)]);
     if leased {
@@ -334,7 +334,7 @@ fn lives_by(plan: &Plan) -> ServiceSet {
     }
     let needs =
         ServiceSet::icmp_types(Protocol::ICMP_V6, &[130, 131, 132, 133, 134, 135, 136, 143], None);
-    let v6 = v6.into_iter().collect::<IntervalSet<u32>>().union(&needs.v6);
+    let v6 = v6.into_iter().collect::<IntervalSet<ServicePoint>>().union(&needs.v6);
     ServiceSet { v4: v4.into_iter().collect(), v6 }
 }
 

@@ -187,7 +187,7 @@ fn has(services: &ServiceSet, packet: &Packet) -> bool {
         Ends::V4 { .. } => &services.v4,
         Ends::V6 { .. } => &services.v6,
     };
-    line.contains(packet.service.coordinate())
+    line.contains(packet.service)
 }
 
 fn allowed(logged: bool, cause: Cause) -> Decision {

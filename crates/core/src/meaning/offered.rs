@@ -4,7 +4,7 @@ use super::Meaning;
 use super::address_facts::{AddressFacts, asked_outside};
 use super::parts::{Cutter, Part};
 use crate::plan::Inbound;
-use crate::space::{Block, Ends, IntervalSet, Packet, PacketSet, Region, ServicePoint};
+use crate::space::{Block, Ends, IntervalSet, Packet, PacketSet, Region};
 use std::net::IpAddr;
 
 impl AddressFacts {
@@ -19,11 +19,10 @@ impl Meaning<'_> {
     pub fn translate(&self, packet: &Packet) -> Option<Packet> {
         let asked = |inbound: &&Inbound| asked_outside(self.plan, inbound).contains(packet);
         let inbound = self.translations().find(asked)?;
-        let service = inbound.inward(&IntervalSet::point(packet.service.coordinate())).first()?;
         Some(Packet {
             enters: self.plan.translated_interface(packet.enters),
             ends: Ends::new(packet.source(), inbound.target?)?,
-            service: ServicePoint::from_coordinate(service)?,
+            service: packet.service.moved(inbound.shift)?,
             at: packet.at,
         })
     }

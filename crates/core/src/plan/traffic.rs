@@ -5,7 +5,7 @@ use super::ids::{ExceptionId, NetworkId, ZoneId};
 use crate::addressing::Placeholder;
 use crate::name::Name;
 use crate::source::Span;
-use crate::space::{AddressSet, IntervalSet, Minute, ServiceSet};
+use crate::space::{AddressSet, IntervalSet, Minute, ServicePoint, ServiceSet};
 use ipnet::IpNet;
 use std::net::IpAddr;
 
@@ -98,20 +98,13 @@ pub struct Inbound {
 
 impl Inbound {
     /// What is asked for inside, for points of the line that are offered outside.
-    pub fn inward(&self, line: &IntervalSet<u32>) -> IntervalSet<u32> {
-        self.shifted(line, self.shift)
+    pub fn inward(&self, line: &IntervalSet<ServicePoint>) -> IntervalSet<ServicePoint> {
+        line.moved(self.shift)
     }
 
     /// The way back.
-    pub fn outward(&self, line: &IntervalSet<u32>) -> IntervalSet<u32> {
-        self.shifted(line, -self.shift)
-    }
-
-    fn shifted(&self, line: &IntervalSet<u32>, shift: i32) -> IntervalSet<u32> {
-        let moved = |(low, high): &(u32, u32)| {
-            Some((low.checked_add_signed(shift)?, high.checked_add_signed(shift)?))
-        };
-        IntervalSet::from_spans(line.spans().iter().filter_map(moved))
+    pub fn outward(&self, line: &IntervalSet<ServicePoint>) -> IntervalSet<ServicePoint> {
+        line.moved(-self.shift)
     }
 }
 

@@ -148,7 +148,7 @@ fn look<A: AddressBits>(stack: Stack<'_, A>, place: usize, line: &Line<A>, life:
     let before = stack.above(place);
     if life.witness.is_none() {
         match before.escape(Stack::none(), &line.block) {
-            Search::Found(point) => life.witness = A::packet(point),
+            Search::Found(point) => life.witness = Some(A::packet(point)),
             Search::Undecided => life.undecided = true,
             Search::Covered => return,
         }
@@ -177,7 +177,7 @@ fn flips<A: AddressBits>(
             // Without the rule, none of its lines is there.
             let between = stack.between(first, first + further);
             match stack.above(place).escape_without(between, line.owner, &shared) {
-                Search::Found(point) => return A::packet(point),
+                Search::Found(point) => return Some(A::packet(point)),
                 Search::Undecided => life.undecided = true,
                 Search::Covered => {}
             }
@@ -212,9 +212,8 @@ fn pairs<A: AddressBits>(
             }
             let Some(shared) = a.block.intersection(&b.block) else { continue };
             let above = stack.above(upper);
-            if let Search::Found(point) = above.escape(Stack::none(), &shared)
-                && let Some(packet) = A::packet(point)
-            {
+            if let Search::Found(point) = above.escape(Stack::none(), &shared) {
+                let packet = A::packet(point);
                 pairs.push(OrderedPair { above: a.owner, below: b.owner, packet });
                 known.insert(pair);
             }

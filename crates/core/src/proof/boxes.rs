@@ -2,7 +2,9 @@
 
 use crate::addressing::{link_local, multicast};
 use crate::plan::{NetworkId, Plan, ZoneId};
-use crate::space::{AddressSet, Interface, IntervalSet, Match, Minute, PacketSet, ServiceSet};
+use crate::space::{
+    AddressSet, Interface, IntervalSet, Match, Minute, PacketSet, ServicePoint, ServiceSet,
+};
 use std::cell::RefCell;
 use std::collections::HashMap;
 use std::hash::Hash;
@@ -40,7 +42,7 @@ pub struct Wording<'p> {
     entering: Remembered<IntervalSet<Interface>, Rc<Entering>>,
     addresses: Remembered<AddressSet, Rc<Vec<String>>>,
     zones: Remembered<AddressSet, Rc<Vec<String>>>,
-    services: Remembered<IntervalSet<u32>, Rc<Vec<String>>>,
+    services: Remembered<IntervalSet<ServicePoint>, Rc<Vec<String>>>,
 }
 
 type Remembered<K, V> = RefCell<HashMap<K, V>>;

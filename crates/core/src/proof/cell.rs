@@ -2,7 +2,7 @@
 
 use super::fate::Fate;
 use crate::space::{
-    AddressBits, Block, BlockIndex, BoundingBox, Interface, IntervalSet, Point, Search, ServiceSet,
+    AddressBits, Block, BlockIndex, BoundingBox, Interface, IntervalSet, Point, Search,
 };
 
 /// With more lines than this they are laid out by where they lie; fewer are looked through sooner.
@@ -212,7 +212,7 @@ pub(super) fn whole_cell<A: AddressBits>(
         enters: IntervalSet::point(interface),
         source,
         destination,
-        service: ServiceSet::any().v4,
+        service: IntervalSet::full(),
         at: IntervalSet::full(),
     }
 }

@@ -75,8 +75,7 @@ fn cells<A: AddressBits>(a: Stack<'_, A>, b: Stack<'_, A>, found: &mut Compariso
                 Search::Found(point) => {
                     let all = left(shared, before, also);
                     found.undecided += usize::from(all.is_none());
-                    let one_packet = || A::packet(point).map(PacketSet::from).unwrap_or_default();
-                    let packets = all.unwrap_or_else(one_packet);
+                    let packets = all.unwrap_or_else(|| PacketSet::from(A::packet(point)));
                     found.clashes.push(Clash { one: one.owner, other: other.owner, packets });
                 }
             }

@@ -73,7 +73,7 @@ fn open<A: AddressBits>(
                     Search::Covered => {}
                     Search::Undecided => found.undecided += 1,
                     Search::Found(point) => {
-                        found.unanswered = found.unanswered.or(A::packet(point));
+                        found.unanswered.get_or_insert(A::packet(point));
                     }
                 }
             }

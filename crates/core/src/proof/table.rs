@@ -5,7 +5,7 @@
 use super::cell::{Cell, Coverage};
 use super::fate::Fate;
 use super::partition::{Index, Partition, Ways};
-use crate::space::{AddressBits, AsPoint, Block, Interface, PacketSet, Point, ServiceSet};
+use crate::space::{AddressBits, AsPoint, Block, Interface, PacketSet, Point};
 
 /// A line before it is sorted into cells.
 #[derive(Clone, Debug)]
@@ -205,15 +205,14 @@ impl<A: AddressBits> Side<A> {
 
 /// Whether a block leaves nothing in the dimensions beside where a packet enters and comes from.
 fn takes_every_service<A: AddressBits>(block: &Block<A>) -> bool {
-    let all = ServiceSet::any().v4;
-    block.destination.is_full() && all.is_subset(&block.service) && block.at.is_full()
+    block.destination.is_full() && block.service.is_full() && block.at.is_full()
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::plan::Action;
-    use crate::space::IntervalSet;
+    use crate::space::{IntervalSet, ServicePoint};
 
     /// Two interfaces with sources of their own; what belongs elsewhere is distinguished, and all destinations are alike.
     fn two_interfaces() -> Index<u32> {
@@ -221,7 +220,7 @@ mod tests {
         Index::new(own.to_vec(), IntervalSet::empty(), vec![IntervalSet::full()], Vec::new())
     }
 
-    fn from(source: IntervalSet<u32>, service: IntervalSet<u32>) -> Block<u32> {
+    fn from(source: IntervalSet<u32>, service: IntervalSet<ServicePoint>) -> Block<u32> {
         let (enters, at) = (IntervalSet::range(Interface(0), Interface(1)), IntervalSet::full());
         Block { enters, source, destination: IntervalSet::full(), service, at }
     }
@@ -233,10 +232,13 @@ mod tests {
         let index = two_interfaces();
         for further in 0..4 {
             let mut side = Side::new(&index, 2);
-            let all = from(IntervalSet::full(), ServiceSet::any().v4);
+            let all = from(IntervalSet::full(), IntervalSet::full());
             side.push(&index, &[all], Fate::Decided(Action::Block, true), 0);
             for owner in 1..=further {
-                let one = from(IntervalSet::range(11, 20), IntervalSet::point(owner));
+                let one = from(
+                    IntervalSet::range(11, 20),
+                    IntervalSet::point(ServicePoint::from_number(owner).expect("a low one")),
+                );
                 side.push(&index, &[one], Fate::Decided(Action::Allow, false), owner);
             }
             for (interface, place) in [(0, "elsewhere"), (1, "here")] {

@@ -79,7 +79,7 @@ impl<'f, 'r> WitnessSearch<'f, 'r> {
             return;
         }
         match self.search(cell.stack(), block, wanted) {
-            Search::Found(point) => found.packets.extend(A::packet(point)),
+            Search::Found(point) => found.packets.push(A::packet(point)),
             Search::Undecided => found.undecided = true,
             Search::Covered => {}
         }

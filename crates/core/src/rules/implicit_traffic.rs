@@ -59,7 +59,7 @@ pub(super) fn spoofed_at_uplink(plan: &Plan, index: usize) -> Match {
 pub(super) fn asks_for_address() -> ServiceSet {
     let reports_and_solicitations = [131, 132, 133, 135, 143];
     let mut asks = ServiceSet::icmp_types(Protocol::ICMP_V6, &reports_and_solicitations, None);
-    asks.v4 = IntervalSet::point(ServicePoint::port(Protocol::UDP, 67).coordinate());
+    asks.v4 = IntervalSet::point(ServicePoint::port(Protocol::UDP, 67));
     asks
 }
 

@@ -115,22 +115,19 @@ const ANSWERED: [(Protocol, u8, u8); 5] = [
     (Protocol::ICMP_V6, 128, 129),
 ];
 
-fn message((protocol, kind): (Protocol, u8)) -> u32 {
-    ServicePoint::icmp(protocol, kind, 0).coordinate()
+fn message((protocol, kind): (Protocol, u8)) -> ServicePoint {
+    ServicePoint::icmp(protocol, kind, 0)
 }
 
 /// The protocols other than ICMP, with their stretches of the service line.
-fn protocols() -> impl Iterator<Item = IntervalSet<u32>> {
+fn protocols() -> impl Iterator<Item = IntervalSet<ServicePoint>> {
     let protocols = (0..=u8::MAX).map(Protocol).filter(|protocol| !protocol.is_icmp());
-    protocols.map(|protocol| {
-        let (low, high) = protocol.stretch();
-        IntervalSet::range(low, high)
-    })
+    protocols.map(Protocol::line)
 }
 
 /// What replies look like: of protocols with ports any port may be the one that asked.
 fn answers(service: &ServiceSet) -> ServiceSet {
-    let family = |line: &IntervalSet<u32>| {
+    let family = |line: &IntervalSet<ServicePoint>| {
         let touched = protocols().filter(|stretch| !stretch.is_disjoint(line));
         let whole = touched.flat_map(|stretch| stretch.spans().to_vec());
         let asked = ANSWERED.iter().filter(|(p, ask, _)| line.contains(message((*p, *ask))));
@@ -142,7 +139,7 @@ fn answers(service: &ServiceSet) -> ServiceSet {
 
 /// What may have been asked, where these replies are let back from these ports.
 fn asked(replies: &ServiceSet, from: &ServiceSet) -> ServiceSet {
-    let family = |replies: &IntervalSet<u32>, from: &IntervalSet<u32>| {
+    let family = |replies: &IntervalSet<ServicePoint>, from: &IntervalSet<ServicePoint>| {
         let whole = protocols().filter(|stretch| stretch.is_subset(replies));
         let ports = whole.flat_map(|stretch| stretch.intersection(from).spans().to_vec());
         let let_back =
@@ -181,7 +178,7 @@ impl RuleSet {
         if own.contains(destination) {
             return Vec::new();
         }
-        let point = packet.service.coordinate();
+        let point = packet.service;
         let is_asked = |ports: &ServiceSet| {
             let line = ports.line(Family::of(destination));
             line.contains(point)

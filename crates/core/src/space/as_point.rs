@@ -1,12 +1,12 @@
 //! Packets as numbers, and back.
 
-use super::{Coordinate, Ends, Packet, Point, ServicePoint};
+use super::{Coordinate, Ends, Packet, Point};
 use std::net::{Ipv4Addr, Ipv6Addr};
 
 /// A number that is an address of one family, and what the packets of that family are in such numbers.
 pub trait AsPoint: Coordinate {
-    /// The packet of a point; `None` past the end of the service line.
-    fn packet(point: Point<Self>) -> Option<Packet>;
+    /// The packet of a point.
+    fn packet(point: Point<Self>) -> Packet;
     /// The point of a packet, if it is of this family.
     fn point(packet: &Packet) -> Option<Point<Self>>;
 }
@@ -14,13 +14,12 @@ pub trait AsPoint: Coordinate {
 macro_rules! as_point {
     ($number:ty, $ends:ident, $address:ident) => {
         impl AsPoint for $number {
-            fn packet(point: Point<Self>) -> Option<Packet> {
+            fn packet(point: Point<Self>) -> Packet {
                 let ends = Ends::$ends {
                     source: $address::from_bits(point.source),
                     destination: $address::from_bits(point.destination),
                 };
-                let service = ServicePoint::from_coordinate(point.service)?;
-                Some(Packet { enters: point.enters, ends, service, at: point.at })
+                Packet { enters: point.enters, ends, service: point.service, at: point.at }
             }
 
             fn point(packet: &Packet) -> Option<Point<Self>> {
@@ -29,7 +28,7 @@ macro_rules! as_point {
                     enters: packet.enters,
                     source: source.to_bits(),
                     destination: destination.to_bits(),
-                    service: packet.service.coordinate(),
+                    service: packet.service,
                     at: packet.at,
                 })
             }

@@ -1,6 +1,6 @@
 //! Products of sets, and unions of such products, within one address family.
 
-use super::{Coordinate, Interface, IntervalSet, Minute};
+use super::{Coordinate, Interface, IntervalSet, Minute, ServicePoint};
 
 /// A product: every packet that enters at one of these interfaces, from one of these sources, to one of
 /// these destinations, for one of these services, in one of these minutes of the week. `A` is the address as a number.
@@ -13,7 +13,7 @@ pub struct Block<A> {
     /// Destination addresses.
     pub destination: IntervalSet<A>,
     /// Points of the service line.
-    pub service: IntervalSet<u32>,
+    pub service: IntervalSet<ServicePoint>,
     /// Minutes of the week.
     pub at: IntervalSet<Minute>,
 }
@@ -27,8 +27,8 @@ pub struct Point<A> {
     pub source: A,
     /// Its destination address.
     pub destination: A,
-    /// Its point on the service line.
-    pub service: u32,
+    /// What it asks for.
+    pub service: ServicePoint,
     /// The minute of the week.
     pub at: Minute,
 }
@@ -268,9 +268,13 @@ mod tests {
             enters: Interface(n % 3),
             source: (n / 3 % 6) as u8,
             destination: (n / 18 % 6) as u8,
-            service: u32::from(n / 108 % 4),
+            service: service(n / 108 % 4),
             at: Minute::new(n / 432),
         })
+    }
+
+    fn service(number: u16) -> ServicePoint {
+        ServicePoint::new(crate::space::Protocol(0), number)
     }
 
     fn members(region: &Region<u8>) -> Vec<bool> {
@@ -293,7 +297,7 @@ mod tests {
             any_line(3, |n| Interface(n.into())),
             any_line(6, |n| n),
             any_line(6, |n| n),
-            any_line(4, u32::from),
+            any_line(4, |n| service(n.into())),
             any_line(3, |n| Minute::new(n.into())),
         )
             .prop_map(|(enters, source, destination, service, at)| Block {

@@ -1,11 +1,11 @@
 //! What is looked at first of a block.
 
-use super::{Block, Coordinate, Point};
+use super::{Block, Coordinate, Point, ServicePoint};
 
 /// The least product of intervals that holds a block: the first thing to look at.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct BoundingBox<A> {
-    pub(crate) service: (u32, u32),
+    pub(crate) service: (ServicePoint, ServicePoint),
     pub(crate) destination: (A, A),
     pub(crate) source: (A, A),
 }

@@ -1,6 +1,8 @@
 //! Which of many packet sets a packet can be in at all, without looking at each of them.
 
-use super::{AddressBits, AsPoint, Block, Coordinate, Interface, Packet, PacketSet, Point};
+use super::{
+    AddressBits, AsPoint, Block, Coordinate, Interface, Packet, PacketSet, Point, ServicePoint,
+};
 use rstar::{AABB, Envelope, RTree, RTreeObject};
 
 /// A box that holds all of a set: where it enters, source, destination, service. IPv6 addresses are rounded to fit into
@@ -45,7 +47,7 @@ impl BlockIndex {
         &self,
         source: (A, A),
         destination: (A, A),
-        service: (u32, u32),
+        service: (ServicePoint, ServicePoint),
     ) -> Vec<usize> {
         let enters = (Interface(0), Interface(u16::MAX));
         let mut near = Vec::new();
@@ -141,12 +143,12 @@ fn span<A: AddressBits>(
     enters: (Interface, Interface),
     source: (A, A),
     destination: (A, A),
-    service: (u32, u32),
+    service: (ServicePoint, ServicePoint),
 ) -> Bounds {
     let number = |address: A| address.bits() as f64;
     AABB::from_corners(
-        [enters.0.0.into(), number(source.0), number(destination.0), service.0.into()],
-        [enters.1.0.into(), number(source.1), number(destination.1), service.1.into()],
+        [enters.0.0.into(), number(source.0), number(destination.0), service.0.number().into()],
+        [enters.1.0.into(), number(source.1), number(destination.1), service.1.number().into()],
     )
 }
 

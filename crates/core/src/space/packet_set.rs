@@ -66,7 +66,7 @@ impl Match {
             Ends::V4 { .. } => &self.service.v4,
             Ends::V6 { .. } => &self.service.v6,
         };
-        line.contains(packet.service.coordinate())
+        line.contains(packet.service)
             && self.enters.contains(packet.enters)
             && self.at.contains(packet.at)
             && self.source.contains(packet.source())
@@ -102,7 +102,7 @@ pub struct PacketSet {
 
 impl From<Packet> for PacketSet {
     fn from(packet: Packet) -> Self {
-        let line = IntervalSet::point(packet.service.coordinate());
+        let line = IntervalSet::point(packet.service);
         let service = match packet.ends {
             Ends::V4 { .. } => ServiceSet { v4: line, ..ServiceSet::empty() },
             Ends::V6 { .. } => ServiceSet { v6: line, ..ServiceSet::empty() },
@@ -306,8 +306,8 @@ impl PacketSet {
     /// The choice depends on nothing but the set: IPv4 before IPv6, the first block, the lowest
     /// interface and addresses, and of the services one that can be tried by hand where there is one.
     pub fn sample(&self) -> Option<Packet> {
-        let v4 = sample_region(&self.v4).and_then(u32::packet);
-        v4.or_else(|| sample_region(&self.v6).and_then(u128::packet))
+        let v4 = sample_region(&self.v4).map(u32::packet);
+        v4.or_else(|| sample_region(&self.v6).map(u128::packet))
     }
 }
 
@@ -317,24 +317,23 @@ fn sample_region<A: Coordinate>(region: &Region<A>) -> Option<Point<A>> {
         enters: block.enters.first()?,
         source: block.source.first()?,
         destination: block.destination.first()?,
-        service: ordinary_service(&block.service)?.coordinate(),
+        service: ordinary_service(&block.service)?,
         at: block.at.first()?,
     })
 }
 
 /// The service of a set that is easiest to try: HTTPS, a TCP port, a UDP port, a ping, anything.
-fn ordinary_service(line: &IntervalSet<u32>) -> Option<ServicePoint> {
+fn ordinary_service(line: &IntervalSet<ServicePoint>) -> Option<ServicePoint> {
     let lowest = |protocol: Protocol| {
-        let start = ServicePoint::port(protocol, 1).coordinate();
+        let start = ServicePoint::port(protocol, 1);
         let ports = IntervalSet::range(start, protocol.stretch().1);
         line.intersection(&ports).first()
     };
-    let known = |point: ServicePoint| Some(point.coordinate()).filter(|p| line.contains(*p));
-    let coordinate = known(ServicePoint::port(Protocol::TCP, 443))
+    let known = |point: ServicePoint| Some(point).filter(|p| line.contains(*p));
+    known(ServicePoint::port(Protocol::TCP, 443))
         .or_else(|| lowest(Protocol::TCP))
         .or_else(|| lowest(Protocol::UDP))
         .or_else(|| known(ServicePoint::icmp(Protocol::ICMP, 8, 0)))
         .or_else(|| known(ServicePoint::icmp(Protocol::ICMP_V6, 128, 0)))
-        .or_else(|| line.first())?;
-    ServicePoint::from_coordinate(coordinate)
+        .or_else(|| line.first())
 }

@@ -4,7 +4,7 @@
 //! protocols that have ports, `type << 8 | code` for ICMP, and meaningless for all others, which
 //! therefore always take their whole stretch of the line. One line makes one dimension of three.
 
-use super::{AddressSet, Family, IntervalSet};
+use super::{AddressSet, Coordinate, Family, IntervalSet};
 use std::collections::HashSet;
 
 /// An IP protocol number, from the IANA registry "Assigned Internet Protocol Numbers".
@@ -66,25 +66,37 @@ impl Protocol {
     }
 
     /// The stretch of the service line that this protocol takes.
-    pub fn stretch(self) -> (u32, u32) {
-        let start = u32::from(self.0) << 16;
-        (start, start | 0xffff)
+    pub fn stretch(self) -> (ServicePoint, ServicePoint) {
+        (ServicePoint::new(self, 0), ServicePoint::new(self, u16::MAX))
+    }
+
+    /// The same, as a set.
+    pub fn line(self) -> IntervalSet<ServicePoint> {
+        let (first, last) = self.stretch();
+        IntervalSet::range(first, last)
     }
 }
 
 /// One point of the service line: what a single packet asks for.
+///
+/// Invariant: its number is at most 2^24 - 1, the last of the last protocol.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct ServicePoint(u32);
 
 impl ServicePoint {
+    /// The point of a protocol with that detail: a destination port, or ICMP type and code in a row.
+    pub fn new(protocol: Protocol, detail: u16) -> Self {
+        Self(u32::from(protocol.0) << 16 | u32::from(detail))
+    }
+
     /// A destination port of a protocol that has ports.
     pub fn port(protocol: Protocol, port: u16) -> Self {
-        Self(protocol.stretch().0 | u32::from(port))
+        Self::new(protocol, port)
     }
 
     /// An ICMP message of that type and code.
     pub fn icmp(protocol: Protocol, kind: u8, code: u8) -> Self {
-        Self(protocol.stretch().0 | u32::from(kind) << 8 | u32::from(code))
+        Self::new(protocol, u16::from_be_bytes([kind, code]))
     }
 
     /// The echo request of a family ("ping"): type 8 in IPv4 (RFC 792), 128 in IPv6 (RFC 4443).
@@ -96,29 +108,57 @@ impl ServicePoint {
     }
 
     /// The point with that number on the line; `None` past its end.
-    pub fn from_coordinate(coordinate: u32) -> Option<Self> {
-        (coordinate <= ServiceSet::LINE_END).then_some(Self(coordinate))
+    pub fn from_number(number: u32) -> Option<Self> {
+        (number <= Self::LAST.0).then_some(Self(number))
     }
 
-    /// Its number on the line.
-    pub fn coordinate(self) -> u32 {
+    /// Its number on the line, from 0.
+    pub fn number(self) -> u32 {
         self.0
+    }
+
+    /// The point so many further along the line, or back; `None` past one of its ends.
+    pub fn moved(self, by: i32) -> Option<Self> {
+        Self::from_number(self.0.checked_add_signed(by)?)
     }
 
     /// The protocol.
     pub fn protocol(self) -> Protocol {
-        Protocol((self.0 >> 16) as u8)
+        let [_, protocol, ..] = self.0.to_be_bytes();
+        Protocol(protocol)
+    }
+
+    /// What follows the protocol: a destination port, ICMP type and code in a row, or nothing that means anything.
+    pub fn detail(self) -> u16 {
+        let [_, _, high, low] = self.0.to_be_bytes();
+        u16::from_be_bytes([high, low])
     }
 
     /// The destination port, where the protocol has ports.
     pub fn destination_port(self) -> Option<u16> {
-        self.protocol().has_ports().then_some(self.0 as u16)
+        self.protocol().has_ports().then_some(self.detail())
     }
 
     /// ICMP type and code, where the protocol is an ICMP.
     pub fn icmp_kind(self) -> Option<(u8, u8)> {
-        let detail = self.0 as u16;
-        self.protocol().is_icmp().then_some(((detail >> 8) as u8, detail as u8))
+        self.protocol().is_icmp().then_some(self.kind_and_code())
+    }
+
+    /// What follows the protocol, as an ICMP reads it.
+    fn kind_and_code(self) -> (u8, u8) {
+        let [kind, code] = self.detail().to_be_bytes();
+        (kind, code)
+    }
+}
+
+impl Coordinate for ServicePoint {
+    const FIRST: Self = Self(0);
+    const LAST: Self = Self(0x00ff_ffff);
+    fn next(self) -> Option<Self> {
+        (self < Self::LAST).then(|| Self(self.0 + 1))
+    }
+    fn previous(self) -> Option<Self> {
+        self.0.checked_sub(1).map(Self)
     }
 }
 
@@ -135,19 +175,36 @@ impl std::fmt::Display for ServicePoint {
     }
 }
 
+impl IntervalSet<ServicePoint> {
+    /// The set in stretches of one protocol each, in order: the protocol, and its first and last detail.
+    pub fn by_protocol(&self) -> impl Iterator<Item = (Protocol, u16, u16)> {
+        self.spans().iter().flat_map(|&(low, high)| {
+            (low.protocol().0..=high.protocol().0).map(Protocol).map(move |protocol| {
+                let (first, last) = protocol.stretch();
+                (protocol, low.max(first).detail(), high.min(last).detail())
+            })
+        })
+    }
+
+    /// Each stretch so many points further along, or back. A stretch that would pass an end of the line is left out.
+    pub fn moved(&self, by: i32) -> Self {
+        let stretches = self.spans().iter();
+        Self::from_spans(
+            stretches.filter_map(|(low, high)| Some((low.moved(by)?, high.moved(by)?))),
+        )
+    }
+}
+
 /// A set of services. It differs between the families only where ICMP and DHCP do.
 #[derive(Clone, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct ServiceSet {
     /// What is meant in IPv4, on the service line.
-    pub v4: IntervalSet<u32>,
+    pub v4: IntervalSet<ServicePoint>,
     /// What is meant in IPv6, on the service line.
-    pub v6: IntervalSet<u32>,
+    pub v6: IntervalSet<ServicePoint>,
 }
 
 impl ServiceSet {
-    /// The last number of the service line.
-    pub const LINE_END: u32 = 0x00ff_ffff;
-
     /// No service.
     pub fn empty() -> Self {
         Self::default()
@@ -155,24 +212,23 @@ impl ServiceSet {
 
     /// Every service: any protocol, any port.
     pub fn any() -> Self {
-        Self::both(IntervalSet::range(0, Self::LINE_END))
+        Self::both(IntervalSet::full())
     }
 
     /// The same stretch of the line in both families.
-    pub fn both(line: IntervalSet<u32>) -> Self {
+    pub fn both(line: IntervalSet<ServicePoint>) -> Self {
         Self { v4: line.clone(), v6: line }
     }
 
     /// Ports `low` to `high` of a protocol, both included.
     pub fn ports(protocol: Protocol, low: u16, high: u16) -> Self {
-        let point = |port| ServicePoint::port(protocol, port).coordinate();
+        let point = |port| ServicePoint::port(protocol, port);
         Self::both(IntervalSet::range(point(low), point(high)))
     }
 
     /// Everything of one protocol.
     pub fn protocol(protocol: Protocol) -> Self {
-        let (low, high) = protocol.stretch();
-        Self::both(IntervalSet::range(low, high))
+        Self::both(protocol.line())
     }
 
     /// All of ICMP: protocol 1 in IPv4, 58 in IPv6.
@@ -192,7 +248,7 @@ impl ServiceSet {
     pub fn icmp_types(protocol: Protocol, kinds: &[u8], code: Option<u8>) -> Self {
         let span = |&kind: &u8| {
             let (low, high) = code.map_or((0, u8::MAX), |code| (code, code));
-            let point = |code| ServicePoint::icmp(protocol, kind, code).coordinate();
+            let point = |code| ServicePoint::icmp(protocol, kind, code);
             (point(low), point(high))
         };
         let line = IntervalSet::from_spans(kinds.iter().map(span));
@@ -206,7 +262,7 @@ impl ServiceSet {
     }
 
     /// What is meant in a family, on the service line.
-    pub fn line(&self, family: Family) -> &IntervalSet<u32> {
+    pub fn line(&self, family: Family) -> &IntervalSet<ServicePoint> {
         match family {
             Family::V4 => &self.v4,
             Family::V6 => &self.v6,
@@ -240,7 +296,7 @@ impl ServiceSet {
 
     /// The same set, but in a family only where `addresses` has any.
     pub fn for_families_of(&self, addresses: &AddressSet) -> Self {
-        let keep = |wanted: bool, line: &IntervalSet<u32>| {
+        let keep = |wanted: bool, line: &IntervalSet<ServicePoint>| {
             if wanted { line.clone() } else { IntervalSet::empty() }
         };
         Self {
@@ -262,7 +318,7 @@ impl ServiceSet {
         let shared = self.v4.intersection(&self.v6);
         let mut words: Vec<String> = Vec::new();
         let mut known: HashSet<String> = HashSet::new();
-        let mut add = |line: &IntervalSet<u32>, mark: &str| {
+        let mut add = |line: &IntervalSet<ServicePoint>, mark: &str| {
             for word in line_words(line) {
                 let word = format!("{word}{mark}");
                 if known.insert(word.clone()) {
@@ -287,8 +343,8 @@ impl ServiceSet {
 }
 
 /// A piece of the line in words, one protocol at a time.
-fn line_words(line: &IntervalSet<u32>) -> Vec<String> {
-    if line.is_full() || *line == ServiceSet::any().v4 {
+fn line_words(line: &IntervalSet<ServicePoint>) -> Vec<String> {
+    if line.is_full() {
         return vec!["any".to_owned()];
     }
     line.spans().iter().flat_map(|span| span_words(*span)).collect()
@@ -296,57 +352,60 @@ fn line_words(line: &IntervalSet<u32>) -> Vec<String> {
 
 /// One interval in words. Whole protocols in a row are one word where they are many; only the first
 /// and the last protocol of an interval can be there in part.
-fn span_words((low, high): (u32, u32)) -> Vec<String> {
-    let (first, last) = (low >> 16, (high >> 16).min(255));
-    let part = |number: u32| {
-        let protocol = Protocol(number as u8);
+fn span_words((low, high): (ServicePoint, ServicePoint)) -> Vec<String> {
+    let (first, last) = (low.protocol().0, high.protocol().0);
+    let part = |number: u8| {
+        let protocol = Protocol(number);
         let (start, end) = protocol.stretch();
         stretch_words(protocol, low.max(start), high.min(end))
     };
-    let whole_from = first + u32::from(low & 0xffff != 0);
-    let whole_to = last - u32::from(high & 0xffff != 0xffff && last > 0);
-    if whole_from + 3 > whole_to {
+    let whole = |number: &u8| {
+        let (start, end) = Protocol(*number).stretch();
+        low <= start && end <= high
+    };
+    let (Some(whole_from), Some(whole_to)) =
+        ((first..=last).find(whole), (first..=last).rev().find(whole))
+    else {
+        return (first..=last).flat_map(part).collect();
+    };
+    if whole_to - whole_from < 3 {
         return (first..=last).flat_map(part).collect();
     }
     let mut words: Vec<String> = (first..whole_from).flat_map(part).collect();
     words.push(format!("proto-{whole_from} to proto-{whole_to}"));
-    words.extend((whole_to + 1..=last).flat_map(part));
+    // The last protocol at most is there in part.
+    words.extend((whole_to < last).then_some(last).into_iter().flat_map(part));
     words
 }
 
 /// A piece of one protocol's stretch in words. Several whole types of ICMP are a word each, if they are
 /// few.
-fn stretch_words(protocol: Protocol, low: u32, high: u32) -> Vec<String> {
-    let kinds = (low >> 8)..=(high >> 8);
-    let whole = low & 0xff == 0 && high & 0xff == 0xff;
-    if protocol.is_icmp() && whole && (low, high) != protocol.stretch() && kinds.clone().count() < 5
+fn stretch_words(protocol: Protocol, low: ServicePoint, high: ServicePoint) -> Vec<String> {
+    if let (Some((first, 0)), Some((last, u8::MAX))) = (low.icmp_kind(), high.icmp_kind())
+        && (low, high) != protocol.stretch()
+        && last - first < 4
     {
-        return kinds.map(|kind| format!("{}/{}", protocol.keyword(), kind & 0xff)).collect();
+        return (first..=last).map(|kind| format!("{}/{kind}", protocol.keyword())).collect();
     }
     vec![stretch_word(protocol, low, high)]
 }
 
-fn stretch_word(protocol: Protocol, low: u32, high: u32) -> String {
+fn stretch_word(protocol: Protocol, low: ServicePoint, high: ServicePoint) -> String {
     let keyword = protocol.keyword();
     if (low, high) == protocol.stretch() {
         return keyword;
     }
-    if protocol.has_ports() {
-        let (from, to) = (low & 0xffff, high & 0xffff);
-        return if from == to {
-            format!("{keyword}/{from}")
-        } else {
-            format!("{keyword}/{from}-{to}")
-        };
-    }
     if low == high {
-        return ServicePoint(low).to_string();
+        return low.to_string();
     }
-    let kind = |point: u32| (point >> 8) & 0xff;
-    if kind(low) == kind(high) && low & 0xff == 0 && high & 0xff == 0xff {
-        return format!("{keyword}/{}", kind(low));
+    if let (Some(from), Some(to)) = (low.destination_port(), high.destination_port()) {
+        return format!("{keyword}/{from}-{to}");
     }
-    format!("{keyword}/{}.{}-{}.{}", kind(low), low & 0xff, kind(high), high & 0xff)
+    let ((first, code), (last, last_code)) = (low.kind_and_code(), high.kind_and_code());
+    if (first, code, last_code) == (last, 0, u8::MAX) {
+        return format!("{keyword}/{first}");
+    }
+    format!("{keyword}/{first}.{code}-{last}.{last_code}")
 }
 
 #[cfg(test)]
@@ -413,8 +472,8 @@ mod tests {
     #[test]
     fn echo_is_another_message_in_each_family() {
         let echo = ServiceSet::echo();
-        assert!(echo.v4.contains(ServicePoint::icmp(Protocol::ICMP, 8, 0).coordinate()));
-        assert!(echo.v6.contains(ServicePoint::icmp(Protocol::ICMP_V6, 128, 0).coordinate()));
+        assert!(echo.v4.contains(ServicePoint::icmp(Protocol::ICMP, 8, 0)));
+        assert!(echo.v6.contains(ServicePoint::icmp(Protocol::ICMP_V6, 128, 0)));
         assert!(echo.v4.is_disjoint(&echo.v6));
     }
 }

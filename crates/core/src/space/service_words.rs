@@ -50,7 +50,7 @@ fn only(set: ServiceSet, mark: Mark) -> ServiceSet {
 }
 
 /// The part of the service line that a word says: protocols, or ports or messages of one.
-fn stretch(bare: &str) -> Option<(u32, u32)> {
+fn stretch(bare: &str) -> Option<(ServicePoint, ServicePoint)> {
     if let Some((first, last)) = bare.split_once(" to ") {
         return Some((protocol(first)?.stretch().0, protocol(last)?.stretch().1));
     }
@@ -70,10 +70,10 @@ fn protocol(keyword: &str) -> Option<Protocol> {
 }
 
 /// Ports, or types and codes of ICMP, of a protocol.
-fn within(protocol: Protocol, rest: &str) -> Option<(u32, u32)> {
+fn within(protocol: Protocol, rest: &str) -> Option<(ServicePoint, ServicePoint)> {
     let (low, high) = rest.split_once('-').unwrap_or((rest, rest));
     if !protocol.is_icmp() {
-        let port = |text: &str| Some(protocol.stretch().0 + u32::from(text.parse::<u16>().ok()?));
+        let port = |text: &str| Some(ServicePoint::port(protocol, text.parse().ok()?));
         return Some((port(low)?, port(high)?)).filter(|(low, high)| low <= high);
     }
     let message = |text: &str, code: u8| {
@@ -81,7 +81,7 @@ fn within(protocol: Protocol, rest: &str) -> Option<(u32, u32)> {
             Some((kind, code)) => (kind.parse().ok()?, code.parse().ok()?),
             None => (text.parse().ok()?, code),
         };
-        Some(ServicePoint::icmp(protocol, kind, code).coordinate())
+        Some(ServicePoint::icmp(protocol, kind, code))
     };
     Some((message(low, 0)?, message(high, u8::MAX)?)).filter(|(low, high)| low <= high)
 }

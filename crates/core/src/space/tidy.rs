@@ -34,15 +34,16 @@ fn may_join<A: Coordinate>(one: BoundingBox<A>, other: BoundingBox<A>) -> bool {
 
 #[cfg(test)]
 mod tests {
-    use super::super::{Interface, IntervalSet};
+    use super::super::{Interface, IntervalSet, Protocol, ServicePoint};
     use super::*;
 
-    fn block(source: (u8, u8), service: (u32, u32)) -> Block<u8> {
+    fn block(source: (u8, u8), service: (u16, u16)) -> Block<u8> {
+        let point = |number| ServicePoint::new(Protocol(0), number);
         Block {
             enters: IntervalSet::point(Interface(0)),
             source: IntervalSet::range(source.0, source.1),
             destination: IntervalSet::range(0, 9),
-            service: IntervalSet::range(service.0, service.1),
+            service: IntervalSet::range(point(service.0), point(service.1)),
             at: IntervalSet::full(),
         }
     }

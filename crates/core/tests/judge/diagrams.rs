@@ -100,7 +100,7 @@ impl Judge {
             self.line(0, &matches.enters, |interface| interface.0.into()),
             source,
             destination,
-            self.line(3, service, u128::from),
+            self.line(3, service, |point| point.number().into()),
             self.line(4, &matches.at, |minute| minute.number().into()),
         ];
         parts.iter().fold(self.variables.mk_true(), |all, part| all.and(part))

@@ -319,7 +319,7 @@ impl World<'_> {
             Ends::V4 { .. } => &exception.service.set.v4,
             Ends::V6 { .. } => &exception.service.set.v6,
         };
-        if !line.contains(packet.service.coordinate()) || !exception.minutes().contains(packet.at) {
+        if !line.contains(packet.service) || !exception.minutes().contains(packet.at) {
             return false;
         }
         let from = exception.from.addresses.contains(packet.source());
@@ -414,7 +414,7 @@ impl World<'_> {
         let destination = packet.destination();
         let has = |set: &bastium_core::space::ServiceSet| {
             let line = if packet.source().is_ipv4() { &set.v4 } else { &set.v6 };
-            line.contains(packet.service.coordinate())
+            line.contains(packet.service)
         };
         if let Some(manage) = &self.plan.gateway().manage
             && manage.from.addresses.contains(packet.source())

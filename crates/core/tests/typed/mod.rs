@@ -24,7 +24,6 @@ impl Asked {
             let line = if v4 { &from.v4 } else { &from.v6 };
             line.spans().iter().flat_map(|(low, high)| [*low, *high]).collect::<Vec<_>>()
         });
-        let points = points.filter_map(ServicePoint::from_coordinate);
         let same = points.filter(|point| point.protocol() == packet.service.protocol());
         let mut all = vec![Self { packet: *packet, from: None }];
         all.extend(same.take(6).map(|from| Self { packet: *packet, from: Some(from) }));
@@ -224,7 +223,7 @@ fn is_reply(packets: &Match, from: &ServiceSet, asked: &Asked) -> bool {
     let Some(point) = asked.from else { return false };
     let v4 = asked.packet.source().is_ipv4();
     let line = if v4 { &from.v4 } else { &from.v6 };
-    packets.contains(&asked.packet) && line.contains(point.coordinate())
+    packets.contains(&asked.packet) && line.contains(point)
 }
 
 /// A way of one insertion and one deletion below it, the other way round: what many do.

@@ -34,7 +34,7 @@ pub fn decided_by_lists(
     let family = packet.family();
     let in_set = |set: &ServiceSet, point: ServicePoint| {
         let line = set.line(family);
-        line.contains(point.coordinate())
+        line.contains(point)
     };
     let has_ports = [Protocol::TCP, Protocol::UDP].contains(&packet.service.protocol());
     let from = has_ports.then(|| ServicePoint::port(packet.service.protocol(), SOURCE_PORT));

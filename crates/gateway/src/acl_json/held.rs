@@ -19,7 +19,8 @@ use bastium_core::plan::{Action, Plan, Uplink};
 use bastium_core::proof::{PlanlessChange, Proved, leaks, never_asked, planless_changes_in};
 use bastium_core::rules::{Applies, PlanlessLine, Rule, RuleList, RuleSet, Surroundings};
 use bastium_core::space::{
-    AddressSet, Family, IntervalSet, Match, PacketSet, Protocol, ServiceSet,
+    AddressSet, Coordinate, Family, IntervalSet, Match, PacketSet, Protocol, ServicePoint,
+    ServiceSet,
 };
 use lines::sides;
 use std::collections::BTreeSet;
@@ -350,13 +351,9 @@ impl Holding<'_, '_, '_> {
     /// A port of each class: ports between which no line distinguishes replies.
     fn classes(&self) -> BTreeSet<u16> {
         let mut borders = BTreeSet::from([0]);
-        let mut see = |line: &IntervalSet<u32>| {
-            for border in line.spans().iter().flat_map(|(low, high)| [*low, high.saturating_add(1)])
-            {
-                if Protocol((border >> 16) as u8).has_ports() {
-                    borders.insert(border as u16);
-                }
-            }
+        let mut see = |line: &IntervalSet<ServicePoint>| {
+            let around = line.spans().iter().flat_map(|(low, high)| [Some(*low), high.next()]);
+            borders.extend(around.flatten().filter_map(ServicePoint::destination_port));
         };
         for side in [&self.old, &self.new] {
             // Below the last line for replies of a list, what the lines do with first packets says it all.
@@ -389,12 +386,11 @@ fn leased(set: AddressSet) -> AddressSet {
 
 /// The protocols of which every port is among these, and those that have none.
 fn from_anywhere(from: &ServiceSet) -> ServiceSet {
-    let family = |line: &IntervalSet<u32>| {
-        let all = (0..=u8::MAX).map(Protocol).map(|protocol| (protocol, protocol.stretch()));
-        let whole = all.filter(|(protocol, (low, high))| {
-            !protocol.has_ports() || IntervalSet::range(*low, *high).is_subset(line)
-        });
-        IntervalSet::from_spans(whole.map(|(_, stretch)| stretch))
+    let family = |line: &IntervalSet<ServicePoint>| {
+        let whole = (0..=u8::MAX)
+            .map(Protocol)
+            .filter(|protocol| !protocol.has_ports() || protocol.line().is_subset(line));
+        IntervalSet::from_spans(whole.map(Protocol::stretch))
     };
     ServiceSet { v4: family(&from.v4), v6: family(&from.v6) }
 }

@@ -1,6 +1,6 @@
 //! Services, cut into what one entry of a list can say.
 
-use bastium_core::space::{Family, IntervalSet, Protocol, ServiceSet};
+use bastium_core::space::{Family, IntervalSet, Protocol, ServicePoint, ServiceSet};
 
 /// A stretch of the service line, as an entry can say it.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -18,10 +18,7 @@ impl Service {
     pub(super) fn set(&self, family: Family) -> ServiceSet {
         let line = match (self.protocol, self.details) {
             (None, _) => return ServiceSet::any(),
-            (Some(number), None) => {
-                let (low, high) = Protocol(number).stretch();
-                IntervalSet::range(low, high)
-            }
+            (Some(number), None) => Protocol(number).line(),
             (Some(number), Some((low, high))) => {
                 // Of ICMP it is a type and a code, or all codes.
                 let (low, high) = match (Protocol(number).is_icmp(), high) {
@@ -29,8 +26,8 @@ impl Service {
                     (true, u16::MAX) => (low << 8, low << 8 | 0xff),
                     (true, code) => (low << 8 | code, low << 8 | code),
                 };
-                let start = u32::from(number) << 16;
-                IntervalSet::range(start | u32::from(low), start | u32::from(high))
+                let point = |detail| ServicePoint::new(Protocol(number), detail);
+                IntervalSet::range(point(low), point(high))
             }
         };
         let nothing = IntervalSet::empty();
@@ -47,19 +44,17 @@ impl Service {
     }
 
     /// The same as replies from the ports on a line; a service without ports may answer from anywhere.
-    pub(super) fn answered_from(&self, line: &IntervalSet<u32>) -> Vec<Self> {
+    pub(super) fn answered_from(&self, line: &IntervalSet<ServicePoint>) -> Vec<Self> {
         let Some(protocol) = self.protocol.map(Protocol).filter(|protocol| protocol.has_ports())
         else {
             return vec![self.clone()];
         };
-        let (low, high) = protocol.stretch();
-        let here = line.intersection(&IntervalSet::range(low, high));
+        let here = line.intersection(&protocol.line());
         let flags: &[Option<&'static str>] =
             if protocol == Protocol::TCP { &[Some("ack"), Some("rst")] } else { &[None] };
         let mut all = Vec::new();
-        for &(first, last) in here.spans() {
-            let whole = (first, last) == (low, high);
-            let from = (!whole).then_some(((first - low) as u16, (last - low) as u16));
+        for (_, first, last) in here.by_protocol() {
+            let from = Some((first, last)).filter(|ports| *ports != (0, u16::MAX));
             all.extend(flags.iter().map(|flag| Self { from, flag: *flag, ..self.clone() }));
         }
         all
@@ -67,28 +62,22 @@ impl Service {
 }
 
 /// The services of one family, as single stretches.
-pub(super) fn services(line: &IntervalSet<u32>) -> Vec<Service> {
-    if IntervalSet::range(0, ServiceSet::LINE_END).is_subset(line) {
+pub(super) fn services(line: &IntervalSet<ServicePoint>) -> Vec<Service> {
+    if line.is_full() {
         return vec![Service::default()];
     }
     let mut all = Vec::new();
-    for &(low, high) in line.spans() {
-        for number in (low >> 16)..=(high >> 16).min(0xff) {
-            let start = number << 16;
-            let (from, to) =
-                ((low.max(start) - start) as u16, (high.min(start | 0xffff) - start) as u16);
-            let protocol = Some(number as u8);
-            let whole = (from, to) == (0, u16::MAX);
-            if whole || !Protocol(number as u8).is_icmp() {
-                let details = (!whole).then_some((from, to));
-                all.push(Service { protocol, details, ..Service::default() });
-                continue;
-            }
-            // Type by type, as the module has no ranges of them.
-            for kind in (from >> 8)..=(to >> 8) {
-                let (first, last) = (from.max(kind << 8), to.min(kind << 8 | 0xff));
-                all.extend(codes(number as u8, first, last));
-            }
+    for (protocol, from, to) in line.by_protocol() {
+        let whole = (from, to) == (0, u16::MAX);
+        if whole || !protocol.is_icmp() {
+            let details = (!whole).then_some((from, to));
+            all.push(Service { protocol: Some(protocol.0), details, ..Service::default() });
+            continue;
+        }
+        // Type by type, as the module has no ranges of them.
+        for kind in (from >> 8)..=(to >> 8) {
+            let (first, last) = (from.max(kind << 8), to.min(kind << 8 | 0xff));
+            all.extend(codes(protocol.0, first, last));
         }
     }
     all

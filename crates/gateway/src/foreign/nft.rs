@@ -65,7 +65,7 @@ fn foreign(number: usize, line: &Line) -> ForeignLine {
 fn lets_replies(ruleset: &Ruleset, world: &dyn World) -> bool {
     const ASKED_FROM: u16 = 50_000;
     let follows = lower(ruleset, world, Conversation::GoesOn);
-    let point = ServicePoint::port(Protocol::TCP, ASKED_FROM).coordinate();
+    let point = ServicePoint::port(Protocol::TCP, ASKED_FROM);
     let lets = |line: &Line| {
         let asked = |product: &Match| {
             product.service.v4.contains(point) || product.service.v6.contains(point)

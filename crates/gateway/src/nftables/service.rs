@@ -1,7 +1,7 @@
 //! From a set of services to tests.
 
 use super::test::Test;
-use bastium_core::space::{Family, IntervalSet, Protocol, ServiceSet};
+use bastium_core::space::{Family, IntervalSet, Protocol, ServicePoint};
 
 /// The protocols whose ports have a keyword of their own.
 const WITH_PORTS: [(u8, &str); 5] =
@@ -20,26 +20,20 @@ impl Part {
     }
 }
 
-fn parts(line: &IntervalSet<u32>) -> Vec<Part> {
+fn parts(line: &IntervalSet<ServicePoint>) -> Vec<Part> {
     let mut parts: Vec<Part> = Vec::new();
-    for &(low, high) in line.spans() {
-        for number in (low >> 16)..=(high >> 16).min(0xff) {
-            let start = number << 16;
-            let (from, to) = (low.max(start) - start, high.min(start | 0xffff) - start);
-            let span = (from as u16, to as u16);
-            let protocol = Protocol(number as u8);
-            match parts.last_mut().filter(|last| last.protocol == protocol) {
-                Some(last) => last.spans.push(span),
-                None => parts.push(Part { protocol, spans: vec![span] }),
-            }
+    for (protocol, from, to) in line.by_protocol() {
+        match parts.last_mut().filter(|last| last.protocol == protocol) {
+            Some(last) => last.spans.push((from, to)),
+            None => parts.push(Part { protocol, spans: vec![(from, to)] }),
         }
     }
     parts
 }
 
 /// The tests for the services of one family: one list of tests for each way to pass.
-pub(super) fn ways(line: &IntervalSet<u32>, family: Family) -> Vec<Vec<Test>> {
-    if IntervalSet::range(0, ServiceSet::LINE_END).is_subset(line) {
+pub(super) fn ways(line: &IntervalSet<ServicePoint>, family: Family) -> Vec<Vec<Test>> {
+    if line.is_full() {
         return vec![Vec::new()];
     }
     let (whole, some): (Vec<Part>, Vec<Part>) = parts(line).into_iter().partition(Part::is_whole);

@@ -109,11 +109,9 @@ fn goes_on_to(translation: &Translation) -> String {
     if inside.v4 == *outside {
         return host;
     }
-    let ports = |line: &IntervalSet<u32>| -> Vec<u16> {
-        let points = line.spans().iter().flat_map(|(low, high)| *low..=*high);
-        points
-            .filter_map(|point| ServicePoint::from_coordinate(point)?.destination_port())
-            .collect()
+    let ports = |line: &IntervalSet<ServicePoint>| -> Vec<u16> {
+        let with_ports = line.by_protocol().filter(|(protocol, ..)| protocol.has_ports());
+        with_ports.flat_map(|(_, first, last)| first..=last).collect()
     };
     let (from, to) = (ports(outside), ports(&inside.v4));
     if let [only] = to.as_slice() {

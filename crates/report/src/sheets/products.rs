@@ -3,7 +3,9 @@
 use bastium_core::addressing::Placeholder;
 use bastium_core::plan::{Action, Plan};
 use bastium_core::rules::PlanlessLine;
-use bastium_core::space::{AddressSet, Interface, IntervalSet, Match, Minute, ServiceSet};
+use bastium_core::space::{
+    AddressSet, Coordinate, Interface, IntervalSet, Match, Minute, ServicePoint, ServiceSet,
+};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
@@ -38,12 +40,15 @@ fn row(plan: &Plan, product: &Match) -> ProductRow {
         false => plan.interface_name(interface).to_owned(),
     });
     let minutes = product.at.spans().iter().map(|(low, high)| (low.number(), high.number()));
+    let services = |line: &IntervalSet<ServicePoint>| {
+        line.spans().iter().map(|(low, high)| (low.number(), high.number())).collect()
+    };
     ProductRow {
         enters: enters.collect(),
         source: plan.set_words(&product.source),
         destination: plan.set_words(&product.destination),
-        service_v4: product.service.v4.spans().to_vec(),
-        service_v6: product.service.v6.spans().to_vec(),
+        service_v4: services(&product.service.v4),
+        service_v6: services(&product.service.v6),
         minutes: if product.at.is_full() { Vec::new() } else { minutes.collect() },
     }
 }
@@ -197,13 +202,13 @@ fn product(row: &ProductRow, names: &mut Names) -> Result<Match, RuleFileProblem
         words.iter().map(own).collect()
     };
     // What no packet has is named, and not bent into what some have.
-    let any = ServiceSet::any().v4;
-    let line = |spans: &[(u32, u32)]| {
-        let line = IntervalSet::from_spans(spans.iter().copied());
-        match line.is_subset(&any) {
-            true => Ok(line),
-            false => Err(RuleFileProblem::Word("a service above 16777215".to_owned())),
-        }
+    let point = |number: u32| {
+        let beyond = || format!("a service above {}", ServicePoint::LAST.number());
+        ServicePoint::from_number(number).ok_or_else(|| RuleFileProblem::Word(beyond()))
+    };
+    let line = |spans: &[(u32, u32)]| -> Result<IntervalSet<ServicePoint>, RuleFileProblem> {
+        let spans = spans.iter().map(|(low, high)| Ok((point(*low)?, point(*high)?)));
+        Ok(IntervalSet::from_spans(spans.collect::<Result<Vec<_>, RuleFileProblem>>()?))
     };
     if row.minutes.iter().any(|(low, high)| low.max(high) >= &Minute::PER_WEEK) {
         return Err(RuleFileProblem::Word("a minute beyond the week".to_owned()));

@@ -2,7 +2,7 @@
 
 use super::{BoundaryChecks, Packet, Probe, example, packet_of};
 use crate::plan::ExceptionId;
-use crate::space::{Family, ServicePoint};
+use crate::space::{Coordinate, Family};
 
 impl BoundaryChecks<'_, '_> {
     /// What an `inbound` entry offers, and the port next to it, from wherever it may be asked for.
@@ -21,8 +21,8 @@ impl BoundaryChecks<'_, '_> {
             Some(network) => plan.network_interface(network),
             None => plan.uplink_interface(inbound.uplink),
         };
-        for (what, point) in [("itself", first), ("next-port", last + 1)] {
-            let Some(service) = ServicePoint::from_coordinate(point) else { continue };
+        for (what, point) in [("itself", Some(first)), ("next-port", last.next())] {
+            let Some(service) = point else { continue };
             let Some(probe) = Probe::for_service(service) else { continue };
             let Some(packet) = packet_of(interface, source, own, service) else { continue };
             let at = permission.minutes().first().unwrap_or_default();

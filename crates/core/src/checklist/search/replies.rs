@@ -8,7 +8,7 @@ use crate::plan::{Action, Plan};
 use crate::proof::witness_search::{END, Wanted};
 use crate::rules::RuleSet;
 use crate::rules::mistakes::{Change, Mistake};
-use crate::space::{Ends, Match, Nearby, Packet, PacketSet, ServicePoint};
+use crate::space::{Ends, Match, Nearby, Packet, PacketSet};
 use crate::verdict::{Cause, Verdict};
 
 /// What asks for replies that are let back, by the rule that does so.
@@ -134,7 +134,7 @@ impl Search<'_> {
         let asking = sightings.packets.iter().filter_map(|reply| {
             let line = asked.service.line(reply.family());
             let ends = Ends::new(reply.destination(), reply.source())?;
-            let service = ServicePoint::from_coordinate(line.first()?)?;
+            let service = line.first()?;
             Some(Packet { enters: asked.enters.first()?, ends, service, at: reply.at })
         });
         let mut sent = asking.filter_map(|packet| self.as_sent(&packet));

@@ -228,7 +228,7 @@ fn can_be_offered(service: &ServiceSet) -> bool {
 fn only_port(service: &ServiceSet) -> Option<u16> {
     let mut port = None;
     for (low, high) in service.v4.spans() {
-        let own = ServicePoint::from_coordinate(*low)?.destination_port()?;
+        let own = low.destination_port()?;
         if low != high || port.is_some_and(|port| port != own) {
             return None;
         }
@@ -249,7 +249,7 @@ fn taken(
         return;
     }
     let at = permission.at;
-    let mut problem = |shared: IntervalSet<u32>, by: String, first: Span| {
+    let mut problem = |shared: IntervalSet<ServicePoint>, by: String, first: Span| {
         if !shared.is_empty() {
             let shared = ServiceSet { v4: shared.clone(), v6: shared };
             let service = shared.words().join(", ");

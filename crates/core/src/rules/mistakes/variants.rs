@@ -2,7 +2,9 @@
 
 use super::Kind;
 use crate::plan::{NetworkId, Plan};
-use crate::space::{AddressBits, AddressSet, IntervalSet, Minute, Protocol, ServiceSet};
+use crate::space::{
+    AddressBits, AddressSet, IntervalSet, Minute, Protocol, ServicePoint, ServiceSet,
+};
 
 /// The set with one zone, one network, one host or one bit of a prefix more.
 pub(super) fn wider_sets(things: &Things, set: &AddressSet) -> Vec<AddressSet> {
@@ -147,7 +149,7 @@ pub(super) fn other_services(service: &ServiceSet) -> Vec<(Kind, ServiceSet)> {
     let mut found = vec![(Kind::ServiceAny, ServiceSet::any())];
     let (v4, v6) = (service.v4.spans(), service.v6.spans());
     for &(low, high) in v4.iter().chain(v6.iter().filter(|span| !v4.contains(span))) {
-        let protocol = Protocol((low >> 16) as u8);
+        let protocol = low.protocol();
         let whole = (low, high) == protocol.stretch();
         // What both families have is entered once.
         let held = (v4.contains(&(low, high)), v6.contains(&(low, high)));
@@ -157,26 +159,31 @@ pub(super) fn other_services(service: &ServiceSet) -> Vec<(Kind, ServiceSet)> {
         if !rest.is_empty() {
             found.push((Kind::ServiceForgotten, rest.clone()));
         }
-        if !protocol.has_ports() || whole || high >> 16 != low >> 16 {
+        if whole || high.protocol() != protocol {
             continue;
         }
-        let (first, last) = protocol.stretch();
+        let (Some(first_port), Some(last_port)) = (low.destination_port(), high.destination_port())
+        else {
+            continue;
+        };
+        let of = |protocol, port| ServicePoint::port(protocol, port);
+        let ports = |first, last| with(of(protocol, first), of(protocol, last));
+        let (more, less) = (|port: u16| port.saturating_add(1), |port: u16| port.saturating_sub(1));
         if low == high {
-            found.push((Kind::PortOff, with((low + 1).min(last), (high + 1).min(last))));
-            found.push((Kind::PortOff, with(low.max(first + 1) - 1, high.max(first + 1) - 1)));
+            found.push((Kind::PortOff, ports(more(first_port), more(last_port))));
+            found.push((Kind::PortOff, ports(less(first_port), less(last_port))));
         } else {
-            found.push((Kind::RangeOff, with(low + 1, high)));
-            found.push((Kind::RangeOff, with(low, high - 1)));
-            found.push((Kind::RangeOff, with(low, (high + 1).min(last))));
+            found.push((Kind::RangeOff, ports(first_port + 1, last_port)));
+            found.push((Kind::RangeOff, ports(first_port, last_port - 1)));
+            found.push((Kind::RangeOff, ports(first_port, more(last_port))));
         }
-        let digit = (high & 0xffff) * 10;
-        if digit > 0 && digit <= 0xffff {
-            let end = first | digit;
-            found.push((Kind::DigitTooMany, with(if low == high { end } else { low }, end)));
+        if let Some(longer) = last_port.checked_mul(10).filter(|port| *port > 0) {
+            let first = if low == high { longer } else { first_port };
+            found.push((Kind::DigitTooMany, ports(first, longer)));
         }
         let other = if protocol == Protocol::TCP { Protocol::UDP } else { Protocol::TCP };
-        let start = other.stretch().0;
-        found.push((Kind::OtherProtocol, with(start | low & 0xffff, start | high & 0xffff)));
+        let wrong = with(of(other, first_port), of(other, last_port));
+        found.push((Kind::OtherProtocol, wrong));
     }
     // At the end of a line, or beside what is there already, nothing comes of it.
     found.retain(|(_, wrong)| wrong != service);
@@ -184,7 +191,7 @@ pub(super) fn other_services(service: &ServiceSet) -> Vec<(Kind, ServiceSet)> {
 }
 
 /// A stretch of the service line in one family, or in both.
-fn in_families((v4, v6): (bool, bool), (low, high): (u32, u32)) -> ServiceSet {
+fn in_families((v4, v6): (bool, bool), (low, high): (ServicePoint, ServicePoint)) -> ServiceSet {
     let line = |held: bool| if held { IntervalSet::range(low, high) } else { IntervalSet::empty() };
     ServiceSet { v4: line(v4), v6: line(v6) }
 }

@@ -172,20 +172,19 @@ fn joined<T: Default>(
 /// What comes from these ports and goes to that one: of protocols with ports, by the ports that it comes from.
 fn coming_from(to: &ServiceSet, from: Option<&ServiceSet>, class: u16) -> ServiceSet {
     let any = IntervalSet::full();
-    let family = |to: &IntervalSet<u32>, from: &IntervalSet<u32>| {
+    let family = |to: &IntervalSet<ServicePoint>, from: &IntervalSet<ServicePoint>| {
         let mut left = to.clone();
         let mut back = Vec::new();
         for protocol in (0..=u8::MAX).map(Protocol).filter(|protocol| protocol.has_ports()) {
-            let (low, high) = protocol.stretch();
-            let stretch = IntervalSet::range(low, high);
-            if to.contains(ServicePoint::port(protocol, class).coordinate()) {
+            let stretch = protocol.line();
+            if to.contains(ServicePoint::port(protocol, class)) {
                 back.extend(from.intersection(&stretch).spans().to_vec());
             }
             left = left.difference(&stretch);
         }
         left.union(&IntervalSet::from_spans(back))
     };
-    let of = |line: fn(&ServiceSet) -> &IntervalSet<u32>| from.map_or(&any, line);
+    let of = |line: fn(&ServiceSet) -> &IntervalSet<ServicePoint>| from.map_or(&any, line);
     ServiceSet { v4: family(&to.v4, of(|from| &from.v4)), v6: family(&to.v6, of(|from| &from.v6)) }
 }
 

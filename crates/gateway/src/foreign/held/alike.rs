@@ -2,7 +2,9 @@
 
 use super::Row;
 use bastium_core::rules::Rule;
-use bastium_core::space::{IntervalSet, Match, Nearby, PacketSet, Protocol, ServiceSet};
+use bastium_core::space::{
+    IntervalSet, Match, Nearby, PacketSet, Protocol, ServicePoint, ServiceSet,
+};
 
 /// The kinds of packets that rows for replies distinguish; without such rows, first packets alone.
 pub(super) struct Kinds(Vec<ServiceSet>);
@@ -58,10 +60,10 @@ impl Kinds {
 
 /// All services of the protocols that some have.
 fn protocols(some: &ServiceSet) -> ServiceSet {
-    let family = |line: &IntervalSet<u32>| {
-        let all = (0..=u8::MAX).map(|number| Protocol(number).stretch());
-        let has = |(low, high): &(u32, u32)| !line.is_disjoint(&IntervalSet::range(*low, *high));
-        IntervalSet::from_spans(all.filter(has))
+    let family = |line: &IntervalSet<ServicePoint>| {
+        let all = (0..=u8::MAX).map(Protocol);
+        let some = all.filter(|protocol| !line.is_disjoint(&protocol.line()));
+        IntervalSet::from_spans(some.map(Protocol::stretch))
     };
     ServiceSet { v4: family(&some.v4), v6: family(&some.v6) }
 }

@@ -5,7 +5,7 @@ use super::{Aspect, Fault, Holding, does, fate};
 use bastium_core::plan::{Action, Plan};
 use bastium_core::proof::{CarriedLine, Divergence, Fate, alike, carried};
 use bastium_core::space::{
-    Ends, Interface, IntervalSet, Match, Packet, PacketSet, Protocol, ServiceSet,
+    Ends, Interface, IntervalSet, Match, Packet, PacketSet, Protocol, ServicePoint, ServiceSet,
 };
 use bastium_core::verdict::Verdict;
 
@@ -105,9 +105,8 @@ impl Holding<'_, '_> {
 
     /// The first packets that a product would answer.
     fn answered(&self, world: &PlanWorld<'_>, product: &Match) -> PacketSet {
-        let whole = |line: &IntervalSet<u32>| {
-            let spans = line.spans().iter();
-            IntervalSet::from_spans(spans.map(|(low, high)| (low >> 16 << 16, high | 0xffff)))
+        let whole = |line: &IntervalSet<ServicePoint>| {
+            IntervalSet::from_spans(line.by_protocol().map(|(protocol, ..)| protocol.stretch()))
         };
         let service = ServiceSet { v4: whole(&product.service.v4), v6: whole(&product.service.v6) };
         let interfaces = (0..self.plan.gateway_interface().0).map(Interface);

@@ -177,10 +177,12 @@ fn ports(outside: &ServiceSet, shift: i32) -> Vec<(ServiceSet, Option<u16>)> {
     if shift == 0 {
         return vec![(outside.clone(), None)];
     }
-    let points = outside.v4.spans().iter().flat_map(|(low, high)| *low..=*high);
+    let points = outside.v4.by_protocol().flat_map(|(protocol, first, last)| {
+        (first..=last).map(move |port| ServicePoint::port(protocol, port))
+    });
     points
         .filter_map(|point| {
-            let inside = ServicePoint::from_coordinate(point.checked_add_signed(shift)?)?;
+            let inside = point.moved(shift)?;
             let one = ServiceSet { v4: IntervalSet::point(point), ..ServiceSet::empty() };
             Some((one, inside.destination_port()))
         })
@@ -188,8 +190,7 @@ fn ports(outside: &ServiceSet, shift: i32) -> Vec<(ServiceSet, Option<u16>)> {
 }
 
 fn with_port(service: &ServiceSet, port: u16) -> ServiceSet {
-    let line = service.v4.spans().iter().flat_map(|(low, high)| low >> 16..=high >> 16);
-    let points = line.map(|protocol| protocol << 16 | u32::from(port));
+    let points = service.v4.by_protocol().map(|(protocol, ..)| ServicePoint::port(protocol, port));
     ServiceSet { v4: points.collect(), ..ServiceSet::empty() }
 }
 

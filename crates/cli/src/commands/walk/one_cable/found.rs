@@ -5,7 +5,7 @@ use super::super::lease_faults::fault;
 use bastium_core::checklist::{Probe, Target};
 use bastium_core::plan::Plan;
 use bastium_core::rules::RuleSet;
-use bastium_core::space::{IntervalSet, Packet, ServiceSet};
+use bastium_core::space::{IntervalSet, Packet, ServicePoint, ServiceSet};
 use bastium_report::count;
 use bastium_report::sheets::{CableNetwork, CableSheet, Counted, Reason, SurpriseRow, SweepPart};
 use bastium_testbed::cable::Came;
@@ -252,7 +252,7 @@ fn row(
     all: &[&Surprise],
 ) -> SurpriseRow {
     let Surprise { packet, decision, wrong, came } = all[0];
-    let line: IntervalSet<u32> = all.iter().map(|one| one.packet.service.coordinate()).collect();
+    let line: IntervalSet<ServicePoint> = all.iter().map(|one| one.packet.service).collect();
     let v6 = packet.source().is_ipv6();
     let services = ServiceSet::both(line);
     let rule = rules.first_match(packet).rule.map(|rule| format!("{} ({})", rule.number, rule.id));

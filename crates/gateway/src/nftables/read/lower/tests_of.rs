@@ -3,9 +3,11 @@
 use super::super::ruleset::{End, Key, Looked, Rule, Side, Test, Value, Values, Verdict};
 use super::{Conversation, Headers, Lowering, Place, Said, has_state};
 use bastium_core::space::{
-    AddressSet, Family, Interface, IntervalSet, Match, Minute, PacketSet, Protocol, ServiceSet,
+    AddressSet, Family, Interface, IntervalSet, Match, Minute, PacketSet, Protocol, ServicePoint,
+    ServiceSet,
 };
 use std::collections::HashMap;
+use std::ops::RangeInclusive;
 
 impl Lowering<'_> {
     /// What a condition leaves of the packets that come to it.
@@ -373,37 +375,49 @@ fn with_ports(protocol: Option<u8>) -> ServiceSet {
 }
 
 /// The stretch of the service line that a value asks for, whichever protocol it is of.
-fn line_of(key: Key, value: &Value) -> IntervalSet<u32> {
+fn line_of(key: Key, value: &Value) -> IntervalSet<ServicePoint> {
     let Value::Numbers(low, high) = value else { return IntervalSet::empty() };
-    let (low, high) = (u32::from(*low), u32::from(*high));
+    let (low, high) = (*low, *high);
+    let messages = |kind: RangeInclusive<u8>, code: RangeInclusive<u8>, family| {
+        let point = |kind, code| ServicePoint::icmp(icmp(family), kind, code);
+        let each = kind.map(|kind| (point(kind, *code.start()), point(kind, *code.end())));
+        IntervalSet::from_spans(each)
+    };
     match key {
-        Key::Protocol(_) => protocols(low as u16, high as u16),
+        Key::Protocol(_) => protocols(low, high),
         Key::Port(protocol) => {
             let all = WITH_PORTS.iter().filter(|number| protocol.is_none_or(|own| own == **number));
             IntervalSet::from_spans(all.map(|number| {
-                let start = u32::from(*number) << 16;
-                (start | low, start | high)
+                let point = |port| ServicePoint::port(Protocol(*number), port);
+                (point(low), point(high))
             }))
         }
-        Key::IcmpType(family) => {
-            let start = icmp(family).stretch().0;
-            IntervalSet::range(start | low << 8, start | high << 8 | 0xff)
-        }
-        Key::IcmpCode(family) => {
-            let start = icmp(family).stretch().0;
-            let each = (0..=0xff).map(|kind| (start | kind << 8 | low, start | kind << 8 | high));
-            IntervalSet::from_spans(each)
-        }
+        Key::IcmpType(family) => match eight_bits(low, high) {
+            Some(kinds) => messages(kinds, 0..=u8::MAX, family),
+            None => IntervalSet::empty(),
+        },
+        Key::IcmpCode(family) => match eight_bits(low, high) {
+            Some(codes) => messages(0..=u8::MAX, codes, family),
+            None => IntervalSet::empty(),
+        },
         _ => IntervalSet::empty(),
     }
 }
 
-fn protocols(low: u16, high: u16) -> IntervalSet<u32> {
-    let (low, high) = (u32::from(low), u32::from(high));
-    IntervalSet::range(low << 16, high << 16 | 0xffff)
+/// A range of what has eight bits in a packet, without what lies above.
+fn eight_bits(low: u16, high: u16) -> Option<RangeInclusive<u8>> {
+    Some(u8::try_from(low).ok()?..=u8::try_from(high).unwrap_or(u8::MAX))
 }
 
-fn joined(known: Option<IntervalSet<u32>>, own: IntervalSet<u32>) -> IntervalSet<u32> {
+fn protocols(low: u16, high: u16) -> IntervalSet<ServicePoint> {
+    let Some(numbers) = eight_bits(low, high) else { return IntervalSet::empty() };
+    IntervalSet::range(Protocol(*numbers.start()).stretch().0, Protocol(*numbers.end()).stretch().1)
+}
+
+fn joined(
+    known: Option<IntervalSet<ServicePoint>>,
+    own: IntervalSet<ServicePoint>,
+) -> IntervalSet<ServicePoint> {
     known.map_or(own.clone(), |known| known.intersection(&own))
 }
 

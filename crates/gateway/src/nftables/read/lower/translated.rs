@@ -85,7 +85,7 @@ impl Lowering<'_> {
         let sure = |port| if said.sure { Translated::To(to, port) } else { Translated::Unknown };
         let asks = |port: u16| -> Vec<Match> {
             let lines = [6u8, 17, 33, 132, 136].into_iter().map(|number| {
-                let point = ServicePoint::port(Protocol(number), port).coordinate();
+                let point = ServicePoint::port(Protocol(number), port);
                 (point, point)
             });
             let service = ServiceSet::both(IntervalSet::from_spans(lines));
