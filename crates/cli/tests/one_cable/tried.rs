@@ -53,6 +53,7 @@ pub(crate) fn main() {
         ("devices that are there", others),
         ("a cable that is pulled", pulled),
         ("a network that dies on the way", fallen_silent),
+        ("a network that comes back", comes_back),
         ("an interruption", interrupted),
         ("what may not be taken", not_taken),
         ("a cable to nowhere", dead),
@@ -244,25 +245,59 @@ fn pulled() {
 
 /// Where the gateway falls silent in one network, that is said, and all others are tried as before.
 fn fallen_silent() {
+    let sheet = during_a_sweep(|link| link("down"));
+    assert_eq!(fell_silent(&sheet, "then no more"), ["trainees"], "{:#}", sheet["networks"]);
+    let (tried, as_planned) = (&sheet["sweep"]["tried"], &sheet["sweep"]["as_planned"]);
+    assert!(as_planned.as_f64() > tried.as_f64().map(|all| all * 0.7), "{as_planned} of {tried}");
+}
+
+/// Where it answers again, what was left there is taken up, and the silence is told all the same.
+fn comes_back() {
+    let sheet = during_a_sweep(|link| {
+        link("down");
+        std::thread::sleep(Duration::from_secs(3));
+        link("up");
+    });
+    let silent = fell_silent(&sheet, "then for a while not");
+    assert_eq!(silent, ["trainees"], "{:#}", sheet["networks"]);
+    assert!(fell_silent(&sheet, "then no more").is_empty(), "{:#}", sheet["networks"]);
+    let (tried, as_planned) = (&sheet["sweep"]["tried"], &sheet["sweep"]["as_planned"]);
+    assert!(as_planned.as_f64() > tried.as_f64().map(|all| all * 0.99), "{as_planned} of {tried}");
+    assert_eq!(
+        sheet["sweep"]["surprises"].as_array().map(Vec::len),
+        Some(0),
+        "{:#}",
+        sheet["sweep"]
+    );
+}
+
+/// A walk with a sweep, while something happens to the gateway's interface in the network of the trainees.
+fn during_a_sweep(happens: impl FnOnce(&dyn Fn(&str))) -> Value {
     let practice = Practice::faultless("clinic.toml");
     let words = "--trunk trunk --stand-in * --rate 6000 --format json";
     let mut command = practice.command(words);
     command.stdout(Stdio::piped()).stderr(Stdio::null());
     let made = &practice.gateway.made;
     let walk = made.trunk.tester.within(|| command.spawn()).expect("the program");
+    // Its addresses in IPv6 outlast that it is down.
+    let keep = "/proc/sys/net/ipv6/conf/core.84/keep_addr_on_down";
+    made.site.gateway.within(|| std::fs::write(keep, "1")).expect("a setting");
     std::thread::sleep(Duration::from_secs(9));
-    let mut ip = Command::new("ip");
-    ip.args(["link", "set", "core.84", "down"]);
-    assert!(made.site.gateway.within(|| ip.status()).expect("ip").success());
+    happens(&|state| {
+        let mut ip = Command::new("ip");
+        ip.args(["link", "set", "core.84", state]);
+        assert!(made.site.gateway.within(|| ip.status()).expect("ip").success());
+    });
     let done = walk.wait_with_output().expect("an end");
     assert_eq!(done.status.code(), Some(1));
-    let sheet: Value = serde_json::from_slice(&done.stdout).expect("JSON");
-    let fell = "the gateway answered at first, and then no more";
-    let silent = networks(&sheet).filter(|one| one["faults"].to_string().contains(fell));
-    let silent: Vec<&Value> = silent.map(|one| &one["name"]).collect();
-    assert_eq!(silent, ["trainees"], "{:#}", sheet["networks"]);
-    let (tried, as_planned) = (&sheet["sweep"]["tried"], &sheet["sweep"]["as_planned"]);
-    assert!(as_planned.as_f64() > tried.as_f64().map(|all| all * 0.7), "{as_planned} of {tried}");
+    serde_json::from_slice(&done.stdout).expect("JSON")
+}
+
+/// The networks in which the gateway fell silent, and then did that.
+fn fell_silent<'s>(sheet: &'s Value, then: &str) -> Vec<&'s Value> {
+    let fell = format!("the gateway answered at first, and {then}");
+    let silent = networks(sheet).filter(|one| one["faults"].to_string().contains(&fell));
+    silent.map(|one| &one["name"]).collect()
 }
 
 /// Whoever interrupts a walk leaves no lease behind.

@@ -2,7 +2,7 @@
 
 use super::ends::Ends;
 use super::frame;
-use super::trials::{Came, Conversation, End, Pace, Side, port_of};
+use super::trials::{Came, Conversation, End, Pace, Side, Silence, port_of};
 use bastium_core::space::Family;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::io;
@@ -77,8 +77,9 @@ impl Ends {
     }
 
     /// Where the gateway answered at first, and then for a while, or for good, no more.
-    pub fn fell_silent(&self) -> impl Iterator<Item = Side> + '_ {
-        self.trials.fell_silent.keys().copied()
+    pub fn fell_silent(&self) -> impl Iterator<Item = Silence> + '_ {
+        let sides = self.trials.fell_silent.keys();
+        sides.map(|&(lane, family)| Silence { lane, family, over: !self.is_gone((lane, family)) })
     }
 
     /// Where inside we have ends that the gateway can be asked from, each with one of them.

@@ -18,4 +18,4 @@ pub use ends::{Ends, Lane};
 pub use frame::{Mac, link_local};
 pub use letters::{Advertised, Leased, Offer};
 pub use port::Port;
-pub use trials::{Answer, Arrival, Ask, Came, Conversation, Pace, Side, Words};
+pub use trials::{Answer, Arrival, Ask, Came, Conversation, Pace, Side, Silence, Words};

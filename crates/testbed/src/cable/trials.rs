@@ -105,6 +105,17 @@ pub(super) type End = (usize, IpAddr);
 /// A network, as it is reached, and a family.
 pub type Side = (usize, Family);
 
+/// Where the gateway answered at first, and then nobody for so long that nothing more was begun there.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Silence {
+    /// The network, as it is reached.
+    pub lane: usize,
+    /// The family in which that was so.
+    pub family: Family,
+    /// Whether it answers again.
+    pub over: bool,
+}
+
 /// What is under way.
 pub(super) struct Trials {
     /// What distinguishes this run from others.

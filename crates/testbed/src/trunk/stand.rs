@@ -1,7 +1,7 @@
 //! The tester's place in all networks: addresses that are leased, claimed, or stood in for.
 
 use super::lanes::Lanes;
-use crate::cable::{Advertised, Ends, Found, Leased, Pace};
+use crate::cable::{Advertised, Ends, Found, Leased, Pace, Silence};
 use bastium_core::meaning::{Meaning, uses};
 use bastium_core::plan::{NetworkId, Plan};
 use bastium_core::rules::RuleSet;
@@ -128,9 +128,9 @@ impl<'m, 'p> Stand<'m, 'p> {
         self.ends.joined().collect()
     }
 
-    /// Networks in which the gateway answered at first and then not, each with the family in which that was so; none if it was so in
-    /// all of them, since then it is the cable.
-    pub fn fell_silent(&self) -> Vec<(usize, Family)> {
+    /// Networks in which the gateway answered at first and then not; none if it was so in all of them, since then it is
+    /// the cable.
+    pub fn fell_silent(&self) -> Vec<Silence> {
         if self.ends.is_cut_off() { Vec::new() } else { self.ends.fell_silent().collect() }
     }
 

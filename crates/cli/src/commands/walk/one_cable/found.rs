@@ -8,7 +8,7 @@ use bastium_core::rules::RuleSet;
 use bastium_core::space::{IntervalSet, Packet, ServicePoint, ServiceSet};
 use bastium_report::count;
 use bastium_report::sheets::{CableNetwork, CableSheet, Counted, Reason, SurpriseRow, SweepPart};
-use bastium_testbed::cable::Came;
+use bastium_testbed::cable::{Came, Silence};
 use bastium_testbed::trunk::{
     Shown, Stand, Surprise, Swept, Tried, Unplaced, Untried, Why, Wrong, faults,
 };
@@ -44,9 +44,10 @@ pub(super) fn fill(sheet: &mut CableSheet, stand: &Stand<'_, '_>, swept: Option<
         let says = format!("what is sent in {} arrives here: the two are joined", stand.name(of));
         sheet.networks[in_this].faults.push(says);
     }
-    for (lane, family) in stand.fell_silent() {
+    for Silence { lane, family, over } in stand.fell_silent() {
         let family = family.word();
-        let says = format!("over {family} the gateway answered at first, and then no more");
+        let then = if over { "then for a while not" } else { "then no more" };
+        let says = format!("over {family} the gateway answered at first, and {then}");
         sheet.networks[lane].faults.push(says);
     }
     for (id, why) in stand.unplaced() {
