@@ -1,12 +1,20 @@
 //! What can go wrong, in words, and how the program ends.
 
+mod call;
+mod library;
+
+pub(crate) use call::{
+    CableProblem, CallProblem, Malformed, Meaningless, Named, NeedsFile, Unknown,
+};
+
 use bastium_core::diagnosis::{Diagnosis, Severity};
 use bastium_core::source::Source;
 use bastium_gateway::clean;
 use bastium_planfile::edit::EditProblem;
 use bastium_planfile::format::{kinds, single};
 use std::io;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
+use thiserror::Error;
 
 /// How the program ends.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -33,32 +41,44 @@ impl Exit {
     }
 }
 
-/// Why a command could not do what it was asked to.
-#[derive(Debug)]
+/// Why a command could not do what it was asked to. Its `Display` says it in a sentence; [`Self::help`] what to do.
+#[derive(Debug, Error)]
 pub(crate) enum Failure {
     /// There is no plan here.
+    #[error("no bastium.toml was found here or in a parent folder")]
     NoPlan,
     /// A file could not be read or written.
+    #[error("cannot {doing} {}: {}", shown(.path), reason(.error))]
     File { path: PathBuf, doing: &'static str, error: io::Error },
     /// A file is there already.
+    #[error("{} already exists", shown(.path))]
     Exists { path: PathBuf },
     /// A file is write-protected.
+    #[error("{} is write-protected", shown(.path))]
     Protected { path: PathBuf },
     /// What is named is no ordinary file, but this.
+    #[error("{} is {what}: nothing is written there", shown(.path))]
     NoFile { path: PathBuf, what: &'static str },
     /// The plan is not one, or has no single meaning.
-    Refused { source: Source, diagnoses: Vec<Diagnosis> },
+    #[error("the plan has errors")]
+    Refused { plan: Source, diagnoses: Vec<Diagnosis> },
     /// Words on the command line have no meaning in this plan.
+    #[error("some words have no meaning in this plan")]
     Words { diagnoses: Vec<Diagnosis> },
     /// A change of the plan that cannot be made.
+    #[error("{}", edit_words(.0).0)]
     Edit(EditProblem),
     /// What would be written does not do what the plan says: nothing is written.
+    #[error("what would be written does not do what the plan says")]
     Unproved { faults: Vec<String> },
     /// This machine lacks what is needed.
+    #[error("{says}")]
     Machine { says: String, help: String },
     /// The call asks for something that cannot be.
-    Call { says: String, help: String },
+    #[error(transparent)]
+    Call(CallProblem),
     /// The output could not be written.
+    #[error("cannot write the result: {}", reason(.0))]
     Output(io::Error),
 }
 
@@ -68,52 +88,41 @@ impl From<io::Error> for Failure {
     }
 }
 
+/// Whatever becomes a problem of the call is a failure, too.
+macro_rules! of_the_call {
+    ($($problem:ty),*) => {$(
+        impl From<$problem> for Failure {
+            fn from(problem: $problem) -> Self {
+                Self::Call(problem.into())
+            }
+        }
+    )*};
+}
+of_the_call!(CallProblem, Unknown, NeedsFile, Meaningless, Malformed, CableProblem);
+
 impl Failure {
+    /// What to do about it; empty where each part of it has a help of its own.
+    pub(crate) fn help(&self) -> String {
+        let fixed = match self {
+            Self::NoPlan => "name a plan with --plan FILE, or create one with `bastium new`",
+            Self::File { .. } => "check the path and its permissions",
+            Self::Exists { .. } => "add --force to overwrite it, or choose another path",
+            Self::Protected { .. } => "add --force to write it anyway, or ask its owner",
+            Self::NoFile { .. } => {
+                "name a regular file, or omit the option and redirect standard output"
+            }
+            Self::Output(_) => "is the disk full?",
+            Self::Edit(problem) => return edit_words(problem).1,
+            Self::Call(problem) => return problem.help(),
+            Self::Machine { help, .. } => help,
+            Self::Refused { .. } | Self::Words { .. } | Self::Unproved { .. } => "",
+        };
+        fixed.to_owned()
+    }
+
     /// What is wrong, in a sentence, and what to do.
     pub(crate) fn says_and_help(&self) -> (String, String) {
-        self.words()
-    }
-
-    /// What is wrong, in a sentence.
-    pub(crate) fn says(&self) -> String {
-        self.words().0
-    }
-
-    fn words(&self) -> (String, String) {
-        match self {
-            Self::NoPlan => (
-                "no bastium.toml was found here or in a parent folder".to_owned(),
-                "name a plan with --plan FILE, or create one with `bastium new`".to_owned(),
-            ),
-            Self::File { path, doing, error } => (
-                format!("cannot {doing} {}: {}", clean(&path.display().to_string()), reason(error)),
-                "check the path and its permissions".to_owned(),
-            ),
-            Self::Exists { path } => (
-                format!("{} already exists", clean(&path.display().to_string())),
-                "add --force to overwrite it, or choose another path".to_owned(),
-            ),
-            Self::Protected { path } => (
-                format!("{} is write-protected", clean(&path.display().to_string())),
-                "add --force to write it anyway, or ask its owner".to_owned(),
-            ),
-            Self::NoFile { path, what } => (
-                format!(
-                    "{} is {what}: nothing is written there",
-                    clean(&path.display().to_string())
-                ),
-                "name a regular file, or omit the option and redirect standard output".to_owned(),
-            ),
-            Self::Output(error) => (
-                format!("cannot write the result: {}", reason(error)),
-                "is the disk full?".to_owned(),
-            ),
-            Self::Edit(problem) => edit_words(problem),
-            Self::Call { says, help } | Self::Machine { says, help } => {
-                (says.clone(), help.clone())
-            }
-            Self::Refused { .. } | Self::Words { .. } | Self::Unproved { .. } => Default::default(),
-        }
+        (self.to_string(), self.help())
     }
 }
 
@@ -164,6 +173,11 @@ fn edit_words(problem: &EditProblem) -> (String, String) {
             "write a number, a text, or a list with commas".to_owned(),
         ),
     }
+}
+
+/// A path, as it can be shown.
+fn shown(path: &Path) -> String {
+    clean(&path.display().to_string()).into_owned()
 }
 
 /// The system's reason, without its number.

@@ -19,7 +19,7 @@ use args::{Cli, Options};
 use clap::parser::ValueSource;
 use clap::{ArgMatches, FromArgMatches};
 use clap_complete::CompleteEnv;
-use failure::{Exit, Failure};
+use failure::{CallProblem, Exit, Failure};
 use session::Session;
 use std::io::{self, Write};
 use std::process::ExitCode;
@@ -42,10 +42,7 @@ pub fn run() -> ExitCode {
     }
     let mut session = Session::for_terminal(cli.options.clone());
     let done = match empty && typed {
-        true => Err(Failure::Call {
-            says: "`--plan` names no file".to_owned(),
-            help: "name one, or omit `--plan`".to_owned(),
-        }),
+        true => Err(CallProblem::EmptyPlan.into()),
         false => commands::run(&cli.command, &mut session),
     };
     let exit = done.unwrap_or_else(|failure| session.fail(&failure));

@@ -1,7 +1,7 @@
 //! Finding, reading and writing plan files.
 
 use crate::args::Writing;
-use crate::failure::Failure;
+use crate::failure::{CallProblem, Failure, NeedsFile};
 use crate::files::{self, Over};
 use crate::session::{Session, day_of};
 use bastium_core::diagnosis::{Diagnosis, Severity};
@@ -117,10 +117,7 @@ impl Version<'_> {
     pub(crate) fn load(&self, named: Option<&Path>) -> Result<Plan, Failure> {
         let path = match named {
             Some(path) if path == Path::new("-") => {
-                return Err(Failure::Call {
-                    says: "standard input has no earlier version".to_owned(),
-                    help: "name two files, or a plan that is committed in git".to_owned(),
-                });
+                return Err(NeedsFile::Older.into());
             }
             Some(path) => path.to_owned(),
             None => find(&std::env::current_dir().map_err(|e| failed(Path::new("."), e))?)?,
@@ -140,11 +137,11 @@ impl Version<'_> {
         if !shown.status.success() {
             let reason = String::from_utf8_lossy(&shown.err);
             let reason = reason.lines().next().unwrap_or_default().trim_start_matches("fatal: ");
-            return Err(Failure::Call {
-                says: format!("git has no {} of the plan: {}", clean(self.commit), clean(reason)),
-                help: "commit the plan first, name another commit with --since, or name both plans"
-                    .to_owned(),
-            });
+            return Err(CallProblem::NotInGit {
+                commit: self.commit.to_owned(),
+                reason: reason.to_owned(),
+            }
+            .into());
         }
         let name = format!("{} in {}", path.display(), self.commit);
         bastium_planfile::read(&name, &shown.out).map_err(refused)
@@ -243,7 +240,7 @@ pub(crate) fn edited(
     let (before, meant) = before.unwrap_or_default();
     if meant && !means {
         let errors = found.into_iter().filter(|f| f.severity == Severity::Error).collect();
-        return Err(Failure::Refused { source: plan.source().clone(), diagnoses: errors });
+        return Err(Failure::Refused { plan: plan.source().clone(), diagnoses: errors });
     }
     let known = |finding: &Diagnosis| before.iter().any(|old| old.says == finding.says);
     let fresh = found.into_iter().filter(|finding| !known(finding)).collect();
@@ -253,7 +250,7 @@ pub(crate) fn edited(
 #[expect(clippy::boxed_local, reason = "that is how the reader hands it over")]
 pub(crate) fn refused(refused: Box<bastium_planfile::Refused>) -> Failure {
     let bastium_planfile::Refused { source, diagnoses } = *refused;
-    Failure::Refused { source, diagnoses }
+    Failure::Refused { plan: source, diagnoses }
 }
 
 fn failed(path: &Path, error: io::Error) -> Failure {
@@ -279,10 +276,7 @@ pub(crate) fn read_whole(path: &Path) -> Result<Vec<u8>, Failure> {
         false => read_file(path)?,
     };
     if bytes.len() > LARGEST {
-        return Err(Failure::Call {
-            says: format!("{} is larger than {LARGEST} bytes", path.display()),
-            help: "is it the right file? Otherwise leave out what is not needed".to_owned(),
-        });
+        return Err(CallProblem::TooLarge { path: path.to_owned(), most: LARGEST }.into());
     }
     Ok(bytes)
 }

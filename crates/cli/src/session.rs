@@ -233,7 +233,7 @@ impl<'w> Session<'w> {
     /// Tells a failure, and says how to end.
     pub(crate) fn fail(&mut self, failure: &Failure) -> Exit {
         match failure {
-            Failure::Refused { source, diagnoses } => {
+            Failure::Refused { plan: source, diagnoses } => {
                 let rendered = diagnostic::render(source, diagnoses, self.width());
                 self.say(&rendered);
             }
@@ -301,7 +301,7 @@ pub(crate) fn proved<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> Result<Pr
 /// When its exceptions leave something open.
 pub(crate) fn meaning(plan: &Plan, day: Option<Date>) -> Result<Meaning<'_>, Failure> {
     Meaning::new(plan, day_of(plan, day)).map_err(|problems| Failure::Refused {
-        source: plan.source().clone(),
+        plan: plan.source().clone(),
         diagnoses: problems.iter().map(Diagnose::diagnose).collect(),
     })
 }
@@ -312,7 +312,7 @@ pub(crate) fn meaning(plan: &Plan, day: Option<Date>) -> Result<Meaning<'_>, Fai
 /// When the form cannot say what the plan means.
 pub(crate) fn in_form(meaning: &Meaning<'_>, form: Form) -> Result<RuleSet, Failure> {
     rules::in_form(meaning, form).map_err(|problems| Failure::Refused {
-        source: meaning.plan().source().clone(),
+        plan: meaning.plan().source().clone(),
         diagnoses: findings::inexpressible(meaning.plan(), &problems),
     })
 }

@@ -3,7 +3,7 @@
 use super::batch;
 use super::times::{date_of, minutes};
 use crate::args::Ask;
-use crate::failure::{Exit, Failure};
+use crate::failure::{CallProblem, Exit, Failure};
 use crate::session::{self, Session};
 use crate::show::{self, style, table};
 use bastium_core::asking::{Answer, End, NoAnswer, ask};
@@ -72,10 +72,7 @@ fn words(args: &Ask, ends: (&str, &str), plan: &Plan) -> Result<(End, End, Servi
     let service = match plan.service(&items) {
         Ok(service) if !items.is_empty() => Some(service),
         Ok(_) => {
-            return Err(Failure::Call {
-                says: "no service is named".to_owned(),
-                help: "name one, like https or tcp/443, or omit it for any".to_owned(),
-            });
+            return Err(CallProblem::NoService.into());
         }
         Err(problems) => {
             diagnoses.extend(problems.iter().map(Diagnose::diagnose));
@@ -89,25 +86,7 @@ fn words(args: &Ask, ends: (&str, &str), plan: &Plan) -> Result<(End, End, Servi
 }
 
 fn no_answer(reason: NoAnswer, (from, to): (&str, &str)) -> Failure {
-    let (says, help) = match reason {
-        NoAnswer::NobodyThere => (
-            format!("`{}` has no networks yet, so no traffic comes from it", from),
-            "add a network to it, or ask about another endpoint",
-        ),
-        NoAnswer::NobodyToReach => (
-            format!("`{}` has no networks yet, so there is nothing to reach", to),
-            "add a network to it, or ask about another endpoint",
-        ),
-        NoAnswer::NoCommonFamily => (
-            format!("no traffic is possible from `{}` to `{}` for that service", from, to),
-            "one has only IPv4 and the other only IPv6, or the service exists in the other family only",
-        ),
-        NoAnswer::GatewayToItself => (
-            "both ends are the gateway".to_owned(),
-            "its traffic to itself is not filtered; ask about another endpoint",
-        ),
-    };
-    Failure::Call { says, help: help.to_owned() }
+    CallProblem::Unanswered { reason, from: from.to_owned(), to: to.to_owned() }.into()
 }
 
 fn print(

@@ -3,13 +3,12 @@
 use super::import::workbook;
 use super::typed;
 use crate::args::Audit;
-use crate::failure::{Exit, Failure};
+use crate::failure::{CallProblem, Exit, Failure};
 use crate::plans;
 use crate::session::{self, Session};
 use crate::show::{self, style};
 use bastium_core::diagnosis::Severity;
 use bastium_core::plan::{Form, Plan};
-use bastium_gateway::clean;
 use bastium_gateway::foreign::{Foreign, NotAList, NotUnderstood, read_rules};
 use bastium_report::count;
 use bastium_report::sheets::{AuditSheet, DifferenceRow, TypedRules};
@@ -24,7 +23,7 @@ pub(super) fn run(args: &Audit, session: &mut Session<'_>) -> Result<Exit, Failu
     let sheet = if args.alone {
         let text = text(&args.rules)?;
         let foreign =
-            read_rules(&text, None).map_err(|problem| not_a_list(&args.rules, &problem))?;
+            read_rules(&text, None).map_err(|problem| not_a_list(&args.rules, problem))?;
         AuditSheet::new(&foreign, None)
     } else {
         let plan = session.plan()?;
@@ -34,7 +33,7 @@ pub(super) fn run(args: &Audit, session: &mut Session<'_>) -> Result<Exit, Failu
             Some(typed) => own(&plan, typed),
             None => Ok(foreign(&args.rules, &plan)?),
         };
-        let foreign = foreign.map_err(|problem| not_a_list(&args.rules, &problem))?;
+        let foreign = foreign.map_err(|problem| not_a_list(&args.rules, problem))?;
         AuditSheet::new(&foreign, Some((&meaning, &rules)))
     };
     let warned = sheet.count(Severity::Warning) > 0;
@@ -51,7 +50,7 @@ pub(super) fn run(args: &Audit, session: &mut Session<'_>) -> Result<Exit, Failu
 /// # Errors
 /// When the file has none.
 pub(super) fn foreign(path: &Path, plan: &Plan) -> Result<Foreign, Failure> {
-    read_rules(&text(path)?, Some(plan)).map_err(|problem| not_a_list(path, &problem))
+    read_rules(&text(path)?, Some(plan)).map_err(|problem| not_a_list(path, problem))
 }
 
 /// The rules of a sheet of this program.
@@ -78,38 +77,8 @@ fn as_csv(rows: Vec<Vec<String>>) -> Result<String, Failure> {
     Ok(String::from_utf8_lossy(&bytes).into_owned())
 }
 
-fn not_a_list(path: &Path, problem: &NotAList) -> Failure {
-    let path = clean(&path.display().to_string()).into_owned();
-    let (says, help) = match problem {
-        NotAList::Neither => (
-            format!("{path} is no rule list"),
-            "give it what `nft list ruleset` prints, as text or (-j) as JSON, RFC 8519 in JSON, or a table with headings",
-        ),
-        NotAList::OtherJson => (
-            format!("{path} is JSON, but no rule list"),
-            "give it what `nft list ruleset` prints, or lists of RFC 8519",
-        ),
-        NotAList::BrokenJson(error) => {
-            (format!("{path} is no JSON: {}", clean(error)), "is the file whole?")
-        }
-        NotAList::NoColumns(missing) => (
-            format!("{path} has no column {}", missing.join(", ")),
-            "its first row needs the headings action, source, destination and service",
-        ),
-        NotAList::BrokenText { at, what } => (
-            format!("{path} cannot be read at {}: {}", clean(at), clean(what)),
-            "give it what `nft list ruleset` prints, or `nft -j list ruleset`",
-        ),
-        NotAList::BrokenTable(error) => {
-            (format!("{path} is no table: {}", clean(error)), "is it comma-separated (RFC 4180)?")
-        }
-        NotAList::Empty => (format!("{path} has no rules in it"), "is it the right file?"),
-        NotAList::TooManyInterfaces { count, most } => (
-            format!("{path} names {count} interfaces; at most {most} are supported"),
-            "look at it part by part: the rules for some of the interfaces at a time",
-        ),
-    };
-    Failure::Call { says, help: help.to_owned() }
+fn not_a_list(path: &Path, problem: NotAList) -> Failure {
+    CallProblem::ForeignRules { path: path.to_owned(), problem }.into()
 }
 
 fn print(sheet: &AuditSheet, session: &mut Session<'_>) -> Result<(), Failure> {

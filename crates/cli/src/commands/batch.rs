@@ -2,7 +2,7 @@
 
 use super::times::{date_of, minutes};
 use crate::args::{Ask, Format};
-use crate::failure::{Exit, Failure};
+use crate::failure::{Exit, Failure, Malformed, Named, Unknown};
 use crate::session::{self, Session};
 use bastium_core::asking::Asker;
 use bastium_core::plan::Plan;
@@ -44,12 +44,12 @@ pub(super) fn run(file: &Path, args: &Ask, session: &mut Session<'_>) -> Result<
     };
     let mut reader =
         csv::ReaderBuilder::new().flexible(true).trim(csv::Trim::All).from_reader(questions);
-    let places = columns(reader.headers().map_err(|e| unreadable(&e, file))?)?;
+    let places = columns(reader.headers().map_err(|e| unreadable(e, file))?)?;
     let mut batch =
         Batch { plan: &plan, asker, day, times: HashMap::new(), tally: Tally::default() };
     batch.head(session)?;
     let mut record = csv::StringRecord::new();
-    while reader.read_record(&mut record).map_err(|e| unreadable(&e, file))? {
+    while reader.read_record(&mut record).map_err(|e| unreadable(e, file))? {
         let row = record.position().map_or(0, csv::Position::line);
         let cell = |column: usize| places[column].and_then(|place| record.get(place)).unwrap_or("");
         let question = Question {
@@ -72,29 +72,23 @@ fn columns(headings: &csv::StringRecord) -> Result<[Option<usize>; 5], Failure> 
         !heading.is_empty() && !COLUMNS.iter().any(|name| name.eq_ignore_ascii_case(heading))
     });
     if let Some(stranger) = stranger {
-        return Err(Failure::Call {
-            says: format!("a table of questions has no column `{}`", clean(stranger)),
-            help: format!("its columns are {}", COLUMNS.join(", ")),
-        });
+        return Err(Unknown {
+            what: Named::Column,
+            word: stranger.to_owned(),
+            near: None,
+            known: COLUMNS.map(str::to_owned).to_vec(),
+        }
+        .into());
     }
     let places = COLUMNS.map(known);
     if places[..2].iter().any(Option::is_none) {
-        return Err(Failure::Call {
-            says: "the table of questions has no headings `from` and `to`".to_owned(),
-            help: "let its first line be: from,to,service".to_owned(),
-        });
+        return Err(Malformed::Headings.into());
     }
     Ok(places)
 }
 
-fn unreadable(error: &csv::Error, file: &Path) -> Failure {
-    Failure::Call {
-        says: format!(
-            "cannot read the questions in {}: {error}",
-            clean(&file.display().to_string())
-        ),
-        help: "they must be CSV in UTF-8, with a line of headings".to_owned(),
-    }
+fn unreadable(error: csv::Error, file: &Path) -> Failure {
+    Malformed::Questions { path: file.to_owned(), error }.into()
 }
 
 struct Batch<'a> {

@@ -75,7 +75,7 @@ fn weigh(meaning: &Meaning<'_>, group: &Group, row: &mut GroupRow) {
             return;
         }
         Err(other) => {
-            row.breaks = vec![other.says()];
+            row.breaks = vec![other.to_string()];
             return;
         }
     };

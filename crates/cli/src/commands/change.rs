@@ -2,7 +2,7 @@
 
 use super::{changed, compare, edit};
 use crate::args::{Change, Cli, Command, Format, Writing};
-use crate::failure::{Exit, Failure};
+use crate::failure::{Exit, Failure, Malformed};
 use crate::plans;
 use crate::session::{self, Session};
 use crate::show::style;
@@ -12,15 +12,13 @@ use bastium_planfile::edit::{Edit, apply_all, apply_each};
 use bastium_report::count;
 use bastium_report::sheets::CompareSheet;
 use clap::Parser;
+use std::path::Path;
 
 pub(super) fn run(args: &Change, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let bytes = plans::read_whole(&args.file)?;
     let name = clean(&args.file.display().to_string()).into_owned();
-    let text = String::from_utf8(bytes).map_err(|_| Failure::Call {
-        says: format!("{name} is not UTF-8"),
-        help: "write one change a line, as on the command line".to_owned(),
-    })?;
-    let (lines, edits) = read(&text, &name)?;
+    let text = String::from_utf8(bytes).map_err(|_| Malformed::Changes(args.file.clone()))?;
+    let (lines, edits) = read(&text, &args.file)?;
     let changed = plans::change(args.writing, session, |plan| {
         apply_all(plan, &edits).map_err(|first| match refused(plan, &edits, &lines, &name) {
             diagnoses if diagnoses.is_empty() => Failure::Edit(first),
@@ -36,7 +34,8 @@ pub(super) fn run(args: &Change, session: &mut Session<'_>) -> Result<Exit, Fail
 }
 
 /// The changes, each with its line; or everything that is wrong with any of them.
-pub(super) fn read(text: &str, name: &str) -> Result<(Vec<usize>, Vec<Edit>), Failure> {
+pub(super) fn read(text: &str, path: &Path) -> Result<(Vec<usize>, Vec<Edit>), Failure> {
+    let name = clean(&path.display().to_string()).into_owned();
     let (mut lines, mut edits, mut wrong) = (Vec::new(), Vec::new(), Vec::new());
     for (number, line) in (1..).zip(text.lines()) {
         let line = line.trim();
@@ -48,17 +47,14 @@ pub(super) fn read(text: &str, name: &str) -> Result<(Vec<usize>, Vec<Edit>), Fa
                 lines.push(number);
                 edits.push(edit);
             }
-            Err((says, help)) => wrong.push(at(name, number, &says, help)),
+            Err((says, help)) => wrong.push(at(&name, number, &says, help)),
         }
     }
     if !wrong.is_empty() {
         return Err(Failure::Words { diagnoses: wrong });
     }
     if edits.is_empty() {
-        return Err(Failure::Call {
-            says: format!("{name} has no change in it"),
-            help: "write one a line, like `set network desks hosts=20`".to_owned(),
-        });
+        return Err(Malformed::NoChange(path.to_owned()).into());
     }
     Ok((lines, edits))
 }

@@ -21,7 +21,7 @@ pub(super) fn run(args: &Check, session: &mut Session<'_>) -> Result<Exit, Failu
             let (diagnoses, summary) = examine(&plan, args);
             report(plan.source(), &diagnoses, summary, args, session)
         }
-        Err(Failure::Refused { source, diagnoses }) => {
+        Err(Failure::Refused { plan: source, diagnoses }) => {
             report(&source, &diagnoses, None, args, session)
         }
         Err(other) => Err(other),

@@ -1,7 +1,7 @@
 //! `bastium checklist`
 
 use crate::args::Checklist;
-use crate::failure::{Exit, Failure};
+use crate::failure::{Exit, Failure, Malformed, Named, Unknown};
 use crate::files;
 use crate::session::{self, Session};
 use crate::show::{self, style, table};
@@ -70,10 +70,7 @@ fn strength(strength: &Strength, session: &mut Session<'_>) -> Result<Exit, Fail
 /// How much of the list is wanted.
 fn limit(args: &Checklist) -> Result<Option<Limit>, Failure> {
     let Some(time) = args.within else { return Ok(args.at_most.map(Limit::Checks)) };
-    let seconds = u32::try_from(time.as_secs()).map_err(|_| Failure::Call {
-        says: "`--within` is no time that a list can take".to_owned(),
-        help: "write a time as `30m` or `1h 15m`".to_owned(),
-    })?;
+    let seconds = u32::try_from(time.as_secs()).map_err(|_| Malformed::Within)?;
     Ok(Some(Limit::Seconds(seconds)))
 }
 
@@ -93,11 +90,8 @@ pub(super) fn keep_place(
     if !stands.is_empty() {
         return Ok(());
     }
-    let help = match nearest(word, names.iter().map(String::as_str)) {
-        Some(near) => format!("did you mean `{near}`?"),
-        None => format!("the test points are {}", names.join(", ")),
-    };
-    Err(Failure::Call { says: format!("no check runs at `{word}`"), help })
+    let near = nearest(word, names.iter().map(String::as_str)).map(str::to_owned);
+    Err(Unknown { what: Named::TestPoint, word: word.to_owned(), near, known: names }.into())
 }
 
 /// How much it is, in a sentence.

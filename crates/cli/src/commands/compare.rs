@@ -1,7 +1,7 @@
 //! `bastium compare`
 
 use crate::args::Compare;
-use crate::failure::{Exit, Failure};
+use crate::failure::{CallProblem, Exit, Failure};
 use crate::plans::{self, Version};
 use crate::session::{self, Session};
 use crate::show::{self, style, table};
@@ -57,35 +57,17 @@ fn two_lists(old: &Path, new: &Path) -> Result<Option<(RuleFile, RuleFile)>, Fai
         let text = String::from_utf8_lossy(&bytes);
         Ok(text.trim_start().starts_with('{').then(|| text.into_owned()))
     };
-    let read = |path: &Path, text: &str| {
-        RuleFile::read(text).map_err(|problem| not_a_list(path, &problem))
-    };
+    let read =
+        |path: &Path, text: &str| RuleFile::read(text).map_err(|problem| not_a_list(path, problem));
     match (json(old)?, json(new)?) {
         (Some(a), Some(b)) => Ok(Some((read(old, &a)?, read(new, &b)?))),
         (None, None) => Ok(None),
-        _ => Err(Failure::Call {
-            says: "one file is a plan, the other a rule list".to_owned(),
-            help:
-                "write the plan's rules with `bastium rules --format json`, and compare the lists"
-                    .to_owned(),
-        }),
+        _ => Err(CallProblem::PlanAndList.into()),
     }
 }
 
-fn not_a_list(path: &Path, problem: &RuleFileProblem) -> Failure {
-    let path = clean(&path.display().to_string()).into_owned();
-    let says = match problem {
-        RuleFileProblem::NotOne(error) => format!("{path} is no rule list: {error}"),
-        RuleFileProblem::InPart => format!("{path} has only some of the rules"),
-        RuleFileProblem::Word(word) => {
-            format!("{path}: `{}` has no meaning in a rule list", clean(word))
-        }
-        RuleFileProblem::TooMany => {
-            format!("{path}: it names too many endpoints")
-        }
-    };
-    let help = "write it with `bastium rules --format json`, without FROM, TO or --find";
-    Failure::Call { says, help: help.to_owned() }
+fn not_a_list(path: &Path, problem: RuleFileProblem) -> Failure {
+    CallProblem::RuleFile { path: path.to_owned(), problem }.into()
 }
 
 /// A file's name, as it can be shown.
@@ -100,7 +82,7 @@ fn lists_compared(
 ) -> Result<Exit, Failure> {
     let mut names = Names::default();
     let lines = |file: &RuleFile, names: &mut Names| {
-        file.lines(names).map_err(|problem| not_a_list(Path::new("a rule list"), &problem))
+        file.lines(names).map_err(|problem| not_a_list(Path::new("a rule list"), problem))
     };
     let (before, after) = (lines(old, &mut names)?, lines(new, &mut names)?);
     let sheet =

@@ -1,7 +1,7 @@
 //! `bastium demo`: the whole job on the clinic, every step with its real output.
 
 use crate::args::{Cli, Demo};
-use crate::failure::{Exit, Failure};
+use crate::failure::{CallProblem, Exit, Failure};
 use crate::files;
 use crate::plans::demo;
 use crate::session::Session;
@@ -183,17 +183,14 @@ pub(super) fn run(args: &Demo, session: &mut Session<'_>) -> Result<Exit, Failur
 
 /// Runs the very command that is shown, into the same output.
 fn step_output(words: &[String], session: &mut Session<'_>) -> Result<(), Failure> {
-    let cli = Cli::try_parse_from(words).map_err(|error| Failure::Call {
-        says: error.to_string(),
-        help: "this is a fault of the demo; please report it".to_owned(),
-    })?;
+    let cli = Cli::try_parse_from(words).map_err(CallProblem::Demo)?;
     let mut inner = session.inner(cli.options.clone());
     super::run(&cli.command, &mut inner).map(drop)
 }
 
 /// Writes the plan after the change.
 fn write_next(args: &Demo, path: &Path, session: &mut Session<'_>) -> Result<(), Failure> {
-    let (_, edits) = super::change::read(demo::CLINIC_CHANGE, "clinic-change.txt")?;
+    let (_, edits) = super::change::read(demo::CLINIC_CHANGE, Path::new("clinic-change.txt"))?;
     let next = apply_all(demo::CLINIC, &edits).map_err(Failure::Edit)?;
     match std::fs::read_to_string(path) {
         Ok(text) if text == next => Ok(()),

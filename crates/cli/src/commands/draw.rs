@@ -1,11 +1,11 @@
 //! `bastium draw`
 
 use crate::args::{Draw, PictureName};
-use crate::failure::{Exit, Failure};
+use crate::failure::{CallProblem, Exit, Failure, Meaningless};
 use crate::files;
 use crate::session::{self, Session};
 use bastium_core::rules;
-use bastium_picture::{MOST_ZONES, Picture, PngProblem, Theme, png, svg};
+use bastium_picture::{MOST_ZONES, Picture, Theme, png, svg};
 use bastium_report::sheets::{matrix_grid, site_tree, zone_map};
 use std::path::Path;
 
@@ -19,10 +19,7 @@ enum Kind {
 pub(super) fn run(args: &Draw, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let kind = args.to.as_deref().map_or(Ok(Kind::Svg), kind)?;
     if args.width.is_some() && kind == Kind::Svg {
-        return Err(Failure::Call {
-            says: "`--width` has no effect on SVG, which has no pixels".to_owned(),
-            help: "omit it, or write a PNG with `--to FILE.png`".to_owned(),
-        });
+        return Err(Meaningless::Width.into());
     }
     let picture = picture(args, session)?;
     let theme = Theme::from(args.theme);
@@ -32,7 +29,7 @@ pub(super) fn run(args: &Draw, session: &mut Session<'_>) -> Result<Exit, Failur
     };
     let bytes = match kind {
         Kind::Svg => svg(&picture, theme).into_bytes(),
-        Kind::Png => png(&picture, theme, args.width).map_err(|problem| not_drawn(&problem))?,
+        Kind::Png => png(&picture, theme, args.width).map_err(CallProblem::Picture)?,
     };
     files::put(path, bytes, args.force, session)?;
     session.remark(&format!("wrote {}", path.display()));
@@ -64,19 +61,6 @@ fn kind(path: &Path) -> Result<Kind, Failure> {
     match ending.as_deref() {
         Some("svg") => Ok(Kind::Svg),
         Some("png") => Ok(Kind::Png),
-        _ => Err(Failure::Call {
-            says: format!("{} ends neither in .svg nor in .png", path.display()),
-            help: "name the file so that its ending says how to write it".to_owned(),
-        }),
+        _ => Err(CallProblem::Ending { path: path.to_owned(), endings: [".svg", ".png"] }.into()),
     }
-}
-
-fn not_drawn(problem: &PngProblem) -> Failure {
-    let help = match problem {
-        PngProblem::TooLarge(..) => "choose a smaller `--width`, or write SVG",
-        PngProblem::Svg(_) | PngProblem::Encoding(_) => {
-            "this is a fault of bastium: please report it"
-        }
-    };
-    Failure::Call { says: problem.to_string(), help: help.to_owned() }
 }

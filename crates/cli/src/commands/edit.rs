@@ -2,7 +2,7 @@
 
 use super::changed::report;
 use crate::args::{Add, Remove, Rename, Set, Writing};
-use crate::failure::{Exit, Failure};
+use crate::failure::{CallProblem, Exit, Failure, Malformed, Meaningless};
 use crate::plans;
 use crate::session::Session;
 use bastium_core::plan::ZoneId;
@@ -20,13 +20,7 @@ pub(super) fn add(args: &Add, session: &mut Session<'_>) -> Result<Exit, Failure
 /// The entry that is added.
 pub(super) fn added(args: &Add) -> Result<Edit, Failure> {
     let Some(name) = args.name.clone() else {
-        return Err(Failure::Call {
-            says: format!("the new {} has no name", args.kind),
-            help: format!(
-                "write it behind the kind, as in `bastium add {} NAME key=value`",
-                args.kind
-            ),
-        });
+        return Err(CallProblem::NoName { kind: args.kind.clone() }.into());
     };
     let settings = settings(&args.settings)?;
     let (kind, open_by_trust) = (args.kind.clone(), args.open_by_trust);
@@ -79,10 +73,7 @@ fn say_what_stands_above(
 pub(super) fn set_edit(args: &Set) -> Result<Edit, Failure> {
     let words: Vec<&str> = args.words.iter().map(String::as_str).collect();
     if args.both_ways && args.kind != "cell" {
-        return Err(Failure::Call {
-            says: "only a cell has two ways".to_owned(),
-            help: "write it like `bastium set cell guests any block --both-ways`".to_owned(),
-        });
+        return Err(Meaningless::BothWays.into());
     }
     Ok(match (args.kind.as_str(), words.as_slice()) {
         ("cell", [from, to, action]) => Edit::Cell {
@@ -92,10 +83,7 @@ pub(super) fn set_edit(args: &Set) -> Result<Edit, Failure> {
             action: (*action).to_owned(),
         },
         ("cell", _) => {
-            return Err(Failure::Call {
-                says: "a cell is set by two zones and what happens".to_owned(),
-                help: "write it like `bastium set cell staff guests block`".to_owned(),
-            });
+            return Err(Malformed::Cell.into());
         }
         (kind, words) => {
             let name = words.first().filter(|word| !word.contains('='));
@@ -126,11 +114,7 @@ pub(super) fn renamed(args: &Rename) -> Edit {
 
 fn settings(words: &[String]) -> Result<Vec<Setting>, Failure> {
     let one = |word: &String| {
-        Setting::from_words(word).ok_or_else(|| Failure::Call {
-            says: format!("`{word}` is not a key with its value"),
-            help: "write it like vlan=24; a list like service=ssh,https; `key=` removes a key"
-                .to_owned(),
-        })
+        Setting::from_words(word).ok_or_else(|| Malformed::Setting(word.clone()).into())
     };
     words.iter().map(one).collect()
 }

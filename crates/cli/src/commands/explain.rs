@@ -1,7 +1,7 @@
 //! `bastium explain`
 
 use crate::args::Explain;
-use crate::failure::{Exit, Failure};
+use crate::failure::{Exit, Failure, Named, Unknown};
 use crate::session::Session;
 use crate::show::{self, style, table};
 use bastium_core::findings::explain::{PAGES, page};
@@ -28,12 +28,6 @@ pub(super) fn run(args: &Explain, session: &mut Session<'_>) -> Result<Exit, Fai
 }
 
 fn unknown(name: &str) -> Failure {
-    let near = nearest(name, PAGES.iter().map(|page| page.name));
-    Failure::Call {
-        says: format!("`check` has no finding called `{name}`"),
-        help: match near {
-            Some(near) => format!("did you mean `{near}`?"),
-            None => "omit the name to list them all".to_owned(),
-        },
-    }
+    let near = nearest(name, PAGES.iter().map(|page| page.name)).map(ToString::to_string);
+    Unknown { what: Named::Finding, word: name.to_owned(), near, known: Vec::new() }.into()
 }

@@ -2,7 +2,7 @@
 
 use super::leased;
 use crate::args::{Export, ExportFormat, SheetName, SystemName};
-use crate::failure::{Exit, Failure};
+use crate::failure::{CallProblem, Exit, Failure, Meaningless};
 use crate::files;
 use crate::session::{self, Session};
 use bastium_core::checklist;
@@ -29,10 +29,7 @@ use std::path::Path;
 pub(super) fn run(args: &Export, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let given = &args.uplink_address;
     if !given.is_empty() && args.what != ExportFormat::AclJson {
-        return Err(Failure::Call {
-            says: "only access lists need the address of a leased uplink".to_owned(),
-            help: "leave out --uplink-address: what else is exported does without".to_owned(),
-        });
+        return Err(Meaningless::UplinkAddress { loading: false }.into());
     }
     let plan = leased::known(session.plan()?, given)?;
     let meaning = session::meaning(&plan, args.day.day)?;
@@ -41,7 +38,7 @@ pub(super) fn run(args: &Export, session: &mut Session<'_>) -> Result<Exit, Fail
         ExportFormat::Nftables => for_nft(args, &meaning)?.into_bytes(),
         ExportFormat::Boot => {
             let files = boot_files(&plan, &for_nft(args, &meaning)?);
-            let folder = args.to.as_ref().ok_or_else(no_folder)?;
+            let folder = args.to.as_ref().ok_or(CallProblem::NeedsFolder)?;
             let files: Vec<(String, Vec<u8>)> =
                 files.into_iter().map(|one| (one.name.to_owned(), one.text.into_bytes())).collect();
             return folder_of(&files, folder, args.force, session);
@@ -58,7 +55,7 @@ pub(super) fn run(args: &Export, session: &mut Session<'_>) -> Result<Exit, Fail
             let mut files: Vec<(String, Vec<u8>)> =
                 made.files.into_iter().map(|one| (one.name, one.text.into_bytes())).collect();
             if manager == Manager::Networkd {
-                let folder = args.to.as_ref().ok_or_else(no_folder)?;
+                let folder = args.to.as_ref().ok_or(CallProblem::NeedsFolder)?;
                 return folder_of(&files, folder, args.force, session);
             }
             files.pop().map(|(_, text)| text).unwrap_or_default()
@@ -77,10 +74,12 @@ pub(super) fn run(args: &Export, session: &mut Session<'_>) -> Result<Exit, Fail
                 ExportFormat::Csv => match (parts.as_slice(), &args.to) {
                     ([one], _) => book.csv(*one).into_bytes(),
                     (_, Some(folder)) => return files(&book, folder, args.force, session),
-                    (_, None) => return Err(which_table()),
+                    (_, None) => return Err(CallProblem::WhichTable.into()),
                 },
                 ExportFormat::Md => book.markdown(&parts).into_bytes(),
-                ExportFormat::Xlsx if args.to.is_none() => return Err(no_file()),
+                ExportFormat::Xlsx if args.to.is_none() => {
+                    return Err(CallProblem::WorkbookToTerminal.into());
+                }
                 ExportFormat::Xlsx => book.xlsx(&parts).map_err(std::io::Error::other)?,
                 _ => json_text(&book.json(&parts).map_err(std::io::Error::from)?)?,
             }
@@ -170,7 +169,7 @@ fn folder_of(
 fn for_nft(args: &Export, meaning: &Meaning<'_>) -> Result<ProvenFile, Failure> {
     let form = args.form.map_or(Form::PerPair, Form::from);
     if matches!(form, Form::PerInterface | Form::Ranked) {
-        return Err(not_for_nft(form));
+        return Err(CallProblem::FormWithoutState(form).into());
     }
     nftables(meaning, &session::in_form(meaning, form)?, NftOptions::default())
 }
@@ -266,34 +265,6 @@ fn why(why: Why) -> &'static str {
         Why::Rare => "replies are let back for the usual protocols only",
         Why::Translated => "translated packets cannot be distinguished from others",
         Why::Ports => "there are ports of TCP and UDP alone",
-    }
-}
-
-fn not_for_nft(form: Form) -> Failure {
-    Failure::Call {
-        says: format!("a Linux gateway keeps state, and the form {} has no use there", form.word()),
-        help: "take --form per-pair or --form one-list".to_owned(),
-    }
-}
-
-fn which_table() -> Failure {
-    Failure::Call {
-        says: "CSV is one table a file, and there are several".to_owned(),
-        help: "choose one with --sheet, or name a folder for all with --to".to_owned(),
-    }
-}
-
-fn no_folder() -> Failure {
-    Failure::Call {
-        says: "these are several files".to_owned(),
-        help: "name a folder with --to FOLDER".to_owned(),
-    }
-}
-
-fn no_file() -> Failure {
-    Failure::Call {
-        says: "a workbook is nothing for a terminal".to_owned(),
-        help: "name a file with --to FILE.xlsx".to_owned(),
     }
 }
 

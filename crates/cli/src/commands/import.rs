@@ -4,10 +4,10 @@ mod rows;
 pub(super) mod workbook;
 
 use crate::args::Add;
-use crate::failure::{Exit, Failure};
+use crate::failure::{CallProblem, Exit, Failure, Malformed};
 use crate::plans;
 use crate::session::Session;
-use bastium_planfile::edit::{FROM_SHEETS, SheetProblem, Understood, read_csv, understand};
+use bastium_planfile::edit::{Understood, read_csv, understand};
 use std::path::Path;
 
 /// The most rows that are looked at.
@@ -18,7 +18,8 @@ pub(super) fn run(args: &Add, file: &Path, session: &mut Session<'_>) -> Result<
     let mut reported: Option<Understood> = None;
     let edit = |text: &str| {
         let plan = bastium_planfile::read("the plan", text.as_bytes()).map_err(plans::refused)?;
-        let mut understood = understand(&args.kind, &headings, &rows, &plan).map_err(unusable)?;
+        let mut understood =
+            understand(&args.kind, &headings, &rows, &plan).map_err(CallProblem::Sheet)?;
         let new = rows::add(text, args, &mut understood);
         reported = Some(understood);
         Ok(new)
@@ -54,24 +55,6 @@ fn tell(understood: &Understood, kind: &str, session: &mut Session<'_>) {
     );
 }
 
-fn unusable(problem: SheetProblem) -> Failure {
-    let (says, help) = match problem {
-        SheetProblem::Kind(kind) => (
-            format!("no {kind} can come from a table"),
-            format!("write one of {}", FROM_SHEETS.join(", ")),
-        ),
-        SheetProblem::NoName { headings } => (
-            format!("no column of the table is the name; the headings are {}", headings.join(", ")),
-            "give the first row headings, one of them `name`".to_owned(),
-        ),
-        SheetProblem::Twice { key, headings: [one, other] } => (
-            format!("the columns `{one}` and `{other}` both mean `{key}`"),
-            "rename one of the two".to_owned(),
-        ),
-    };
-    Failure::Call { says, help }
-}
-
 type Sheet = (Vec<String>, Vec<Vec<String>>);
 
 /// Headings and rows of a sheet.
@@ -93,11 +76,7 @@ fn read(file: &Path) -> Result<Sheet, Failure> {
 }
 
 fn not_a_table(file: &Path, reason: &str) -> Failure {
-    Failure::Call {
-        says: format!("cannot read {} as a table: {reason}", file.display()),
-        help: "save it as CSV (UTF-8) or XLSX, with headings in the first row and nothing beside the table"
-            .to_owned(),
-    }
+    Malformed::Entries { path: file.to_owned(), reason: reason.to_owned() }.into()
 }
 
 fn separated(file: &Path) -> Result<Vec<Vec<String>>, Failure> {

@@ -1,6 +1,6 @@
 //! A plan whose leased addresses are known: those that the gateway has at the moment.
 
-use crate::failure::Failure;
+use crate::failure::{Failure, Malformed, Meaningless};
 use bastium_core::plan::Plan;
 use bastium_planfile::edit::{Edit, Setting, apply};
 
@@ -13,22 +13,16 @@ pub(super) fn known(plan: Plan, given: &[String]) -> Result<Plan, Failure> {
     if given.is_empty() {
         return Ok(plan);
     }
-    let call = |says: String| Failure::Call {
-        says,
-        help: "write it like --uplink-address fibre=198.51.100.7/24".to_owned(),
-    };
     let mut by_uplink: Vec<(&str, Vec<&str>)> = Vec::new();
     for word in given {
-        let (name, address) = word.split_once('=').ok_or_else(|| {
-            call(format!("{} is no uplink with its address", bastium_gateway::clean(word)))
-        })?;
+        let (name, address) = word
+            .split_once('=')
+            .ok_or_else(|| Failure::from(Malformed::UplinkAddress(word.clone())))?;
         let uplink = plan.uplinks().iter().find(|uplink| uplink.name.as_str() == name);
         match uplink {
-            None => {
-                return Err(call(format!("there is no uplink {}", bastium_gateway::clean(name))));
-            }
+            None => return Err(Malformed::Uplink(name.to_owned()).into()),
             Some(uplink) if !uplink.dhcp => {
-                return Err(call(format!("uplink {name} has a fixed address in the plan")));
+                return Err(Meaningless::FixedAddress { uplink: name.to_owned() }.into());
             }
             Some(_) => {}
         }

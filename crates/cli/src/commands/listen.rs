@@ -1,7 +1,7 @@
 //! `bastium listen`
 
 use crate::args::Listen;
-use crate::failure::{Exit, Failure};
+use crate::failure::{Exit, Failure, Malformed};
 use crate::session::Session;
 use bastium_core::space::Protocol;
 use bastium_testbed::answer::{Port, Visits, listen, visits};
@@ -56,10 +56,7 @@ fn tell_untold(visits: &Visits, session: &mut Session<'_>) {
 fn ports(words: &[String]) -> Result<Vec<Port>, Failure> {
     let mut found = Vec::new();
     for word in words {
-        let wrong = |why: &str| Failure::Call {
-            says: format!("`{word}` is nothing to listen on: {why}"),
-            help: "write tcp/443 or udp/5000-5003".to_owned(),
-        };
+        let wrong = |why| Failure::from(Malformed::Listening { word: word.clone(), why });
         let (protocol, numbers) = word.split_once('/').ok_or_else(|| wrong("it has no port"))?;
         let (low, high) = numbers.split_once('-').unwrap_or((numbers, numbers));
         let number = |word: &str| word.parse::<u16>().ok().filter(|number| *number > 0);

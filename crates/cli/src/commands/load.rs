@@ -14,7 +14,7 @@ pub(super) use by_netconf::{
 };
 
 use crate::args::{Load, Target};
-use crate::failure::{Exit, Failure};
+use crate::failure::{CallProblem, Exit, Failure};
 use crate::session::Session;
 use crate::show::{self, style};
 use bastium_core::plan::Reach;
@@ -50,11 +50,7 @@ pub(super) fn host(named: Option<&Reach>, session: &mut Session<'_>) -> Result<R
     if let Some(host) = named {
         return Ok(host.clone());
     }
-    session.plan()?.gateway().reach.clone().ok_or_else(|| Failure::Call {
-        says: "no gateway is named".to_owned(),
-        help: "write `bastium load HOST`, or `reach = \"HOST\"` under `[gateway]` in the plan"
-            .to_owned(),
-    })
+    session.plan()?.gateway().reach.clone().ok_or_else(|| CallProblem::NoGateway.into())
 }
 
 /// Why a gateway could not be read.

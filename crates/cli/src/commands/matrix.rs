@@ -1,7 +1,7 @@
 //! `bastium matrix`
 
 use crate::args::Matrix;
-use crate::failure::{Exit, Failure};
+use crate::failure::{CallProblem, Exit, Failure, Named, Unknown};
 use crate::session::{self, Session};
 use crate::show::{self, style, table};
 use bastium_core::name::nearest;
@@ -99,19 +99,13 @@ fn zone(plan: &Plan, word: &str) -> Result<ZoneId, Failure> {
         return Ok(zone);
     }
     let network = plan.networks().iter().find(|network| network.name.as_str() == word);
-    let names = plan.zones().iter().map(|zone| zone.name.as_str());
-    let help = match (network, nearest(word, names)) {
-        (Some(network), _) => {
-            let zone = &plan.zone(network.zone).name;
-            format!("`{word}` is a network; its zone is `{zone}`")
-        }
-        (None, Some(near)) => format!("did you mean `{near}`?"),
-        (None, None) => {
-            let names: Vec<&str> = plan.zones().iter().map(|zone| zone.name.as_str()).collect();
-            format!("the zones are {}", names.join(", "))
-        }
-    };
-    Err(Failure::Call { says: format!("no zone is called `{word}`"), help })
+    if let Some(network) = network {
+        let zone = plan.zone(network.zone).name.to_string();
+        return Err(CallProblem::NetworkForZone { network: word.to_owned(), zone }.into());
+    }
+    let known: Vec<String> = plan.zones().iter().map(|zone| zone.name.to_string()).collect();
+    let near = nearest(word, known.iter().map(String::as_str)).map(str::to_owned);
+    Err(Unknown { what: Named::Zone, word: word.to_owned(), near, known }.into())
 }
 
 /// The matrix that follows from trust alone: shown, or written.

@@ -42,7 +42,7 @@ mod worksheet;
 pub(crate) use completions::ASKED_BY as COMPLETION_ASKED_BY;
 
 use crate::args::{Command, Format};
-use crate::failure::{Exit, Failure};
+use crate::failure::{Exit, Failure, Meaningless};
 use crate::session::Session;
 
 /// Runs a command.
@@ -54,10 +54,7 @@ pub(crate) fn run(command: &Command, session: &mut Session<'_>) -> Result<Exit, 
         session.doing(what);
     }
     if session.options.format != Format::Text && has_one_format(command) {
-        return Err(Failure::Call {
-            says: "`--format` has no effect here".to_owned(),
-            help: "this command has no other format; omit the option".to_owned(),
-        });
+        return Err(Meaningless::Format.into());
     }
     if prints_alone(command) {
         session.page();

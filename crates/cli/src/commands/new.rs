@@ -1,7 +1,7 @@
 //! `bastium new`
 
 use crate::args::{Example, New};
-use crate::failure::{Exit, Failure};
+use crate::failure::{Exit, Failure, Malformed, Meaningless};
 use crate::files;
 use crate::plans::{self, demo};
 use crate::session::Session;
@@ -54,10 +54,7 @@ fn text(args: &New) -> Result<String, Failure> {
     let text = format!("{SCHEMA_LINE}{text}");
     match &args.space {
         None => Ok(text),
-        Some(_) if example != Example::Bare => Err(Failure::Call {
-            says: "the addresses of a demo plan are its own".to_owned(),
-            help: "omit --space, or use `--from bare`".to_owned(),
-        }),
+        Some(_) if example != Example::Bare => Err(Meaningless::Space.into()),
         Some(space) => Ok(text.replace(OWN, &beginning(space)?)),
     }
 }
@@ -85,7 +82,7 @@ fn ask(args: &New, session: &mut Session<'_>) -> Result<New, Failure> {
                 Some(space) if space.is_empty() => break None,
                 Some(space) => match beginning(&space) {
                     Ok(_) => break Some(space),
-                    Err(failure) => session.say(&format!("{}\n", failure.says())),
+                    Err(failure) => session.say(&format!("{}\n", failure)),
                 },
             }
         };
@@ -110,20 +107,14 @@ fn beginning(space: &str) -> Result<String, Failure> {
     let network = space.strip_suffix("/16").and_then(|network| network.parse::<Ipv4Addr>().ok());
     match network.map(|network| (network.is_private(), network.octets())) {
         Some((true, [a, b, 0, 0])) => Ok(format!("{a}.{b}.")),
-        _ => Err(Failure::Call {
-            says: format!("`{space}` is not a private /16"),
-            help: "write one like 10.61.0.0/16, 172.20.0.0/16 or 192.168.0.0/16".to_owned(),
-        }),
+        _ => Err(Malformed::Space(space.to_owned()).into()),
     }
 }
 
 /// The plan with another name of the site.
 fn named(text: &str, name: &str) -> Result<String, Failure> {
     if name.trim().is_empty() {
-        return Err(Failure::Call {
-            says: "the name of the site is empty".to_owned(),
-            help: "give it one, or leave it out".to_owned(),
-        });
+        return Err(Malformed::SiteName.into());
     }
     let line = text.lines().find(|line| line.starts_with("name = ")).unwrap_or_default();
     // A JSON string is a TOML basic string too, but for the one escape that JSON need not write.

@@ -1,7 +1,7 @@
 //! `bastium rehearse`
 
 use crate::args::Rehearse;
-use crate::failure::{Exit, Failure};
+use crate::failure::{CallProblem, Exit, Failure};
 use crate::plans;
 use crate::session::{self, Session};
 use crate::show::{self, style};
@@ -112,10 +112,7 @@ fn in_kernel(
     session.progress_ends();
     report.map_err(|why| match why {
         Unrehearsed::Site(Undone::Filter(error @ FilterError::Refused(_))) if given.is_some() => {
-            Failure::Call {
-                says: format!("these rules cannot be loaded: {error}"),
-                help: "look at the file with `nft -c -f FILE`".to_owned(),
-            }
+            CallProblem::NotLoaded(error.to_string()).into()
         }
         why => unable(&why.to_string()),
     })

@@ -4,7 +4,7 @@ use super::compare;
 use super::verify::made;
 use super::walk::{Results, results_beside};
 use crate::args::Report;
-use crate::failure::{Exit, Failure};
+use crate::failure::{CallProblem, Exit, Failure};
 use crate::files;
 use crate::plans;
 use crate::session::{self, Session};
@@ -72,10 +72,7 @@ fn kind(path: &Path) -> Result<Kind, Failure> {
     match ending.as_deref() {
         Some("html" | "htm") => Ok(Kind::Html),
         Some("md") => Ok(Kind::Markdown),
-        _ => Err(Failure::Call {
-            says: format!("{} ends neither in .html nor in .md", path.display()),
-            help: "name the file so that its ending says how to write it".to_owned(),
-        }),
+        _ => Err(CallProblem::Ending { path: path.to_owned(), endings: [".html", ".md"] }.into()),
     }
 }
 
@@ -117,10 +114,8 @@ fn walked(
 /// What the lines of a gateway have counted.
 fn counted(running: &Path) -> Result<BTreeMap<String, u64>, Failure> {
     let bytes = plans::read_whole(running)?;
-    hits(&String::from_utf8_lossy(&bytes)).ok_or_else(|| Failure::Call {
-        says: format!("{} holds no table of bastium", running.display()),
-        help: "write what `nft list ruleset` prints on the gateway into a file".to_owned(),
-    })
+    hits(&String::from_utf8_lossy(&bytes))
+        .ok_or_else(|| CallProblem::NoCounters(running.to_owned()).into())
 }
 
 /// What has changed since an older plan: a file, or a commit of the plan's own.

@@ -1,7 +1,7 @@
 //! `bastium rules`
 
 use crate::args::{Format, Rules};
-use crate::failure::{Exit, Failure};
+use crate::failure::{Exit, Failure, Named, Unknown};
 use crate::session::{self, Session};
 use crate::show::{self, style, table};
 use bastium_core::diagnosis::Diagnose;
@@ -62,14 +62,9 @@ fn place(plan: &Plan, words: &str) -> Result<Place, Failure> {
 fn tagged(plan: &Plan, tag: &str) -> Result<Tagged, Failure> {
     Tagged::with(plan, tag).ok_or_else(|| {
         let words = Tagged::words(plan);
-        let help = match nearest(tag, words.iter().copied()) {
-            Some(near) => format!("did you mean `{near}`?"),
-            None if words.is_empty() => {
-                "write one into an entry, as in `tags = [\"audit\"]`".to_owned()
-            }
-            None => format!("this plan has {}", words.join(", ")),
-        };
-        Failure::Call { says: format!("nothing has the tag `{tag}`"), help }
+        let near = nearest(tag, words.iter().copied()).map(str::to_owned);
+        let known = words.iter().map(ToString::to_string).collect();
+        Unknown { what: Named::Tag, word: tag.to_owned(), near, known }.into()
     })
 }
 

@@ -1,7 +1,7 @@
 //! `bastium simulate`
 
 use crate::args::{FaultName, Simulate, Simulated};
-use crate::failure::{Exit, Failure};
+use crate::failure::{CallProblem, Exit, Failure, Malformed};
 use crate::session::Session;
 use bastium_core::plan::Plan;
 use bastium_core::service::parse_literal;
@@ -70,13 +70,7 @@ impl From<FaultName> for Fault {
 /// A gateway that is there already.
 fn there(state: &Path) -> Result<Store, Failure> {
     if !state.join("state.json").exists() {
-        return Err(Failure::Call {
-            says: format!(
-                "there is no simulated gateway in {}",
-                clean(&state.display().to_string())
-            ),
-            help: "it begins with `bastium simulate gateway --state DIR`".to_owned(),
-        });
+        return Err(CallProblem::NotSimulated(state.to_owned()).into());
     }
     Store::open(state, &[]).map_err(|error| failed(state, error))
 }
@@ -94,13 +88,9 @@ fn of_plan(plan: &Plan) -> Vec<String> {
 fn packet(from: IpAddr, to: IpAddr, service: &str) -> Result<Packet, Failure> {
     let set = parse_literal(service).and_then(Result::ok);
     let line = set.map(|set| if from.is_ipv6() { set.v6 } else { set.v4 });
-    let point = line.and_then(|line| line.first()).ok_or_else(|| Failure::Call {
-        says: format!("{} is no service of a packet", clean(service)),
-        help: "write it like tcp/443, udp/53 or icmp/echo".to_owned(),
-    })?;
-    let ends = Ends::new(from, to).ok_or_else(|| Failure::Call {
-        says: "source and destination are of different families".to_owned(),
-        help: "name two addresses of IPv4 or two of IPv6".to_owned(),
-    })?;
+    let point = line
+        .and_then(|line| line.first())
+        .ok_or_else(|| Malformed::PacketService(service.to_owned()))?;
+    let ends = Ends::new(from, to).ok_or_else(|| CallProblem::MixedFamilies)?;
     Ok(Packet::new(Interface(0), ends, point))
 }

@@ -1,6 +1,6 @@
 //! When a question is asked about.
 
-use crate::failure::Failure;
+use crate::failure::{Failure, Malformed};
 use bastium_core::space::{DAYS, IntervalSet, Minute};
 use jiff::civil::Date;
 
@@ -14,10 +14,7 @@ pub(super) fn date_of(words: &str) -> Option<Date> {
 pub(super) fn minutes(at: Option<&str>, day: Date) -> Result<IntervalSet<Minute>, Failure> {
     let Some(words) = at else { return Ok(IntervalSet::full()) };
     let today = usize::try_from(day.weekday().to_monday_zero_offset()).unwrap_or_default();
-    Minute::from_words(words, DAYS[today]).map(IntervalSet::point).ok_or_else(|| Failure::Call {
-        says: format!("`{words}` is not a time of the week"),
-        help: "write it like \"tue 21:30\", 21:30 for the day that is asked about, or \
-               2026-11-25T18:00"
-            .to_owned(),
-    })
+    Minute::from_words(words, DAYS[today])
+        .map(IntervalSet::point)
+        .ok_or_else(|| Malformed::Time(words.to_owned()).into())
 }

@@ -1,10 +1,9 @@
 //! Rules that were typed from a sheet of this program: read from CSV, or from a workbook.
 
 use super::import::workbook;
-use crate::failure::Failure;
+use crate::failure::{Failure, Malformed};
 use crate::plans;
 use bastium_core::meaning::Meaning;
-use bastium_gateway::clean;
 use bastium_report::sheets::{TypedRules, read_typed};
 use std::path::Path;
 
@@ -19,13 +18,8 @@ const SHEETS: [&str; 2] = ["worksheet", "rules"];
 /// # Errors
 /// When it cannot be read as a table.
 pub(super) fn rows(path: &Path, bytes: &[u8]) -> Result<Vec<Vec<String>>, Failure> {
-    let refused = |error: String| {
-        let path = clean(&path.display().to_string()).into_owned();
-        Failure::Call {
-            says: format!("{path} is no table: {}", clean(&error)),
-            help: "give it CSV (RFC 4180), or a workbook (xlsx)".to_owned(),
-        }
-    };
+    let refused =
+        |reason: String| Failure::from(Malformed::Table { path: path.to_owned(), reason });
     if workbook::is_one(bytes) {
         return workbook::rows_of(bytes, &SHEETS, MOST_ROWS).map_err(refused);
     }

@@ -11,7 +11,7 @@ mod results;
 
 use super::checklist::keep_place;
 use crate::args::Walk;
-use crate::failure::{Exit, Failure};
+use crate::failure::{Exit, Failure, Meaningless};
 use crate::files;
 use crate::session::{self, Session};
 use crate::show::{self, style};
@@ -110,11 +110,7 @@ fn by_cable(args: &Walk) -> Result<bool, Failure> {
         (args.no_sweep, "--no-sweep"),
     ];
     match said.into_iter().find(|(is, _)| *is) {
-        Some((_, option)) => Err(Failure::Call {
-            says: format!("`{option}` has a meaning only with --trunk or --interface"),
-            help: "name the interface that carries the networks: bastium walk --trunk IFACE"
-                .to_owned(),
-        }),
+        Some((_, option)) => Err(Meaningless::WithoutCable(option).into()),
         None => Ok(false),
     }
 }

@@ -2,7 +2,7 @@
 
 use super::compare;
 use crate::args::Watch;
-use crate::failure::{Exit, Failure};
+use crate::failure::{Exit, Failure, NeedsFile};
 use crate::plans;
 use crate::session::{self, Session};
 use crate::show::{diagnostic, style};
@@ -33,10 +33,7 @@ struct Known {
 pub(super) fn run(args: &Watch, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let named = session.options.plan.clone();
     let Some(path) = plans::path(named.as_deref())? else {
-        return Err(Failure::Call {
-            says: "standard input cannot be watched".to_owned(),
-            help: "name a file with --plan FILE".to_owned(),
-        });
+        return Err(NeedsFile::Watch.into());
     };
     let plan = session.plan()?;
     session::meaning(&plan, args.day.day)?;

@@ -3,7 +3,7 @@
 mod since_gateway;
 
 use crate::args::Worksheet as Args;
-use crate::failure::{Exit, Failure};
+use crate::failure::{Exit, Failure, Named, Unknown};
 use crate::session::{self, Session};
 use crate::show::{self, style, table};
 use crate::{files, plans};
@@ -82,10 +82,9 @@ fn only(sheet: &mut Worksheet, word: &str) -> Result<(), Failure> {
         sheet.steps.iter().map(|step| format!("{} {}", step.number, step.name)).collect();
     sheet.steps.retain(is_it);
     if sheet.steps.is_empty() {
-        return Err(Failure::Call {
-            says: format!("no step of the worksheet is called `{word}`"),
-            help: format!("the steps are: {}", steps.join(", ")),
-        });
+        let unknown =
+            Unknown { what: Named::Step, word: word.to_owned(), near: None, known: steps };
+        return Err(unknown.into());
     }
     Ok(())
 }

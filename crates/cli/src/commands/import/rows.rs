@@ -71,7 +71,7 @@ impl Rows<'_> {
             // Whether its name is free may depend on a row above it that has the same.
             let above = all[..place].iter().filter(|other| other.name == entry.name);
             let by = above.map(|other| other.row).collect();
-            blamed.add(entry.row, Failure::Edit(problem).says(), by);
+            blamed.add(entry.row, Failure::Edit(problem).to_string(), by);
         }
         if let Err(refused) = bastium_planfile::read("the plan", text.as_bytes()) {
             let rows: HashMap<&str, usize> =
@@ -106,7 +106,7 @@ impl Rows<'_> {
     fn one_by_one(&mut self, open: &[Entry]) {
         let all: Vec<Entry> = self.taken.iter().chain(open).cloned().collect();
         let added = apply_all(self.text, &self.edits(&all));
-        let added = added.map_err(|problem| Failure::Edit(problem).says());
+        let added = added.map_err(|problem| Failure::Edit(problem).to_string());
         let added =
             added.and_then(|new| match bastium_planfile::read("the plan", new.as_bytes()) {
                 Ok(_) => Ok(()),

@@ -3,7 +3,7 @@
 use super::{Reporter, words};
 use crate::args::Load;
 use crate::commands::{export, leased};
-use crate::failure::{Exit, Failure};
+use crate::failure::{Exit, Failure, Meaningless};
 use crate::plans;
 use crate::session::{self, Session};
 use crate::show;
@@ -68,11 +68,7 @@ fn over(
     session: &mut Session<'_>,
 ) -> Result<Exit, Failure> {
     if args.cut {
-        return Err(Failure::Call {
-            says: "NETCONF tells nothing of connections".to_owned(),
-            help: "leave out --cut: a gateway with these lists decides about every packet"
-                .to_owned(),
-        });
+        return Err(Meaningless::CutOverNetconf.into());
     }
     let mut reporter = Reporter { sheet: LoadSheet::new(shown), session };
     let exit = match (&args.confirm, &args.back) {
@@ -83,10 +79,7 @@ fn over(
             reporter.ended(open().and_then(|mut client| client.cancel(id)), id, false)?
         }
         _ if args.status => {
-            return Err(Failure::Call {
-                says: "NETCONF does not tell who is loading".to_owned(),
-                help: "a load says so when the configuration is locked".to_owned(),
-            });
+            return Err(Meaningless::StatusOverNetconf.into());
         }
         _ => reporter.load(args, open)?,
     };
@@ -131,11 +124,7 @@ impl Reporter<'_, '_> {
         open: &dyn Fn() -> Result<Client, Failed>,
     ) -> Result<Exit, Failure> {
         if args.interfaces.is_some() {
-            return Err(Failure::Call {
-                says: "files for interfaces are for a Linux gateway".to_owned(),
-                help: "leave out --interfaces: the lists refer to interfaces that are there"
-                    .to_owned(),
-            });
+            return Err(Meaningless::InterfacesOverNetconf.into());
         }
         let plan = leased::known(self.session.plan()?, &args.uplink_address)?;
         let meaning = session::meaning(&plan, args.day.day)?;

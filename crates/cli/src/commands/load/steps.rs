@@ -7,7 +7,7 @@ use super::wanted::{Ended, Wanted};
 use super::{Reporter, words};
 use crate::args::Load;
 use crate::commands::export;
-use crate::failure::{Exit, Failure};
+use crate::failure::{Exit, Failure, Meaningless};
 use crate::session;
 use bastium_core::plan::Form;
 use bastium_gateway::boot::{BootFile, boot_files};
@@ -27,10 +27,7 @@ pub(super) fn run(
     reporter: &mut Reporter<'_, '_>,
 ) -> Result<Exit, Failure> {
     if !args.uplink_address.is_empty() {
-        return Err(Failure::Call {
-            says: "only access lists need the address of a leased uplink".to_owned(),
-            help: "leave out --uplink-address: the rules of a Linux gateway do without".to_owned(),
-        });
+        return Err(Meaningless::UplinkAddress { loading: true }.into());
     }
     let plan = reporter.session.plan()?;
     let meaning = session::meaning(&plan, args.day.day)?;

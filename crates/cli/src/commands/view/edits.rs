@@ -2,7 +2,7 @@
 
 use crate::args::{Cli, Command, Options, Writing};
 use crate::commands::{ask, change};
-use crate::failure::Failure;
+use crate::failure::{CallProblem, Failure};
 use crate::plans;
 use crate::session::Session;
 use bastium_core::diagnosis::Diagnosis;
@@ -65,7 +65,10 @@ impl Edits {
         let (edit, shown_for) = self.proposed.take().ok_or("nothing is proposed")?;
         let unless_changed = |text: &str| match text == shown_for {
             true => apply(text, &edit).map_err(Failure::Edit),
-            false => Err(changed_since("look at what the change does to it now")),
+            false => {
+                Err(CallProblem::ChangedSince { help: "look at what the change does to it now" }
+                    .into())
+            }
         };
         let made = self.change(false, unless_changed)?;
         let fresh: Vec<&str> = made.fresh.iter().map(|finding| finding.name).collect();
@@ -87,7 +90,10 @@ impl Edits {
         let (old, new) = self.kept.last().cloned().ok_or("nothing to undo")?;
         let changed = |text: &str| match text == new {
             true => Ok(old),
-            false => Err(changed_since("undo it with your editor or with git")),
+            false => {
+                Err(CallProblem::ChangedSince { help: "undo it with your editor or with git" }
+                    .into())
+            }
         };
         self.change(false, changed)?;
         self.kept.pop();
@@ -103,11 +109,6 @@ impl Edits {
         let writing = Writing { dry_run, force: false };
         plans::change(writing, &mut silent, edit).map_err(|failure| words(&failure))
     }
-}
-
-/// Somebody else has written the file meanwhile.
-fn changed_since(help: &str) -> Failure {
-    Failure::Call { says: "the file has been changed since".to_owned(), help: help.to_owned() }
 }
 
 impl Proposal {
@@ -159,7 +160,7 @@ pub(super) fn answer(words_typed: &str, meaning: &Meaning<'_>, rules: &RuleSet) 
 /// A failure in one line.
 fn words(failure: &Failure) -> String {
     match failure {
-        Failure::Refused { source, diagnoses } => first_said(source, diagnoses),
+        Failure::Refused { plan, diagnoses } => first_said(plan, diagnoses),
         Failure::Words { diagnoses } => diagnoses
             .iter()
             .map(|one| format!("{}; {}", clean(&one.says), clean(&one.help)))

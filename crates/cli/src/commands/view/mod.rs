@@ -12,7 +12,7 @@ mod snapshot;
 mod state;
 
 use crate::args::View;
-use crate::failure::{Exit, Failure};
+use crate::failure::{Exit, Failure, NeedsFile};
 use crate::plans;
 use crate::session::{self, Session};
 use bastium_core::diagnosis::Diagnose;
@@ -47,11 +47,7 @@ pub(super) fn run(args: &View, session: &mut Session<'_>) -> Result<Exit, Failur
     }
     let named = session.options.plan.clone();
     let Some(path) = plans::path(named.as_deref())? else {
-        return Err(Failure::Call {
-            says: "a plan from standard input cannot be viewed: the keys come from there"
-                .to_owned(),
-            help: "name a file with --plan FILE".to_owned(),
-        });
+        return Err(NeedsFile::View.into());
     };
     let mut plan = session.plan()?;
     // A plan without a meaning is refused, as by every command, before the screen is taken.

@@ -1,7 +1,7 @@
 //! The file of results beside the plan. Lines are only ever added, each one whole and on the disk before
 //! anything else happens.
 
-use crate::failure::Failure;
+use crate::failure::{Failure, NeedsFile};
 use crate::files;
 use crate::plans;
 use crate::session::Session;
@@ -30,10 +30,7 @@ pub(in crate::commands) fn path(
     if let Some(path) = named {
         return Ok(path.clone());
     }
-    let plan = plans::path(session.options.plan.as_deref())?.ok_or_else(|| Failure::Call {
-        says: "for a plan from standard input, the results need a file".to_owned(),
-        help: "name one: bastium walk --results FILE".to_owned(),
-    })?;
+    let plan = plans::path(session.options.plan.as_deref())?.ok_or(NeedsFile::Results)?;
     Ok(plan.with_extension("walk.jsonl"))
 }
 

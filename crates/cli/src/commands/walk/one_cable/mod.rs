@@ -5,7 +5,7 @@ mod lines;
 mod ports;
 
 use super::{Tour, lease_faults, words};
-use crate::failure::{Exit, Failure};
+use crate::failure::{Exit, Failure, Named, Unknown};
 use crate::session::{self, Session};
 use crate::show::{self, style};
 use bastium_core::checklist::{self, Check, Expect, Probe};
@@ -110,11 +110,13 @@ fn stand_in(tour: &Tour<'_, '_>) -> Result<StandIn, Failure> {
     }
     for name in &named {
         if !plan.hosts().iter().any(|host| host.name.as_str() == name) {
-            return Err(Failure::Call {
-                says: format!("`--stand-in {name}` names no host of the plan"),
-                help: "`bastium addresses` shows the hosts; `*` stands for all that do not answer"
-                    .to_owned(),
-            });
+            return Err(Unknown {
+                what: Named::StandIn,
+                word: name.clone(),
+                near: None,
+                known: Vec::new(),
+            }
+            .into());
         }
     }
     Ok(StandIn::These(named))

@@ -1,7 +1,7 @@
 //! The interfaces of this machine that a walk by cable may take, and what is reached by them.
 
 use crate::args::Walk;
-use crate::failure::Failure;
+use crate::failure::{CableProblem, Failure, Malformed, Named, Unknown};
 use bastium_core::plan::{NetworkId, Plan};
 use bastium_gateway::clean;
 use bastium_testbed::cable::{Mac, Port};
@@ -33,10 +33,7 @@ pub(super) fn open(args: &Walk, plan: &Plan) -> Result<Ports, Failure> {
         let (network, interface) = network(plan, word)?;
         let port = number(&mut names, interface);
         if own.insert(network, port).is_some() || Some(port) == trunk {
-            return Err(refused(
-                format!("`--interface {word}` names an interface or a network a second time"),
-                "each network needs an interface of its own",
-            ));
+            return Err(CableProblem::InterfaceTwice(word.to_owned()).into());
         }
     }
     let mut outside = Vec::new();
@@ -45,18 +42,12 @@ pub(super) fn open(args: &Walk, plan: &Plan) -> Result<Ports, Failure> {
         let known = names.len();
         let port = number(&mut names, interface);
         if port < known {
-            return Err(refused(
-                format!("`--outside {word}` names an interface that is used already"),
-                "the uplink needs a cable of its own",
-            ));
+            return Err(CableProblem::OutsideTwice(word.to_owned()).into());
         }
         outside.push((uplink, port));
     }
     if trunk.is_none() && own.is_empty() {
-        return Err(refused(
-            "`--outside` alone reaches no network".to_owned(),
-            "name the interface that carries all networks, too: `--trunk IFACE`",
-        ));
+        return Err(CableProblem::OutsideAlone.into());
     }
     let untagged = |port: usize| Some(port) != trunk;
     let mac = args.mac.as_deref().map(mac).transpose()?;
@@ -86,11 +77,13 @@ fn network<'w>(plan: &Plan, word: &'w str) -> Result<(NetworkId, &'w str), Failu
     });
     known.ok_or_else(|| {
         let names = plan.networks().iter().map(|network| network.name.to_string());
-        let names: Vec<String> = names.collect();
-        Failure::Call {
-            says: format!("`--interface {word}` names no network of the plan"),
-            help: format!("write NETWORK=IFACE; the networks are {}", names.join(", ")),
+        Unknown {
+            what: Named::NetworkOfInterface,
+            word: word.to_owned(),
+            near: None,
+            known: names.collect(),
         }
+        .into()
     })
 }
 
@@ -103,13 +96,14 @@ fn uplink<'w>(plan: &Plan, word: &'w str) -> Result<(usize, &'w str), Failure> {
         |uplink: &bastium_core::plan::Uplink| name.is_none_or(|name| uplink.name.as_str() == name);
     let found = plan.uplinks().iter().position(is_it);
     found.map(|uplink| (uplink, interface)).ok_or_else(|| {
-        let names: Vec<String> =
-            plan.uplinks().iter().map(|uplink| uplink.name.to_string()).collect();
-        let names = if names.is_empty() { "there is none".to_owned() } else { names.join(", ") };
-        Failure::Call {
-            says: format!("`--outside {word}` names no uplink of the plan"),
-            help: format!("write IFACE, or UPLINK=IFACE; the uplinks are: {names}"),
+        let names = plan.uplinks().iter().map(|uplink| uplink.name.to_string());
+        Unknown {
+            what: Named::UplinkOutside,
+            word: word.to_owned(),
+            near: None,
+            known: names.collect(),
         }
+        .into()
     })
 }
 
@@ -120,16 +114,7 @@ fn mac(word: &str) -> Result<Mac, Failure> {
         .collect();
     let mac = parts.and_then(|parts| Mac::try_from(parts).ok());
     // A group has no device behind it.
-    mac.filter(|mac| mac[0] & 1 == 0).ok_or_else(|| {
-        refused(
-            format!("`--mac {word}` is no hardware address of a device"),
-            "write six pairs of digits, the first of them even: 02:00:5e:00:00:01",
-        )
-    })
-}
-
-fn refused(says: String, help: &str) -> Failure {
-    Failure::Call { says, help: help.to_owned() }
+    mac.filter(|mac| mac[0] & 1 == 0).ok_or_else(|| Malformed::Mac(word.to_owned()).into())
 }
 
 fn port_of(name: &str, other_mac: bool) -> Result<Port, Failure> {
@@ -156,14 +141,7 @@ fn port_of(name: &str, other_mac: bool) -> Result<Port, Failure> {
 
 /// Looks whether this machine itself needs an interface.
 fn is_free(name: &str, untagged: bool) -> Result<(), Failure> {
-    let used = |what: &str| {
-        let name = clean(name).into_owned();
-        Err(Failure::Call {
-            says: format!("the interface {name} {what}"),
-            help: "take another one, or add --take if this machine need not be reached meanwhile"
-                .to_owned(),
-        })
-    };
+    let used = |use_| Err(CableProblem::InUse { name: name.to_owned(), use_ }.into());
     let known = Path::new("/sys/class/net").join(name);
     if fs::read_to_string(known.join("type")).is_ok_and(|kind| kind.trim() == LOOPBACK) {
         return used("leads back to this machine");
