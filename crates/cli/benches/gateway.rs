@@ -43,7 +43,7 @@ fn write_nftables(bencher: Bencher<'_, '_>, size: usize) {
     let meaning = Meaning::new(&plan, DAY).expect("a meaning");
     let rules = rules::in_form(&meaning, Form::PerPair).expect("this form says everything");
     bencher.bench(|| {
-        nftables::nftables(&plan, &rules, NftOptions::default()).expect("cables have names").len()
+        nftables::nftables(&rules, NftOptions::default()).expect("cables have names").len()
     });
 }
 
@@ -53,7 +53,7 @@ fn read_back(bencher: Bencher<'_, '_>, size: usize) {
     let plan = plan(size);
     let meaning = Meaning::new(&plan, DAY).expect("a meaning");
     let rules = rules::in_form(&meaning, Form::PerPair).expect("this form says everything");
-    let text = nftables::nftables(&plan, &rules, NftOptions::default()).expect("cables have names");
+    let text = nftables::nftables(&rules, NftOptions::default()).expect("cables have names");
     bencher.bench(|| read_rules(&text, Some(&plan)).expect("a rule list").lines.len());
 }
 

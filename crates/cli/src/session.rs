@@ -272,7 +272,10 @@ impl<'w> Session<'w> {
 ///
 /// # Errors
 /// When they do not: then nothing is made of them.
-pub(crate) fn proved<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> Result<Proved<'r>, Failure> {
+pub(crate) fn proved<'r>(
+    meaning: &Meaning<'_>,
+    rules: &'r RuleSet<'r>,
+) -> Result<Proved<'r>, Failure> {
     proof::proved(meaning, rules).map_err(|why| {
         let plan = meaning.plan();
         let mut faults: Vec<String> = why
@@ -310,7 +313,7 @@ pub(crate) fn meaning(plan: &Plan, day: Option<Date>) -> Result<Meaning<'_>, Fai
 ///
 /// # Errors
 /// When the form cannot say what the plan means.
-pub(crate) fn in_form(meaning: &Meaning<'_>, form: Form) -> Result<RuleSet, Failure> {
+pub(crate) fn in_form<'p>(meaning: &Meaning<'p>, form: Form) -> Result<RuleSet<'p>, Failure> {
     rules::in_form(meaning, form).map_err(|problems| Failure::Refused {
         plan: meaning.plan().source().clone(),
         diagnoses: findings::inexpressible(meaning.plan(), &problems),

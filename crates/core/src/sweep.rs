@@ -47,7 +47,7 @@ pub struct End {
 /// in a rule's source or destination, as far as no host and no gateway has it and no lease gives it.
 pub fn wanted(meaning: &Meaning<'_>, rules: &RuleSet) -> Vec<End> {
     let plan = meaning.plan();
-    let places = places(plan, rules);
+    let places = places(rules);
     let mut wanted = Vec::new();
     for id in plan.network_ids().filter(|id| plan.network(*id).tunnel.is_none()) {
         let free = free(plan, id);
@@ -91,7 +91,8 @@ fn free(plan: &Plan, id: NetworkId) -> AddressSet {
 }
 
 /// Everything that rules and exceptions tell from its neighbours.
-fn places(plan: &Plan, rules: &RuleSet) -> Vec<AddressSet> {
+fn places(rules: &RuleSet) -> Vec<AddressSet> {
+    let plan = rules.plan();
     let packets = rules.rules().filter_map(|rule| rule.packets());
     let ruled = packets.flat_map(|packets| [packets.source.clone(), packets.destination.clone()]);
     let meant = plan.exceptions().iter().flat_map(|one| [&one.from.addresses, &one.to.addresses]);

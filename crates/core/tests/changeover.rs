@@ -332,7 +332,7 @@ fn where_rows_are_only_added_at_the_end_none_stands_above_another() {
 }
 
 /// Rules without those that let replies back, by a mask that is read again and again.
-fn without_replies(rules: &RuleSet, mask: u64) -> RuleSet {
+fn without_replies<'p>(rules: &RuleSet<'p>, mask: u64) -> RuleSet<'p> {
     let mut fewer = rules.clone();
     let mut place = 0;
     for list in &mut fewer.lists {

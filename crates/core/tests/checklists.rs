@@ -72,7 +72,7 @@ proptest! {
         prop_assert_eq!(strength.mistakes, caught + never + strength.missed.len());
         prop_assert!(strength.missed.is_empty(), "{:?}", strength.missed);
         prop_assert!(list.least <= checks.len());
-        let all: Vec<mistakes::Mistake> = mistakes::mistakes(&plan, &rules).collect();
+        let all: Vec<mistakes::Mistake> = mistakes::mistakes(&rules).collect();
         prop_assert_eq!(all.len(), strength.mistakes);
         let filtered = |check: &&&Check| check.decision.verdict.is_filtered();
         for (number, mistake) in (0u32..).zip(&all).skip(skip).step_by(5) {

@@ -17,7 +17,7 @@ fn plan(exceptions: Vec<draft::Exception>) -> Plan {
     resolve(draft).expect("a plan")
 }
 
-fn compiled(plan: &Plan, rows: Rows) -> RuleSet {
+fn compiled(plan: &Plan, rows: Rows) -> RuleSet<'_> {
     let meaning = Meaning::new(plan, TODAY).expect("a meaning");
     rules::in_form_with(&meaning, Form::OneList, rows).expect("a list says everything")
 }
@@ -32,7 +32,8 @@ fn through(rules: &RuleSet) -> Vec<String> {
 #[test]
 fn what_is_blocked_and_logged_by_the_rest_has_no_rule() {
     let print = exception("print", "desks", "printers", "tcp/631", "allow");
-    let rules = compiled(&plan(vec![print]), Rows::Fewest);
+    let site = plan(vec![print]);
+    let rules = compiled(&site, Rows::Fewest);
     assert_eq!(through(&rules), ["exception.print"]);
     assert!(rules.left_out.iter().all(|rule| matches!(rule.cause, Cause::Cell(..))));
     assert!(!rules.left_out.is_empty());
@@ -44,7 +45,8 @@ fn a_rule_that_logs_otherwise_than_the_rest_stays() {
         log: Some(bastium_core::source::Located { value: false, at: text("").at }),
         ..exception("quiet", "guests", "tills", "tcp/23", "block")
     };
-    let rules = compiled(&plan(vec![quiet]), Rows::Fewest);
+    let site = plan(vec![quiet]);
+    let rules = compiled(&site, Rows::Fewest);
     assert_eq!(through(&rules), ["exception.quiet"]);
 }
 
@@ -52,7 +54,8 @@ fn a_rule_that_logs_otherwise_than_the_rest_stays() {
 fn a_block_above_something_wider_that_is_allowed_stays() {
     let narrow = exception("narrow", "reception", "printers", "tcp/631", "block");
     let wide = exception("wide", "desks", "printers", "tcp/631", "allow");
-    let rules = compiled(&plan(vec![wide, narrow]), Rows::Fewest);
+    let site = plan(vec![wide, narrow]);
+    let rules = compiled(&site, Rows::Fewest);
     assert_eq!(through(&rules), ["exception.narrow", "exception.wide"]);
 }
 
@@ -60,7 +63,8 @@ fn a_block_above_something_wider_that_is_allowed_stays() {
 fn rules_that_differ_in_their_sources_are_one() {
     let one = exception("one", "desks", "printers", "tcp/631", "allow");
     let two = exception("two", "tills", "printers", "tcp/631", "allow");
-    let rules = compiled(&plan(vec![one, two]), Rows::Fewest);
+    let site = plan(vec![one, two]);
+    let rules = compiled(&site, Rows::Fewest);
     assert_eq!(through(&rules), ["exception.one+"]);
     let list = rules.list(Stage::Through).expect("the list");
     let causes = list.rules[0].causes().filter(|cause| cause.exception().is_some()).count();
@@ -75,7 +79,8 @@ fn rules_with_something_between_them_are_not_joined() {
     let upper = exception("upper", "reception", "printers", "tcp/631", "allow");
     let between = exception("between", "desks", "printers", "tcp/600-700", "block");
     let lower = exception("lower", "staff", "printers", "any", "allow");
-    let rules = compiled(&plan(vec![upper, between, lower]), Rows::Fewest);
+    let site = plan(vec![upper, between, lower]);
+    let rules = compiled(&site, Rows::Fewest);
     assert_eq!(through(&rules), ["exception.upper", "exception.between", "exception.lower"]);
 }
 
@@ -85,11 +90,12 @@ fn rates_and_hours_keep_rules_apart() {
         limit_mbps: Some(bastium_core::source::Located { value: 5.0, at: text("").at }),
         ..exception(name, from, "printers", "tcp/631", "allow")
     };
-    let rules = compiled(&plan(vec![timed("one", "desks"), timed("two", "tills")]), Rows::Fewest);
+    let site = plan(vec![timed("one", "desks"), timed("two", "tills")]);
+    let rules = compiled(&site, Rows::Fewest);
     assert_eq!(through(&rules), ["exception.one", "exception.two"]);
     // Each counts its own packets, also where one lies in the other.
-    let rules =
-        compiled(&plan(vec![timed("in", "reception"), timed("out", "desks")]), Rows::Fewest);
+    let site = plan(vec![timed("in", "reception"), timed("out", "desks")]);
+    let rules = compiled(&site, Rows::Fewest);
     assert_eq!(through(&rules), ["exception.in", "exception.out"]);
 }
 
@@ -107,7 +113,7 @@ fn anti_spoofing_at_all_interfaces_is_one_row_and_never_left_out() {
 }
 
 /// Lists with their rules in the other order, but for those that stand first or last in any case.
-fn turned_round(rules: &RuleSet) -> RuleSet {
+fn turned_round<'p>(rules: &RuleSet<'p>) -> RuleSet<'p> {
     let mut turned = rules.clone();
     for list in &mut turned.lists {
         let moves = |rule: &Rule| {
@@ -193,7 +199,7 @@ proptest! {
             }
             // Whatever list the bound is taken from, it holds for this one.
             for other in &lists {
-                let least = rules::fewest::least(&plan, other).expect("the list is short");
+                let least = rules::fewest::least(other).expect("the list is short");
                 prop_assert!(rules.rows().count() >= least, "{} rows, {least}", rules.rows().count());
             }
         }

@@ -24,13 +24,13 @@ fn plan(rows: [[&str; 4]; 4], exceptions: Vec<draft::Exception>) -> Plan {
 }
 
 /// With a rule for every entry: what is left out or joined is tried in `fewest.rs`.
-fn in_form(plan: &Plan, form: Form) -> RuleSet {
+fn in_form(plan: &Plan, form: Form) -> RuleSet<'_> {
     let meaning = Meaning::new(plan, TODAY).expect("a meaning");
     rules::in_form_with(&meaning, form, Rows::EveryCell)
         .expect("every form but one says everything")
 }
 
-fn list<'r>(rules: &'r RuleSet, name: &str) -> &'r RuleList {
+fn list<'r>(rules: &'r RuleSet<'r>, name: &str) -> &'r RuleList {
     let names = || rules.lists.iter().map(|list| list.name.as_str()).collect::<Vec<_>>();
     rules
         .lists
@@ -152,7 +152,8 @@ fn replies_from_outside_come_to_the_address_that_private_sources_have_there() {
     );
     // An address that is global is not translated.
     let own = exception("own", "waiting-room", "internet", "tcp/443", "allow");
-    let rules = in_form(&self::plan([BLOCKED; 4], vec![own]), Form::PerInterface);
+    let site = self::plan([BLOCKED; 4], vec![own]);
+    let rules = in_form(&site, Form::PerInterface);
     let reply = reply_named(list(&rules, "fibre in"), "reply.exception.own@fibre");
     let global = "203.0.113.3".parse().expect("an address");
     assert!(reply.packets().expect("something").destination.contains(global));
@@ -161,17 +162,20 @@ fn replies_from_outside_come_to_the_address_that_private_sources_have_there() {
 #[test]
 fn a_ping_is_answered_by_another_message() {
     let ping = exception("ping", "desks", "waiting-room", "icmp/echo", "allow");
-    let rules = in_form(&plan([BLOCKED; 4], vec![ping]), Form::PerInterface);
+    let site = plan([BLOCKED; 4], vec![ping]);
+    let rules = in_form(&site, Form::PerInterface);
     let reply = reply_named(list(&rules, "waiting-room in"), "reply.exception.ping@waiting-room");
     assert_eq!(reply.ports, ["icmp/0.0", "icmpv6/129.0"]);
 }
 
 #[test]
 fn what_the_gateway_begins_has_lists_on_the_way_out_where_the_plan_speaks_of_it() {
-    let silent = in_form(&plan([BLOCKED; 4], Vec::new()), Form::PerInterface);
+    let site = plan([BLOCKED; 4], Vec::new());
+    let silent = in_form(&site, Form::PerInterface);
     assert!(silent.lists.iter().all(|list| !list.name.ends_with(" out")));
     let mail = exception("no-mail", "gateway", "internet", "tcp/25", "reject");
-    let rules = in_form(&plan([BLOCKED; 4], vec![mail]), Form::PerInterface);
+    let site = plan([BLOCKED; 4], vec![mail]);
+    let rules = in_form(&site, Form::PerInterface);
     assert_eq!(
         ids(list(&rules, "fibre out")),
         ["from_gateway@needs@fibre", "exception.no-mail@fibre", "from_gateway@fibre"]
@@ -202,13 +206,15 @@ fn an_offered_service_is_let_in_before_it_is_translated() {
     );
 }
 
-fn source_only(exceptions: Vec<draft::Exception>) -> Result<RuleSet, Vec<rules::Inexpressible>> {
+fn source_only(
+    exceptions: Vec<draft::Exception>,
+) -> Result<RuleSet<'static>, Vec<rules::Inexpressible>> {
     let mut draft = uniform("block", false);
     draft.gateway.form = Some(text("per-interface"));
     draft.gateway.matches = Some(text("source"));
     draft.exceptions = exceptions;
-    let plan = resolve(draft).expect("a plan");
-    let meaning = Meaning::new(&plan, TODAY).expect("a meaning");
+    let plan = Box::leak(Box::new(resolve(draft).expect("a plan")));
+    let meaning = Meaning::new(plan, TODAY).expect("a meaning");
     rules::in_form(&meaning, Form::PerInterface)
 }
 
@@ -258,7 +264,8 @@ fn zones_of_one_trust_get_ranks_that_save_rules() {
         ["block", "block", "block", "allow"],
         ["block", "block", "block", "-"],
     ];
-    let rules = in_form(&plan(rows, Vec::new()), Form::Ranked);
+    let site = plan(rows, Vec::new());
+    let rules = in_form(&site, Form::Ranked);
     let ranks = ["desks", "waiting-room", "tills", "uplinks"].map(|name| rank(&rules, name));
     assert!(ranks.windows(2).all(|pair| pair[0] > pair[1]), "{ranks:?}");
     assert_eq!(rank(&rules, "desks"), rank(&rules, "printers"), "networks of one zone are equals");
@@ -269,14 +276,16 @@ fn zones_of_one_trust_get_ranks_that_save_rules() {
 
 #[test]
 fn equals_stay_cut_off_where_the_plan_has_nothing_to_say_between_them() {
-    let rules = in_form(&plan([BLOCKED; 4], Vec::new()), Form::Ranked);
+    let site = plan([BLOCKED; 4], Vec::new());
+    let rules = in_form(&site, Form::Ranked);
     assert!(rules.settings.contains(&Setting::EqualsReach(false)));
     assert!(list(&rules, "cut-off").implied && list(&rules, "by-rank").implied);
     // What is entered has numbers, what the gateway does by itself has none.
     assert!(rules.rules().all(|rule| rule.number > 0));
     assert!(list(&rules, "by-rank").rules.iter().all(|rule| rule.number == 0));
     let print = exception("print", "desks", "printers", "tcp/80", "allow");
-    let rules = in_form(&plan([BLOCKED; 4], vec![print]), Form::Ranked);
+    let site = plan([BLOCKED; 4], vec![print]);
+    let rules = in_form(&site, Form::Ranked);
     assert!(rules.settings.contains(&Setting::EqualsReach(true)), "a cut would go before the rule");
 }
 

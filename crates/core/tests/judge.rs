@@ -76,7 +76,7 @@ proptest! {
                 prop_assert!(same || set.and(decided).is_false(), "{:?}", part.decision);
             }
         }
-        let all: Vec<mistakes::Mistake> = mistakes::mistakes(&plan, &rules).collect();
+        let all: Vec<mistakes::Mistake> = mistakes::mistakes(&rules).collect();
         for pick in picks {
             let damaged = pick.get(&all);
             let lists = damaged.made_in(&rules);

@@ -93,7 +93,7 @@ proptest! {
             let (found, _) = proof::equal(&meaning, &fewer);
             prop_assert!(found.is_empty(), "{}: {} changes {:?}", form.word(), idle.id, found[0].packet);
         }
-        let all: Vec<Mistake> = mistakes(&plan, &rules).collect();
+        let all: Vec<Mistake> = mistakes(&rules).collect();
         for pick in picks {
             let mistake = pick.get(&all);
             let wrong = mistake.made_in(&rules);

@@ -88,7 +88,7 @@ proptest! {
         let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
         let rules = rules::in_form(&meaning, form).expect("says everything");
         let right = essences(&rules);
-        for mistake in mistakes(&plan, &rules) {
+        for mistake in mistakes(&rules) {
             let wrong = essences(&mistake.made_in(&rules));
             let Some(rule) = mistake.rule(&rules) else {
                 prop_assert_eq!(&mistake.change, &Change::WithoutIpv6);
@@ -142,7 +142,7 @@ proptest! {
             .flat_map(|stand| &stand.checks)
             .flat_map(|check| check.shows.iter().copied())
             .collect();
-        let all: Vec<Mistake> = mistakes(&plan, &rules).collect();
+        let all: Vec<Mistake> = mistakes(&rules).collect();
         let missing = (0u32..).zip(&all).filter(|(_, mistake)| {
             let back = mistake.rule(&rules).is_some_and(|rule| rule.is_for_replies());
             back && mistake.change == Change::Missing
@@ -181,8 +181,7 @@ fn no_kind_is_forgotten() {
     let plan = resolve(draft).expect("a plan");
     let meaning = Meaning::new(&plan, TODAY).expect("a meaning");
     let rules = rules::compile(&meaning);
-    let kinds: BTreeSet<&str> =
-        mistakes(&plan, &rules).map(|mistake| mistake.kind.word()).collect();
+    let kinds: BTreeSet<&str> = mistakes(&rules).map(|mistake| mistake.kind.word()).collect();
     // Nobody manages its gateway, and no rule is for a part of a network.
     assert_eq!(kinds.len(), 23, "{kinds:?}");
 }

@@ -92,7 +92,7 @@ proptest! {
         let plan = plan_of(draft);
         let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
         let rules = rules::in_form(&meaning, form).expect("says everything");
-        let all: Vec<mistakes::Mistake> = mistakes::mistakes(&plan, &rules).collect();
+        let all: Vec<mistakes::Mistake> = mistakes::mistakes(&rules).collect();
         for pick in picks {
             let damaged = pick.get(&all);
             let wrong = damaged.made_in(&rules);

@@ -19,7 +19,7 @@ fn plan(exceptions: Vec<draft::Exception>) -> Plan {
 }
 
 /// With a rule for every entry: what is left out or joined is tried in `fewest.rs`.
-fn compiled(plan: &Plan) -> RuleSet {
+fn compiled(plan: &Plan) -> RuleSet<'_> {
     let meaning = Meaning::new(plan, TODAY).expect("a meaning");
     let own = plan.gateway().form;
     rules::in_form_with(&meaning, own, Rows::EveryCell).expect("this form says everything")
@@ -74,7 +74,8 @@ fn a_range_is_not_wider_for_an_address_that_no_device_can_have() {
 fn an_exception_has_a_rule_in_each_list_that_it_speaks_of() {
     let both = exception("both", "desks", "gateway + tills", "udp/123", "allow");
     let out = exception("out", "gateway", "internet", "tcp/25", "reject");
-    let rules = compiled(&plan(vec![both, out]));
+    let site = plan(vec![both, out]);
+    let rules = compiled(&site);
     assert!(ids(&rules, Stage::ToGateway).contains(&"exception.both@desks>gateway".to_owned()));
     assert!(ids(&rules, Stage::Through).contains(&"exception.both".to_owned()));
     // What the gateway lives by stands above.
@@ -83,7 +84,8 @@ fn an_exception_has_a_rule_in_each_list_that_it_speaks_of() {
 
 #[test]
 fn lists_begin_with_replies_and_end_with_the_rest() {
-    let rules = compiled(&plan(Vec::new()));
+    let site = plan(Vec::new());
+    let rules = compiled(&site);
     assert_eq!(ids(&rules, Stage::Opening)[0], "reply");
     for stage in [Stage::ToGateway, Stage::Through] {
         let last = ids(&rules, stage).pop();
@@ -106,8 +108,10 @@ fn a_cell_that_no_packet_can_meet_has_no_rule() {
 fn ids_stay_when_other_entries_come_and_go() {
     let one = exception("one", "desks", "tills", "tcp/80", "allow");
     let two = exception("two", "reception", "tills", "tcp/80", "block");
-    let before = compiled(&plan(vec![one.clone()]));
-    let after = compiled(&plan(vec![one, two]));
+    let site = plan(vec![one.clone()]);
+    let before = compiled(&site);
+    let site = plan(vec![one, two]);
+    let after = compiled(&site);
     let set =
         |rules: &RuleSet| rules.rules().map(|rule| rule.id.to_string()).collect::<HashSet<_>>();
     let fresh: Vec<String> = set(&after).difference(&set(&before)).cloned().collect();

@@ -87,7 +87,8 @@ pub struct AclFile {
 }
 
 /// Writes the rules as lists of RFC 8519.
-pub fn acl_json(plan: &Plan, rules: &RuleSet) -> AclFile {
+pub fn acl_json(rules: &RuleSet) -> AclFile {
+    let plan = rules.plan();
     let known = Known::of(plan);
     let around = Surroundings::of(plan);
     let mut writer = Writer { plan, known, around, entries: 0, written: 0, unsaid: Vec::new() };

@@ -185,11 +185,11 @@ fn in_rules(held: &RuleSet, own: &RuleSet, packet: &Packet) -> (Action, bool) {
     (Action::Block, false)
 }
 
-fn compare(
+fn compare<'p>(
     text: &str,
-    meaning: &Meaning<'_>,
+    meaning: &Meaning<'p>,
     seed: u64,
-) -> Result<Option<HeldRules>, TestCaseError> {
+) -> Result<Option<HeldRules<'p>>, TestCaseError> {
     let plan = meaning.plan();
     let Ok(rules) = rules::in_form(meaning, Form::OneList) else { return Ok(None) };
     let foreign = read_rules(text, Some(plan))

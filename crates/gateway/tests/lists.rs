@@ -5,7 +5,7 @@
 mod model;
 
 use bastium_core::meaning::Meaning;
-use bastium_core::plan::{Action, Form, Plan, resolve};
+use bastium_core::plan::{Action, Form, resolve};
 use bastium_core::proof;
 use bastium_core::rules::{self, Applies, RuleSet};
 use bastium_core::space::{AddressSet, Ends, Interface, Packet, Protocol, ServicePoint};
@@ -142,8 +142,8 @@ fn reply_to(packet: &Packet) -> Option<(Packet, u16)> {
     Some((Packet { ends, service, ..*packet }, port))
 }
 
-fn written(plan: &Plan, rules: &RuleSet) -> (AclFile, Value) {
-    let file = acl_json(plan, rules);
+fn written(rules: &RuleSet) -> (AclFile, Value) {
+    let file = acl_json(rules);
     let json = parsed(&file.text);
     (file, json)
 }
@@ -163,7 +163,7 @@ proptest! {
         let plan = resolve(wired(draft)).expect("the generator writes plans without mistakes");
         let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
         let rules = rules::in_form(&meaning, Form::PerInterface).expect("this form says everything");
-        let (file, acls) = written(&plan, &rules);
+        let (file, acls) = written(&rules);
         // What cannot be said is said to be missing; the rest is compared.
         if file.unsaid.iter().any(|one| one.rule != "reply") {
             return Ok(());
@@ -201,7 +201,7 @@ proptest! {
         let plan = resolve(wired(draft)).expect("the generator writes plans without mistakes");
         let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
         let rules = rules::in_form(&meaning, Form::PerInterface).expect("this form says everything");
-        let (_, acls) = written(&plan, &rules);
+        let (_, acls) = written(&rules);
         let reader = Reader { acls: &acls };
         let borders = Borders::of(&plan, &rules);
         let zones = plan.zone_ids().map(|zone| plan.zone_addresses(zone));
@@ -222,7 +222,7 @@ proptest! {
                 continue;
             }
             let Some((reply, port)) = reply_to(&packet) else { continue };
-            let back = rules.reply_rule(&plan, &packet).and_then(|rule| rule.packets());
+            let back = rules.reply_rule(&packet).and_then(|rule| rule.packets());
             // Where something translates, the reply is for the gateway's own address.
             let Some(back) = back.filter(|back| back.destination.contains(packet.source())) else {
                 continue;
@@ -243,7 +243,7 @@ proptest! {
         for form in [Form::PerInterface, Form::OneList, Form::PerPair] {
             let rules = rules::in_form(&meaning, form).expect("this form says everything");
             let proved = proof::proved(&meaning, &rules).expect("the rules are the plan's");
-            let file = acl_json(&plan, &rules);
+            let file = acl_json(&rules);
             // Nothing is written then.
             if file.unsaid.iter().any(|one| one.opens) {
                 continue;
@@ -263,7 +263,7 @@ proptest! {
         let plan = resolve(wired(draft)).expect("a plan");
         let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
         let rules = rules::in_form(&meaning, Form::PerInterface).expect("this form says everything");
-        let (_, acls) = written(&plan, &rules);
+        let (_, acls) = written(&rules);
         let reader = Reader { acls: &acls };
         let mut attached = 0;
         for point in acls["attachment-points"]["interface"].as_array().into_iter().flatten() {
@@ -292,7 +292,7 @@ proptest! {
         let plan = resolve(wired(draft)).expect("a plan");
         let Ok(meaning) = Meaning::new(&plan, TODAY) else { return Ok(()) };
         let rules = rules::in_form(&meaning, Form::PerInterface).expect("this form says everything");
-        let (file, _) = written(&plan, &rules);
+        let (file, _) = written(&rules);
         if file.entries == 0 {
             return Ok(());
         }
@@ -316,7 +316,7 @@ fn a_plan_that_allows_nothing_has_lists_that_allow_only_what_ipv6_needs_and_repl
     let plan = resolve(draft).expect("a plan");
     let meaning = Meaning::new(&plan, TODAY).expect("a meaning");
     let rules = rules::in_form(&meaning, Form::PerInterface).expect("this form says everything");
-    let (_, acls) = written(&plan, &rules);
+    let (_, acls) = written(&rules);
     let lists = acls["acl"].as_array().expect("lists").iter();
     let entries = lists.flat_map(|list| list["aces"]["ace"].as_array().expect("entries"));
     let allowed =
@@ -440,7 +440,7 @@ fn whatever_is_changed_in_the_lists_is_refused_or_does_the_same() {
     let meaning = Meaning::new(&plan, TODAY).expect("a meaning");
     let rules = rules::in_form(&meaning, Form::PerInterface).expect("this form says everything");
     let proved = proof::proved(&meaning, &rules).expect("the rules are the plan's");
-    let (file, acls) = written(&plan, &rules);
+    let (file, acls) = written(&rules);
     assert!(file.unsaid.iter().all(|one| !one.opens), "{:?}", file.unsaid);
     let all = mutations(&acls);
     let step = (all.len() / 500).max(1);

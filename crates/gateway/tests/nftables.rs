@@ -28,9 +28,9 @@ fn demo(name: &str) -> Plan {
 }
 
 /// The file of a plan, with the rules that it is of.
-fn written(meaning: &Meaning<'_>, form: Form, options: NftOptions) -> (String, RuleSet) {
+fn written<'p>(meaning: &Meaning<'p>, form: Form, options: NftOptions) -> (String, RuleSet<'p>) {
     let rules = rules::in_form(meaning, form).expect("this form says everything");
-    let file = nftables(meaning.plan(), &rules, options).expect("every cable is named");
+    let file = nftables(&rules, options).expect("every cable is named");
     (file, rules)
 }
 
@@ -259,7 +259,7 @@ fn a_chain_does_not_ask_again_what_is_sure_before_it() {
     let plan = demo("clinic.toml");
     let meaning = Meaning::new(&plan, TODAY).expect("a meaning");
     let rules = rules::in_form_with(&meaning, Form::PerPair, Rows::EveryCell).expect("rules");
-    let file = nftables(&plan, &rules, NftOptions::default()).expect("every cable is named");
+    let file = nftables(&rules, NftOptions::default()).expect("every cable is named");
     let line = |comment: &str| {
         let behind = format!("comment \"{comment}\"");
         let mut lines = file.lines().filter(|line| line.ends_with(&behind));
@@ -283,7 +283,7 @@ fn what_has_no_interface_is_named_all_at_once() {
     let plan = resolve(draft).expect("a plan");
     let meaning = Meaning::new(&plan, TODAY).expect("a meaning");
     let rules = rules::in_form(&meaning, Form::PerPair).expect("this form says everything");
-    let missing = nftables(&plan, &rules, NftOptions::default()).expect_err("nothing has a port");
+    let missing = nftables(&rules, NftOptions::default()).expect_err("nothing has a port");
     let names = ["desks", "printers", "waiting-room", "tills"]
         .map(|name| NoInterface::Network(name.to_owned()));
     assert_eq!(missing[..4], names);

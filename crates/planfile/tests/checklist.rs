@@ -152,7 +152,7 @@ fn every_exception_is_tried_from_both_sides() {
             let exception = meaning.plan().exception(id);
             let decided = |check: &&Check| check.decision.cause.exception() == Some(id);
             assert!(checks.iter().any(|check| decided(&check)), "{} is not tried", exception.name);
-            let all: Vec<mistakes::Mistake> = mistakes::mistakes(meaning.plan(), rules).collect();
+            let all: Vec<mistakes::Mistake> = mistakes::mistakes(rules).collect();
             let beside = checks.iter().filter(|check| !decided(check)).any(|check| {
                 let of_it = |number: &u32| {
                     let rule = all[*number as usize].rule(rules);

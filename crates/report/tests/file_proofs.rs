@@ -28,7 +28,7 @@ fn demo(name: &str) -> Plan {
 
 fn written(meaning: &Meaning<'_>, form: Form) -> String {
     let rules = rules::in_form(meaning, form).expect("this form says everything");
-    nftables(meaning.plan(), &rules, NftOptions::default()).expect("every cable is named")
+    nftables(&rules, NftOptions::default()).expect("every cable is named")
 }
 
 fn reported(held: &Held) -> String {

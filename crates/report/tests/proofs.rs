@@ -22,7 +22,7 @@ fn with_clinic<T>(test: impl FnOnce(&Meaning<'_>, &RuleSet) -> T) -> T {
 
 /// The first damage of a kind to a rule whose id begins so.
 fn damaged(meaning: &Meaning<'_>, rules: &RuleSet, kind: mistakes::Kind, rule: &str) -> FormProof {
-    let mut all = mistakes::mistakes(meaning.plan(), rules);
+    let mut all = mistakes::mistakes(rules);
     let of_it = |one: &mistakes::Mistake| {
         one.rule(rules).is_none_or(|r| r.id.to_string().starts_with(rule))
     };
@@ -92,7 +92,7 @@ fn forgotten_ipv6_is_found_in_ipv6() {
 #[test]
 fn every_mistake_with_an_exception_of_the_clinic_is_judged_rightly() {
     with_clinic(|meaning, rules| {
-        let all = mistakes::mistakes(meaning.plan(), rules);
+        let all = mistakes::mistakes(rules);
         let of_exception = |one: &mistakes::Mistake| {
             one.rule(rules).is_some_and(|r| r.id.to_string().starts_with("exception."))
         };

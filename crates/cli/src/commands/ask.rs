@@ -43,7 +43,7 @@ pub(super) fn run(args: &Ask, session: &mut Session<'_>) -> Result<Exit, Failure
 pub(super) fn answered<'r>(
     args: &Ask,
     meaning: &Meaning<'_>,
-    compiled: &'r RuleSet,
+    compiled: &'r RuleSet<'r>,
 ) -> Result<(Answer<'r>, AnswerSheet), Failure> {
     let plan = meaning.plan();
     let ends = (args.from.as_deref().unwrap_or("any"), args.to.as_deref().unwrap_or("any"));

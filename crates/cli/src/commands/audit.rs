@@ -30,7 +30,7 @@ pub(super) fn run(args: &Audit, session: &mut Session<'_>) -> Result<Exit, Failu
         let meaning = session::meaning(&plan, args.day.day)?;
         let rules = session::in_form(&meaning, Form::PerPair)?;
         let foreign = match typed::read(&args.rules, &meaning)? {
-            Some(typed) => own(&plan, typed),
+            Some(typed) => own(typed),
             None => Ok(foreign(&args.rules, &plan)?),
         };
         let foreign = foreign.map_err(|problem| not_a_list(&args.rules, problem))?;
@@ -54,9 +54,9 @@ pub(super) fn foreign(path: &Path, plan: &Plan) -> Result<Foreign, Failure> {
 }
 
 /// The rules of a sheet of this program.
-fn own(plan: &Plan, typed: TypedRules<'_>) -> Result<Foreign, NotAList> {
+fn own(typed: TypedRules<'_>) -> Result<Foreign, NotAList> {
     let unread = typed.not_understood.into_iter().map(|(at, what)| NotUnderstood { at, what });
-    Foreign::typed(plan, &typed.rules, unread.collect())
+    Foreign::typed(&typed.rules, unread.collect())
 }
 
 fn text(path: &Path) -> Result<String, Failure> {

@@ -109,13 +109,12 @@ pub(super) fn between(
     Some(CompareSheet::new((old, new), files, named, &changes))
 }
 
-pub(super) fn compiled(
-    before: &Meaning<'_>,
-    after: &Meaning<'_>,
+pub(super) fn compiled<'b, 'a>(
+    before: &Meaning<'b>,
+    after: &Meaning<'a>,
     form: Form,
-) -> (RuleSet, RuleSet) {
-    let one = |meaning: &Meaning<'_>, form| rules::in_form(meaning, form).ok();
-    let both = |form| Some((one(before, form)?, one(after, form)?));
+) -> (RuleSet<'b>, RuleSet<'a>) {
+    let both = |form| Some((rules::in_form(before, form).ok()?, rules::in_form(after, form).ok()?));
     both(form).unwrap_or_else(|| (rules::compile(before), rules::compile(after)))
 }
 

@@ -200,7 +200,7 @@ fn acl(
 /// # Errors
 /// Where leaving something out would open something, or the lists do not do what their rules do.
 pub(super) fn lists(meaning: &Meaning<'_>, proved: Proved<'_>) -> Result<ProvenLists, Failure> {
-    let file = acl_json(meaning.plan(), proved.rules());
+    let file = acl_json(proved.rules());
     let opens: Vec<&Unsaid> = file.unsaid.iter().filter(|one| one.opens).collect();
     if !opens.is_empty() {
         return Err(Failure::Words { diagnoses: unsayable(&opens) });

@@ -163,7 +163,7 @@ fn sweep(
     let swept = stand.sweep(&mut |done, all| session.progress(done, all));
     session.progress_ends();
     let swept = swept.map_err(|why| failed(&why))?;
-    Ok(found::part(plan, rules, &stand, &swept))
+    Ok(found::part(rules, &stand, &swept))
 }
 
 #[cfg(not(target_os = "linux"))]

@@ -31,7 +31,7 @@ const MOST_NAMED: usize = 10;
 struct Tour<'t, 'p> {
     args: &'t Walk,
     meaning: &'t Meaning<'p>,
-    rules: &'t RuleSet,
+    rules: &'t RuleSet<'t>,
     stands: Vec<Stand>,
     /// The ids of all checks of the plan, in either list and at every place.
     known: HashSet<String>,

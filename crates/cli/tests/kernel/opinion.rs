@@ -93,8 +93,7 @@ struct Tally {
 fn try_plan(plan: &Plan, meaning: &Meaning<'_>, form: Form, seed: u64, tally: &mut Tally) {
     let rules = rules::in_form(meaning, form).expect("this form says everything");
     let at = Minute::new(if seed.is_multiple_of(2) { 390 } else { 1500 });
-    let mut text =
-        nftables::nftables(plan, &rules, NftOptions::at(at)).expect("every cable is named");
+    let mut text = nftables::nftables(&rules, NftOptions::at(at)).expect("every cable is named");
     let layout = Layout::of(plan, []).expect("every cable is named");
     for domain in plan.domains() {
         let [v4, v6] = domain.placeholder.addresses().map(|address| layout.real(address));
@@ -215,7 +214,7 @@ fn accepted(runner: &mut TestRunner, count: usize) {
         let Ok(meaning) = Meaning::new(&plan, TODAY) else { continue };
         for form in [Form::PerPair, Form::OneList] {
             let rules = rules::in_form(&meaning, form).expect("this form says everything");
-            let text = nftables::nftables(&plan, &rules, NftOptions::default());
+            let text = nftables::nftables(&rules, NftOptions::default());
             let text = text.expect("every cable is named");
             let checked = space.within(|| Ok(filter::check(&text)?));
             checked.unwrap_or_else(|why| panic!("{why}\n{text}"));

@@ -66,7 +66,7 @@ const MOST_WORDS: usize = 100_000;
 
 impl<'a> Asker<'a> {
     /// Gets ready.
-    pub fn new(meaning: &'a Meaning<'a>, rules: &'a RuleSet, ready: Ready<'a>) -> Self {
+    pub fn new(meaning: &'a Meaning<'a>, rules: &'a RuleSet<'a>, ready: Ready<'a>) -> Self {
         let slots = meaning.plan().moments();
         let (ends, services, answers) = (HashMap::new(), HashMap::new(), HashMap::new());
         let rules = RuleIndex::new(rules);

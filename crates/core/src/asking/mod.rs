@@ -143,7 +143,7 @@ pub struct Answer<'r> {
 /// Says why the question is about nothing.
 pub fn ask<'r>(
     meaning: &Meaning<'_>,
-    rules: &'r RuleSet,
+    rules: &'r RuleSet<'r>,
     from: &End,
     to: &End,
     service: &Services,
@@ -163,7 +163,7 @@ pub fn ask<'r>(
             Vec::new()
         },
         reply_rule: rules
-            .reply_rule(meaning.plan(), &first.packet)
+            .reply_rule(&first.packet)
             .filter(|_| first.decision.verdict == Verdict::Allow),
         reply: Expect::of(first.decision.verdict, first.packet.service.protocol()),
         differences: proof::differences(meaning, rules, &packets),
@@ -317,7 +317,7 @@ fn share(plan: &Plan, part: Part) -> Option<Share> {
 
 /// The rules above the one that decides which fit in two of source, destination and service.
 fn passed_over<'r>(
-    rules: &'r RuleSet,
+    rules: &'r RuleSet<'r>,
     decides: Option<&Rule>,
     packet: &Packet,
 ) -> Vec<PassedOver<'r>> {

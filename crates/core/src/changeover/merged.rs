@@ -77,8 +77,8 @@ impl<'r> Merged<'r> {
     /// Merges rules of two plans. Where rows can only be added at the end, everything below the first change is there
     /// twice.
     pub(super) fn new(
-        (old, old_rules): (&Meaning<'_>, &'r RuleSet),
-        (new, new_rules): (&Meaning<'_>, &'r RuleSet),
+        (old, old_rules): (&Meaning<'_>, &'r RuleSet<'r>),
+        (new, new_rules): (&Meaning<'_>, &'r RuleSet<'r>),
         at_the_end: bool,
     ) -> Self {
         let joint = Joint::of(old.plan(), new.plan());

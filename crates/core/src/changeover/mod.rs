@@ -164,8 +164,8 @@ pub struct Interim {
 
 /// Works out the way from the rules of one plan to those of another.
 pub fn changeover<'r>(
-    old: (&Meaning<'_>, &'r RuleSet),
-    new: (&Meaning<'_>, &'r RuleSet),
+    old: (&Meaning<'_>, &'r RuleSet<'r>),
+    new: (&Meaning<'_>, &'r RuleSet<'r>),
 ) -> Changeover<'r> {
     let limits = &new.0.plan().gateway().limits;
     let merged = Merged::new(old, new, false);

@@ -23,7 +23,7 @@ impl Entry {
     pub(super) fn new(side: &Side, all: usize, plan: &Plan, rules: &RuleSet) -> Self {
         let lists = rules.lists.iter();
         let listed = lists.flat_map(|list| list.rules.iter().map(move |rule| (list, rule)));
-        let tell = listed.filter(|(list, rule)| rules.tells_forwarded(plan, list, rule));
+        let tell = listed.filter(|(list, rule)| rules.tells_forwarded(list, rule));
         let tell_forwarded = tell.map(|(_, rule)| rule.id.clone()).collect();
         let (side, own, all) = (side.clone(), plan.gateway_interface().0, all as u16);
         Self { side, own, all, tell_forwarded }

@@ -35,7 +35,7 @@ pub(super) fn both_sides(meaning: &Meaning<'_>, rules: &RuleSet) -> Vec<Candidat
 struct BoundaryChecks<'m, 'p> {
     meaning: &'m Meaning<'p>,
     plan: &'p Plan,
-    rules: &'m RuleSet,
+    rules: &'m RuleSet<'m>,
     found: Vec<Candidate>,
 }
 

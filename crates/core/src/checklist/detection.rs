@@ -12,7 +12,7 @@ use std::collections::HashMap;
 pub(super) struct Detection<'a> {
     meaning: &'a Meaning<'a>,
     /// The rules as they should be.
-    pub(super) rules: &'a RuleSet,
+    pub(super) rules: &'a RuleSet<'a>,
     /// The mistakes.
     pub(super) mistakes: Vec<Mistake>,
     /// By rule, its mistakes.
@@ -37,8 +37,8 @@ pub(super) struct Detection<'a> {
 
 impl<'a> Detection<'a> {
     /// Makes all mistakes.
-    pub(super) fn new(meaning: &'a Meaning<'a>, rules: &'a RuleSet) -> Self {
-        let mistakes: Vec<Mistake> = mistakes(meaning.plan(), rules).collect();
+    pub(super) fn new(meaning: &'a Meaning<'a>, rules: &'a RuleSet<'a>) -> Self {
+        let mistakes: Vec<Mistake> = mistakes(rules).collect();
         let mut of_rule: HashMap<Place, Vec<u32>> = HashMap::new();
         let mut not_matching: HashMap<Place, Vec<u32>> = HashMap::new();
         let mut at_tops = Vec::new();
@@ -205,7 +205,7 @@ impl<'a> Detection<'a> {
         };
         let missing = |place: Place| with(place, Change::Missing);
         let Some(all) = self.replies else {
-            if let [only] = self.rules.reply_rules(plan, packet)[..]
+            if let [only] = self.rules.reply_rules(packet)[..]
                 && let Some(place) = place_of(self.rules, only)
             {
                 found.extend(missing(place));

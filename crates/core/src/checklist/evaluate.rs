@@ -32,7 +32,7 @@ impl Met {
 
 /// Rule lists, laid out for following packets through them.
 pub(super) struct Lists<'r> {
-    rules: &'r RuleSet,
+    rules: &'r RuleSet<'r>,
     /// Where the packets lie that each list is asked about.
     covers: Nearby,
     /// Where those lie that each rule matches; the rules of all lists in a row.
@@ -43,7 +43,7 @@ pub(super) struct Lists<'r> {
 
 impl<'r> Lists<'r> {
     /// Lays rules out.
-    pub(super) fn new(rules: &'r RuleSet) -> Self {
+    pub(super) fn new(rules: &'r RuleSet<'r>) -> Self {
         let covers: Vec<PacketSet> =
             rules.lists.iter().map(|list| list.packets().clone()).collect();
         let all = rules.lists.iter().flat_map(|list| &list.rules);

@@ -140,13 +140,13 @@ pub fn carried(meaning: &Meaning<'_>, proved: Proved<'_>) -> Checklist {
 /// What lists are made from.
 struct Workshop<'m> {
     meaning: &'m Meaning<'m>,
-    rules: &'m RuleSet,
+    rules: &'m RuleSet<'m>,
     places: Places,
     shown: Detection<'m>,
 }
 
 impl<'m> Workshop<'m> {
-    fn new(meaning: &'m Meaning<'m>, rules: &'m RuleSet) -> Self {
+    fn new(meaning: &'m Meaning<'m>, rules: &'m RuleSet<'m>) -> Self {
         let (places, shown) = (Places::of(meaning), Detection::new(meaning, rules));
         Self { meaning, rules, places, shown }
     }
@@ -316,7 +316,7 @@ impl Check {
     }
 
     /// The next rule further down that would match, and decide otherwise.
-    fn first_wider<'r>(&self, rules: &'r RuleSet) -> Option<&'r Rule> {
+    fn first_wider<'r>(&self, rules: &'r RuleSet<'r>) -> Option<&'r Rule> {
         let (number, ..) = self.proves.as_ref()?;
         let list =
             rules.lists.iter().find(|list| list.rules.iter().any(|rule| rule.number == *number))?;

@@ -45,7 +45,7 @@ pub(super) fn search(
     let offered = shown.rules.set_as_filtered(&places.all().intersection(&offered));
     let translated = offered.products().collect();
     let covers = shown.rules.lists.iter().map(|list| list.packets().products().collect()).collect();
-    let answered = Answered::by(shown.rules, meaning.plan());
+    let answered = Answered::by(shown.rules);
     let search = Search { meaning, shown, places, showing, translated, covers, answered };
     let mut searched = Searched { found: Vec::new(), undetectable: Vec::new() };
     for (number, mistake) in (0u32..).zip(&shown.mistakes) {

@@ -78,7 +78,7 @@ fn noticed(decision: Decision) -> Fate {
 pub fn changes<'r>(
     old: &Meaning<'_>,
     new: &Meaning<'_>,
-    rules: (&'r RuleSet, &'r RuleSet),
+    rules: (&'r RuleSet<'r>, &'r RuleSet<'r>),
 ) -> Changes<'r> {
     let joint = Joint::of(old.plan(), new.plan());
     let interfaces = (joint.old.interfaces(), joint.new.interfaces());

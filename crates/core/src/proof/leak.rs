@@ -21,7 +21,7 @@ pub struct Leak<'r> {
 }
 
 /// Everything that gets through beyond the plan: nothing where the gateway keeps state.
-pub fn leaks<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> Vec<Leak<'r>> {
+pub fn leaks<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet<'r>) -> Vec<Leak<'r>> {
     let mut leaks = Vec::new();
     let keeps_state = rules.rules().all(|rule| !rule.is_for_replies());
     if keeps_state && rules.unseen.is_empty() {

@@ -173,7 +173,7 @@ impl<'f, 'r> RuleLines<'f, 'r> {
     /// Goes through the lists in the order in which they are asked. `unasked` is what no list is asked
     /// about; `below` is how many lines of a cell are kept where nothing gets to them.
     pub(crate) fn new(
-        rules: &'r RuleSet,
+        rules: &'r RuleSet<'r>,
         frame: &'f Partition,
         unasked: &[Match],
         below: usize,

@@ -12,14 +12,14 @@ use std::net::IpAddr;
 /// A plan and its rules, laid out for looking packets up.
 pub struct Lookup<'a> {
     meaning: &'a Meaning<'a>,
-    rules: &'a RuleSet,
+    rules: &'a RuleSet<'a>,
     frame: Partition,
 }
 
 /// A lookup that is ready. It borrows what was laid out.
 pub struct Ready<'l> {
     meaning: &'l Meaning<'l>,
-    rules: &'l RuleSet,
+    rules: &'l RuleSet<'l>,
     sources: Vec<AddressSet>,
     /// What asks for offered services.
     asked: Vec<Match>,
@@ -31,7 +31,7 @@ pub struct Ready<'l> {
 
 impl<'a> Lookup<'a> {
     /// Lays the cells out.
-    pub fn new(meaning: &'a Meaning<'a>, rules: &'a RuleSet) -> Self {
+    pub fn new(meaning: &'a Meaning<'a>, rules: &'a RuleSet<'a>) -> Self {
         Self { meaning, rules, frame: Partition::of(meaning) }
     }
 

@@ -60,7 +60,7 @@ pub struct Difference<'r> {
 /// proof.
 pub fn differences<'r>(
     meaning: &Meaning<'_>,
-    rules: &'r RuleSet,
+    rules: &'r RuleSet<'r>,
     set: &PacketSet,
 ) -> Vec<Difference<'r>> {
     between(meaning, &seen(meaning, rules, set), |packets| rules.parts(packets))

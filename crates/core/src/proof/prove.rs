@@ -70,14 +70,14 @@ pub struct Order<'r> {
 const BELOW: usize = 16;
 
 /// Proves the rules of a plan, or finds where they fail; and looks at every single rule.
-pub fn prove<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> Proof<'r> {
+pub fn prove<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet<'r>) -> Proof<'r> {
     let (differences, undecided) = equal(meaning, rules);
     let singles = singles(meaning, rules);
     Proof { differences, undecided, singles }
 }
 
 /// Where rules and plan differ, and how many questions could not be decided.
-pub fn equal<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> (Vec<Difference<'r>>, usize) {
+pub fn equal<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet<'r>) -> (Vec<Difference<'r>>, usize) {
     let frame = Partition::of(meaning);
     let means = MeaningLines::new(meaning, &frame, &Reading::default());
     let does = RuleLines::new(rules, &frame, &[], 0);
@@ -97,12 +97,12 @@ pub fn equal<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> (Vec<Difference<'
 /// takes it need not ask again.
 #[derive(Clone, Copy, Debug)]
 pub struct Proved<'r> {
-    rules: &'r RuleSet,
+    rules: &'r RuleSet<'r>,
 }
 
 impl<'r> Proved<'r> {
     /// The rules.
-    pub fn rules(self) -> &'r RuleSet {
+    pub fn rules(self) -> &'r RuleSet<'r> {
         self.rules
     }
 }
@@ -120,7 +120,10 @@ pub struct Unproved<'r> {
 ///
 /// # Errors
 /// Where they do not, or that it could not be decided.
-pub fn proved<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> Result<Proved<'r>, Unproved<'r>> {
+pub fn proved<'r>(
+    meaning: &Meaning<'_>,
+    rules: &'r RuleSet<'r>,
+) -> Result<Proved<'r>, Unproved<'r>> {
     let (differences, undecided) = equal(meaning, rules);
     if differences.is_empty() && undecided == 0 {
         Ok(Proved { rules })
@@ -130,7 +133,7 @@ pub fn proved<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> Result<Proved<'r
 }
 
 /// Which rules never match, which change nothing, and which depend on their order.
-pub fn singles<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> Singles<'r> {
+pub fn singles<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet<'r>) -> Singles<'r> {
     let frame = Partition::of(meaning);
     let lines = RuleLines::new(rules, &frame, &never_asked(meaning), BELOW);
     let counts = |owner| {

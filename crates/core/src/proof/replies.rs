@@ -34,7 +34,7 @@ pub fn answers(meaning: &Meaning<'_>, rules: &RuleSet) -> Answers {
     let counts: fn(Decision) -> bool = match rules.form {
         Form::PerInterface => {
             // Where no state is kept, every allowed packet that the gateway passes on has its reply let back.
-            for (_, answered) in rules.answered(meaning.plan()) {
+            for (_, answered) in rules.answered() {
                 let_back.push(&answered.into(), Fate::Unasked, 0);
             }
             let_back.push(&rules.unseen, Fate::Unasked, 0);

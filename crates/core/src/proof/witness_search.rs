@@ -48,7 +48,7 @@ pub(crate) const END: Place = (usize::MAX, usize::MAX);
 
 impl<'f, 'r> WitnessSearch<'f, 'r> {
     /// Sorts the lines into the cells.
-    pub(crate) fn new(meaning: &Meaning<'_>, rules: &'r RuleSet, frame: &'f Partition) -> Self {
+    pub(crate) fn new(meaning: &Meaning<'_>, rules: &'r RuleSet<'r>, frame: &'f Partition) -> Self {
         let lines = RuleLines::new(rules, frame, &never_asked(meaning), usize::MAX);
         let laid = lines.table.laid();
         Self { lines, laid }

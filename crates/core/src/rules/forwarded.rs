@@ -4,14 +4,14 @@
 //! a rule into a gateway that translates before it filters types one for both, unless that would change what happens.
 
 use super::{Effect, Rule, RuleList, RuleSet};
-use crate::plan::Plan;
 use crate::space::{Interface, IntervalSet, Match, PacketSet};
 use crate::verdict::{Cause, Spoofing};
 
-impl RuleSet {
+impl RuleSet<'_> {
     /// Whether a rule of a list would do something else if it were for packets that were translated and for packets that
     /// were not alike.
-    pub fn tells_forwarded(&self, plan: &Plan, list: &RuleList, rule: &Rule) -> bool {
+    pub fn tells_forwarded(&self, list: &RuleList, rule: &Rule) -> bool {
+        let plan = self.plan;
         let Some(packets) = rule.first_packets() else { return false };
         // A source that is not true is none after translation either.
         let by_source =
@@ -32,28 +32,23 @@ impl RuleSet {
         let image = self.translations.iter().map(|one| one.apply_to(&PacketSet::from(&one.takes)));
         let image = image.fold(PacketSet::empty(), |all, one| all.union(&one));
         let fewer = lacks(&forwarded, &plain).into_iter().collect();
-        self.would_take(
-            plan,
-            (list, rule),
-            &Match { enters: more, ..packets.clone() }.into(),
-            &image,
-        ) || self.would_take(
-            plan,
-            (list, rule),
-            &Match { enters: fewer, ..packets.clone() }.into(),
-            &PacketSet::full(),
-        )
+        self.would_take((list, rule), &Match { enters: more, ..packets.clone() }.into(), &image)
+            || self.would_take(
+                (list, rule),
+                &Match { enters: fewer, ..packets.clone() }.into(),
+                &PacketSet::full(),
+            )
     }
 
     /// Whether a rule that had these packets, too, would take some of those that can come from rules that do something
     /// else.
     fn would_take(
         &self,
-        plan: &Plan,
         (list, rule): (&RuleList, &Rule),
         packets: &PacketSet,
         coming: &PacketSet,
     ) -> bool {
+        let plan = self.plan;
         let asked = list.covers.products().map(|product| {
             let came_by = plan.came_by_any(&product.enters);
             let all = (0..=plan.gateway_interface().0).map(Interface);

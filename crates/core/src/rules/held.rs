@@ -13,7 +13,7 @@ pub struct HeldList {
     pub otherwise: Otherwise,
 }
 
-impl RuleSet {
+impl RuleSet<'_> {
     /// The lists of this form with what somebody has put into them: one for each list that has to be entered, in order.
     #[must_use]
     pub fn held(&self, lists: Vec<HeldList>) -> Self {

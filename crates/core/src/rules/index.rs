@@ -9,14 +9,14 @@ const LONG: usize = 64;
 /// The rules of a set, laid out by where they lie.
 #[derive(Clone, Debug)]
 pub struct RuleIndex<'r> {
-    rules: &'r RuleSet,
+    rules: &'r RuleSet<'r>,
     /// By list: its rules, if they are many.
     lists: Vec<Option<Nearby>>,
 }
 
 impl<'r> RuleIndex<'r> {
     /// Lays out the rules of all long lists.
-    pub fn new(rules: &'r RuleSet) -> Self {
+    pub fn new(rules: &'r RuleSet<'r>) -> Self {
         let lists = rules.lists.iter().map(|list| {
             let first_packets = list
                 .rules
@@ -32,7 +32,7 @@ impl<'r> RuleIndex<'r> {
     }
 
     /// The rules.
-    pub fn rules(&self) -> &'r RuleSet {
+    pub fn rules(&self) -> &'r RuleSet<'r> {
         self.rules
     }
 

@@ -138,7 +138,8 @@ impl RuleList {
 /// All the lists of a gateway.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
-pub struct RuleSet {
+pub struct RuleSet<'p> {
+    pub(super) plan: &'p Plan,
     /// The form they are in.
     pub form: Form,
     /// The day they are for.
@@ -203,7 +204,12 @@ impl RuleList {
     }
 }
 
-impl RuleSet {
+impl<'p> RuleSet<'p> {
+    /// The plan that they are the rules of.
+    pub fn plan(&self) -> &'p Plan {
+        self.plan
+    }
+
     /// The same lists with other rules: of each list that has to be entered, in order. Numbers are given anew.
     ///
     /// Rules against spoofed sources that follow each other share one, as those of [`Rows::Fewest`] do.
@@ -245,12 +251,12 @@ impl RuleSet {
 
     /// A packet as it is sent, for one as the lists see it: one of those that become it where something
     /// translates. `None` where it is translated and nothing translates to it.
-    pub fn as_sent(&self, plan: &Plan, packet: &Packet) -> Option<Packet> {
-        if !plan.is_translated(packet.enters) {
+    pub fn as_sent(&self, packet: &Packet) -> Option<Packet> {
+        if !self.plan.is_translated(packet.enters) {
             return Some(*packet);
         }
         self.translations.iter().find_map(|one| {
-            let sent = one.undo(plan, packet)?;
+            let sent = one.undo(self.plan, packet)?;
             (one.takes.contains(&sent) && self.as_filtered(&sent) == *packet).then_some(sent)
         })
     }

@@ -135,13 +135,13 @@ impl Kind {
 
 impl Mistake {
     /// The rule that it was made with.
-    pub fn rule<'r>(&self, rules: &'r RuleSet) -> Option<&'r Rule> {
+    pub fn rule<'r>(&self, rules: &'r RuleSet<'_>) -> Option<&'r Rule> {
         let (list, place) = self.place?;
         rules.lists.get(list)?.rules.get(place)
     }
 
     /// The lists with the mistake in them.
-    pub fn made_in(&self, rules: &RuleSet) -> RuleSet {
+    pub fn made_in<'p>(&self, rules: &RuleSet<'p>) -> RuleSet<'p> {
         let mut wrong = rules.clone();
         if let Some((list, place)) = self.place {
             self.make(&mut wrong.lists[list].rules, place);
@@ -185,7 +185,8 @@ pub(crate) fn top(rules: &[Rule]) -> usize {
 }
 
 /// Every mistake of the list with every rule that has to be entered, one after the other.
-pub fn mistakes<'p>(plan: &'p Plan, rules: &'p RuleSet) -> impl Iterator<Item = Mistake> + 'p {
+pub fn mistakes<'r>(rules: &'r RuleSet<'_>) -> impl Iterator<Item = Mistake> + 'r {
+    let plan = rules.plan();
     let lists = rules.lists.iter().enumerate().filter(|(_, list)| !list.implied);
     let places =
         lists.flat_map(|(list, rules)| (0..rules.rules.len()).map(move |rule| (list, rule)));

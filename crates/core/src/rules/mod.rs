@@ -99,7 +99,7 @@ fn translations(plan: &Plan, day: Date) -> impl Iterator<Item = (usize, &Inbound
 
 /// Compiles the rules of a plan in its own form; where that cannot say what the plan means, in the form
 /// `one-list`, which can always.
-pub fn compile(meaning: &Meaning<'_>) -> RuleSet {
+pub fn compile<'p>(meaning: &Meaning<'p>) -> RuleSet<'p> {
     in_form(meaning, meaning.plan().gateway().form).unwrap_or_else(|_| {
         let context = CompileContext::new(meaning);
         one_list::compile(&context)
@@ -110,7 +110,7 @@ pub fn compile(meaning: &Meaning<'_>) -> RuleSet {
 ///
 /// # Errors
 /// Everything that the form cannot say.
-pub fn in_form(meaning: &Meaning<'_>, form: Form) -> Result<RuleSet, Vec<Inexpressible>> {
+pub fn in_form<'p>(meaning: &Meaning<'p>, form: Form) -> Result<RuleSet<'p>, Vec<Inexpressible>> {
     in_form_with(meaning, form, meaning.plan().gateway().rules)
 }
 
@@ -118,11 +118,11 @@ pub fn in_form(meaning: &Meaning<'_>, form: Form) -> Result<RuleSet, Vec<Inexpre
 ///
 /// # Errors
 /// Everything that the form cannot say.
-pub fn in_form_with(
-    meaning: &Meaning<'_>,
+pub fn in_form_with<'p>(
+    meaning: &Meaning<'p>,
     form: Form,
     rows: Rows,
-) -> Result<RuleSet, Vec<Inexpressible>> {
+) -> Result<RuleSet<'p>, Vec<Inexpressible>> {
     let context = CompileContext { rows, ..CompileContext::new(meaning) };
     match form {
         Form::OneList => Ok(one_list::compile(&context)),
@@ -172,7 +172,7 @@ impl<'p> CompileContext<'p> {
     }
 
     /// The lists as a whole, with numbers through all of them.
-    fn finish(&self, form: Form, mut lists: Vec<RuleList>) -> RuleSet {
+    fn finish(&self, form: Form, mut lists: Vec<RuleList>) -> RuleSet<'p> {
         // Several rules of one entry in one list are distinguished by a number.
         let mut used: HashMap<RuleId, u32> = HashMap::new();
         for rule in lists.iter_mut().flat_map(|list| &mut list.rules) {
@@ -189,6 +189,7 @@ impl<'p> CompileContext<'p> {
         number(&mut lists, self.rows);
         let translations = translations(self.plan, self.day);
         RuleSet {
+            plan: self.plan,
             form,
             day: self.day,
             changes_on: self.changes_on,

@@ -6,7 +6,7 @@ use super::{CompileContext, Otherwise, RuleList, RuleSet, Stage, implicit_traffi
 use crate::plan::Form;
 use crate::space::PacketSet;
 
-pub(super) fn compile(context: &CompileContext<'_>) -> RuleSet {
+pub(super) fn compile<'p>(context: &CompileContext<'p>) -> RuleSet<'p> {
     context.finish(Form::OneList, lists(context, context.base.through.clone()))
 }
 

@@ -10,7 +10,7 @@ use crate::plan::{Form, Plan};
 use crate::space::{AddressSet, Interface, IntervalSet, Match, PacketSet, ServiceSet};
 use crate::verdict::{Cause, Spoofing};
 
-pub(super) fn compile(context: &CompileContext<'_>) -> RuleSet {
+pub(super) fn compile<'p>(context: &CompileContext<'p>) -> RuleSet<'p> {
     let plan = context.plan;
     let mut lists: Vec<RuleList> =
         outer_interfaces(plan).map(|interface| incoming(context, interface)).collect();

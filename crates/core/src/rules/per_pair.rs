@@ -13,7 +13,7 @@ use crate::space::{AddressSet, Match, PacketSet};
 use crate::verdict::Cause;
 use std::collections::HashMap;
 
-pub(super) fn compile(context: &CompileContext<'_>) -> RuleSet {
+pub(super) fn compile<'p>(context: &CompileContext<'p>) -> RuleSet<'p> {
     let plan = context.plan;
     let arriving = PacketSet::from(implicit_traffic::arriving(plan));
     let opening = context.base.opening.clone();

@@ -2,7 +2,7 @@
 //! read from one.
 
 use super::{Otherwise, Rule, RuleSet};
-use crate::plan::{Action, Plan};
+use crate::plan::Action;
 use crate::space::{Interface, IntervalSet, Match, PacketSet};
 
 /// A line of such a list.
@@ -28,11 +28,11 @@ impl PlanlessLine {
     }
 }
 
-impl RuleSet {
+impl RuleSet<'_> {
     /// The packets that can come before the lists at all: of what was translated, only what something
     /// translates.
-    pub fn possible(&self, plan: &Plan) -> PacketSet {
-        let enters = IntervalSet::range(Interface(0), plan.gateway_interface());
+    pub fn possible(&self) -> PacketSet {
+        let enters = IntervalSet::range(Interface(0), self.plan.gateway_interface());
         let direct = PacketSet::from(Match { enters, ..Match::everything() });
         let moved = self
             .translations

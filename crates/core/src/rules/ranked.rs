@@ -11,7 +11,7 @@ use crate::plan::{Action, Form, NetworkId, Plan, ZoneId};
 use crate::space::{AddressSet, Interface, IntervalSet, Match};
 use crate::verdict::Cause;
 
-pub(super) fn compile(context: &CompileContext<'_>) -> RuleSet {
+pub(super) fn compile<'p>(context: &CompileContext<'p>) -> RuleSet<'p> {
     let plan = context.plan;
     let ranks = Ranks::choose(context);
     let needed = |rule: &&Rule| match rule.cause {

@@ -160,15 +160,16 @@ fn unasked() -> ServiceSet {
     unasked.difference(&ServiceSet::both(IntervalSet::from_spans(asking)))
 }
 
-impl RuleSet {
+impl RuleSet<'_> {
     /// The rule that lets the reply to an allowed packet back: the one for all replies, or where no state is
     /// kept, one for just these. `None` where the gateway itself replies, past every list.
-    pub fn reply_rule(&self, plan: &Plan, packet: &Packet) -> Option<&Rule> {
-        self.reply_rules(plan, packet).first().copied()
+    pub fn reply_rule(&self, packet: &Packet) -> Option<&Rule> {
+        self.reply_rules(packet).first().copied()
     }
 
     /// All the rules that would let it back, in order.
-    pub(crate) fn reply_rules(&self, plan: &Plan, packet: &Packet) -> Vec<&Rule> {
+    pub(crate) fn reply_rules(&self, packet: &Packet) -> Vec<&Rule> {
+        let plan = self.plan;
         let mut all = self.lists.iter().flat_map(|list| &list.rules);
         if let Some(stateful) = all.find(|r| r.cause == Cause::Reply && r.packets().is_none()) {
             return vec![stateful];
@@ -202,7 +203,8 @@ impl RuleSet {
     /// Of what goes through a gateway without state, the packets whose replies are let back; and all that
     /// has no reply to wait for, or goes to the gateway itself. Each with the rule that lets the replies back, by
     /// its list and its place there; `None` where no rule need do so.
-    pub(crate) fn answered(&self, plan: &Plan) -> Vec<(Option<(usize, usize)>, Match)> {
+    pub(crate) fn answered(&self) -> Vec<(Option<(usize, usize)>, Match)> {
+        let plan = self.plan;
         let mut unasked = vec![Match { service: unasked(), ..Match::everything() }];
         unasked.extend(implicit_traffic::for_gateway(plan).products());
         unasked.push(implicit_traffic::entering(plan.gateway_interface()));

@@ -11,7 +11,7 @@ use crate::plan::{Action, Form, Plan};
 use crate::space::{AddressSet, Interface, IntervalSet, Match, PacketSet, ServiceSet};
 use crate::verdict::{Cause, Spoofing};
 
-pub(super) fn compile(context: &CompileContext<'_>) -> Result<RuleSet, Vec<Inexpressible>> {
+pub(super) fn compile<'p>(context: &CompileContext<'p>) -> Result<RuleSet<'p>, Vec<Inexpressible>> {
     let plan = context.plan;
     let mut problems: Vec<Inexpressible> = Vec::new();
     let mut lists: Vec<RuleList> =

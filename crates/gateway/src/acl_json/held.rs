@@ -100,7 +100,7 @@ pub(crate) fn held(
         .iter()
         .map(|list| Pair { list, entries: entries(plan, list, acls, &named, &mut held.unread) })
         .collect();
-    astray(plan, rules, acls, &mut held.unread);
+    astray(rules, acls, &mut held.unread);
     let domains = plan.domains().iter().map(|domain| domain.placeholder.set());
     let uplinks = plan.uplinks().iter().map(Uplink::gateway).map(leased);
     let unknown = domains.chain(uplinks).fold(AddressSet::empty(), |all, own| all.union(&own));
@@ -155,7 +155,8 @@ fn entries(
 }
 
 /// Lists that are put where the rules have none.
-fn astray(plan: &Plan, rules: &RuleSet, acls: &Acls, unread: &mut Vec<(String, String)>) {
+fn astray(rules: &RuleSet, acls: &Acls, unread: &mut Vec<(String, String)>) {
+    let plan = rules.plan();
     let is_wanted = |device: &str, out: bool| {
         rules.lists.iter().any(|list| match list.applies {
             Some(Applies::Interface { interface, out: way }) => {
@@ -176,7 +177,7 @@ fn astray(plan: &Plan, rules: &RuleSet, acls: &Acls, unread: &mut Vec<(String, S
 
 struct Holding<'m, 'p, 'r> {
     meaning: &'m Meaning<'p>,
-    rules: &'r RuleSet,
+    rules: &'r RuleSet<'r>,
     /// The rules, as lines.
     old: Vec<Line>,
     /// The file, as lines.

@@ -289,9 +289,10 @@ fn is_nft(text: &str) -> bool {
 }
 
 /// The rules of a plan, over the same ways.
-pub fn own_lines(plan: &Plan, rules: &RuleSet, ways: &Ways) -> Vec<PlanlessLine> {
+pub fn own_lines(rules: &RuleSet, ways: &Ways) -> Vec<PlanlessLine> {
+    let plan = rules.plan();
     let around = Surroundings::of(plan);
-    let possible = rules.possible(plan);
+    let possible = rules.possible();
     let mut lines = Vec::new();
     // What has no way is asked of no list.
     for (list, place) in rules.lists.iter().zip(0..) {
@@ -351,7 +352,8 @@ fn split(plan: &Plan, around: &Surroundings, ways: &Ways, product: &Match) -> Ve
 }
 
 /// Packets that the plan's lists are not asked about, over the same ways: what is not compared.
-pub fn beyond(plan: &Plan, rules: &RuleSet, ways: &Ways) -> PacketSet {
+pub fn beyond(rules: &RuleSet, ways: &Ways) -> PacketSet {
+    let plan = rules.plan();
     let around = Surroundings::of(plan);
     let everything = Match {
         enters: IntervalSet::range(Interface(0), Interface(u16::MAX)),

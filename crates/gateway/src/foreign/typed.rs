@@ -1,7 +1,7 @@
 //! Rules that somebody typed from a sheet of this program.
 
 use super::{Foreign, ForeignLine, NotAList, NotUnderstood, Ways, own_lines};
-use bastium_core::plan::{Action, Plan};
+use bastium_core::plan::Action;
 use bastium_core::rules::{Rule, RuleSet};
 
 impl Foreign {
@@ -9,11 +9,8 @@ impl Foreign {
     ///
     /// # Errors
     /// When the plan has too many interfaces.
-    pub fn typed(
-        plan: &Plan,
-        rules: &RuleSet,
-        not_understood: Vec<NotUnderstood>,
-    ) -> Result<Self, NotAList> {
+    pub fn typed(rules: &RuleSet, not_understood: Vec<NotUnderstood>) -> Result<Self, NotAList> {
+        let plan = rules.plan();
         let ways = Ways::of(plan)?;
         // Replies to what was let through are let back before anything else is asked.
         let keeps_state = rules
@@ -21,7 +18,7 @@ impl Foreign {
             .next()
             .is_some_and(|rule| rule.packets().is_none() && rule.action == Action::Allow);
         let stateless = rules.rules().any(Rule::is_for_replies);
-        let lines = own_lines(plan, rules, &ways).into_iter().map(|bare| ForeignLine {
+        let lines = own_lines(rules, &ways).into_iter().map(|bare| ForeignLine {
             at: format!("number {}", bare.number),
             sure: true,
             hits: None,

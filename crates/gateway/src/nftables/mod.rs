@@ -80,11 +80,8 @@ pub enum NoInterface {
 ///
 /// # Errors
 /// Every network and uplink whose interface the plan does not name.
-pub fn nftables(
-    plan: &Plan,
-    rules: &RuleSet,
-    options: NftOptions,
-) -> Result<String, Vec<NoInterface>> {
+pub fn nftables(rules: &RuleSet, options: NftOptions) -> Result<String, Vec<NoInterface>> {
+    let plan = rules.plan();
     let surroundings = Surroundings::of(plan);
     let interfaces = interfaces(plan, &surroundings)?;
     let context = WriteContext { plan, rules, surroundings, interfaces, options };
@@ -110,7 +107,7 @@ fn interfaces(plan: &Plan, around: &Surroundings) -> Result<Vec<String>, Vec<NoI
 /// What is at hand while the file is written.
 struct WriteContext<'p> {
     plan: &'p Plan,
-    rules: &'p RuleSet,
+    rules: &'p RuleSet<'p>,
     surroundings: Surroundings,
     interfaces: Vec<String>,
     options: NftOptions,

@@ -49,7 +49,7 @@ pub fn write(
     rules: &RuleSet,
     options: NftOptions,
 ) -> Result<ProvenFile, NoProof> {
-    let text = nftables(meaning.plan(), rules, options).map_err(NoProof::NoInterface)?;
+    let text = nftables(rules, options).map_err(NoProof::NoInterface)?;
     prove(meaning, text, options).map_err(|held| NoProof::Differs(Box::new(held)))
 }
 

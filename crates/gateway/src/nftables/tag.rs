@@ -33,7 +33,7 @@ pub fn tag(id: &str) -> String {
 }
 
 /// The rules by their tags.
-pub fn tags(rules: &RuleSet) -> HashMap<String, &Rule> {
+pub fn tags<'r>(rules: &'r RuleSet<'_>) -> HashMap<String, &'r Rule> {
     let all = rules.lists.iter().flat_map(|list| &list.rules);
     all.map(|rule| (tag(&rule.id.to_string()), rule)).collect()
 }

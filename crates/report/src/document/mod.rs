@@ -40,7 +40,7 @@ pub struct Sources<'s> {
     /// The plan on one day.
     pub meaning: &'s Meaning<'s>,
     /// Its rules, in the gateway's form.
-    pub rules: &'s RuleSet,
+    pub rules: &'s RuleSet<'s>,
     /// Their proof.
     pub proof: FormProof,
     /// What was found in the plan, kept or open.

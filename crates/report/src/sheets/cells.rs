@@ -16,7 +16,7 @@ pub(super) struct CellRules<'r> {
 }
 
 impl<'r> CellRules<'r> {
-    pub(super) fn of(meaning: &Meaning<'_>, rules: &'r RuleSet) -> Self {
+    pub(super) fn of(meaning: &Meaning<'_>, rules: &'r RuleSet<'r>) -> Self {
         let lists = rules.lists.iter().filter(|list| list.stage == Stage::Through);
         let rules = lists.flat_map(|list| &list.rules);
         let rules = rules.filter_map(|rule| Some((rule, PacketSet::from(rule.packets()?))));
@@ -113,7 +113,10 @@ pub(super) fn packets(
 }
 
 /// The rules with one for every cell and exception.
-pub(super) fn every_cell<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet) -> Cow<'r, RuleSet> {
+pub(super) fn every_cell<'r, 'p>(
+    meaning: &Meaning<'p>,
+    rules: &'r RuleSet<'p>,
+) -> Cow<'r, RuleSet<'p>> {
     let every = || rules::in_form_with(meaning, rules.form, Rows::EveryCell).ok();
     match meaning.plan().gateway().rules {
         Rows::EveryCell => Cow::Borrowed(rules),

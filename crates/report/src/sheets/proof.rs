@@ -276,7 +276,7 @@ impl FormProof {
             replies_undecided: answers.undecided,
             undecided: proof.undecided,
             rules_undecided: singles.undecided,
-            assumptions: assumptions(plan, rules),
+            assumptions: assumptions(rules),
             packets: proof::packets_covered(meaning),
         }
     }
@@ -414,7 +414,8 @@ fn guarantees(meaning: &Meaning<'_>) -> Vec<GuaranteeRow> {
     plan.guarantees().iter().map(row).collect()
 }
 
-fn assumptions(plan: &Plan, rules: &RuleSet) -> Vec<String> {
+fn assumptions(rules: &RuleSet) -> Vec<String> {
+    let plan = rules.plan();
     let mut all = Vec::new();
     if !rules.settings.is_empty() {
         all.push("the settings besides the lists are set as `bastium rules` shows them".to_owned());

@@ -174,7 +174,7 @@ impl RuleSheet {
         keep: impl Fn(&RuleList, &[Rule]) -> bool,
     ) -> Self {
         let plan = meaning.plan();
-        let possible = rules.possible(plan);
+        let possible = rules.possible();
         let list = |(place, list): (usize, &RuleList)| ListRow {
             name: list.name.clone(),
             applies: list.applies.map(|applies| applies_to(plan, applies)),
@@ -205,12 +205,12 @@ impl RuleSheet {
             form: rules.form.word(),
             day: rules.day.to_string(),
             changes_on: rules.changes_on.map(|day| day.to_string()),
-            translations: translation_rows(plan, rules),
+            translations: translation_rows(rules),
             before_translation: rules.before_translation,
             lists,
             size: Size::new(meaning, rules),
             left_out: rules.left_out.iter().map(|rule| rule.id.to_string()).collect(),
-            settings: setting_words(plan, rules),
+            settings: setting_words(rules),
         }
     }
 
@@ -271,12 +271,14 @@ fn setting(setting: &Setting) -> String {
 }
 
 /// Where packets for offered services are sent on to.
-pub(super) fn translation_rows(plan: &Plan, rules: &RuleSet) -> Vec<TranslationRow> {
+pub(super) fn translation_rows(rules: &RuleSet) -> Vec<TranslationRow> {
+    let plan = rules.plan();
     rules.translations.iter().map(|one| translation(plan, one)).collect()
 }
 
 /// What has to be set besides the lists: for their form, and for what rules do not say.
-fn setting_words(plan: &Plan, rules: &RuleSet) -> Vec<String> {
+fn setting_words(rules: &RuleSet) -> Vec<String> {
+    let plan = rules.plan();
     let domains = plan
         .domains()
         .iter()
@@ -289,7 +291,8 @@ fn setting_words(plan: &Plan, rules: &RuleSet) -> Vec<String> {
 }
 
 /// What has to be set besides the lists, translation and domains apart.
-pub(super) fn form_words(plan: &Plan, rules: &RuleSet) -> Vec<String> {
+pub(super) fn form_words(rules: &RuleSet) -> Vec<String> {
+    let plan = rules.plan();
     rules.settings.iter().map(setting).chain(repeaters(plan)).collect()
 }
 

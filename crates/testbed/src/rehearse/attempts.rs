@@ -13,12 +13,8 @@ use std::net::IpAddr;
 const ASKED_FOR: &str = "example.org";
 
 /// What a device does for a check; `None` for one that no socket can make.
-pub(super) fn attempt(
-    plan: &Plan,
-    rules: &RuleSet,
-    layout: &Layout,
-    check: &Check,
-) -> Option<Attempt> {
+pub(super) fn attempt(rules: &RuleSet, layout: &Layout, check: &Check) -> Option<Attempt> {
+    let plan = rules.plan();
     let packet = &check.packet;
     let own = is_gateway(plan, packet.destination());
     let action = match check.probe {
@@ -37,18 +33,14 @@ pub(super) fn attempt(
         cable: Some(cable),
         from: layout.real(packet.source()),
         to: layout.real(packet.destination()),
-        answers: answers(plan, rules, layout, packet, &action),
+        answers: answers(rules, layout, packet, &action),
         action,
     })
 }
 
 /// A packet of the plan's as a conversation that a device begins; `None` where no ordinary socket can.
-pub(super) fn conversation(
-    plan: &Plan,
-    rules: &RuleSet,
-    layout: &Layout,
-    packet: &Packet,
-) -> Option<Attempt> {
+pub(super) fn conversation(rules: &RuleSet, layout: &Layout, packet: &Packet) -> Option<Attempt> {
+    let plan = rules.plan();
     let action = match Probe::for_service(packet.service)? {
         Probe::Ping => Action::Echo,
         Probe::Tcp(port) => Action::Connect(port),
@@ -64,7 +56,7 @@ pub(super) fn conversation(
         false => layout.real(packet.source()),
     };
     let cable = (!begun).then(|| usize::from(plan.came_by(packet.enters).0));
-    let answers = answers(plan, rules, layout, packet, &action);
+    let answers = answers(rules, layout, packet, &action);
     Some(Attempt { cable, from, to, action, answers })
 }
 
@@ -75,13 +67,8 @@ fn own_address(layout: &Layout, plan: &Plan, to: IpAddr) -> Option<IpAddr> {
 }
 
 /// Who answers a conversation, if anybody has to be set up for it.
-fn answers(
-    plan: &Plan,
-    rules: &RuleSet,
-    layout: &Layout,
-    packet: &Packet,
-    action: &Action,
-) -> Option<Expected> {
+fn answers(rules: &RuleSet, layout: &Layout, packet: &Packet, action: &Action) -> Option<Expected> {
+    let plan = rules.plan();
     let inside = rules.as_filtered(packet);
     let protocol = inside.service.protocol();
     let port = inside.service.destination_port()?;

@@ -58,7 +58,7 @@ pub struct Network {
 /// The tester, in place.
 pub struct Stand<'m, 'p> {
     pub(super) meaning: &'m Meaning<'p>,
-    pub(super) rules: &'m RuleSet,
+    pub(super) rules: &'m RuleSet<'m>,
     pub(super) ends: Ends,
     pub(super) lanes: Lanes,
     pub(super) manner: Manner,
@@ -75,7 +75,7 @@ impl<'m, 'p> Stand<'m, 'p> {
     /// # Errors
     /// When an interface is down or gone.
     pub fn take(
-        (meaning, rules): (&'m Meaning<'p>, &'m RuleSet),
+        (meaning, rules): (&'m Meaning<'p>, &'m RuleSet<'m>),
         (ends, lanes): (Ends, Lanes),
         manner: Manner,
         leased: impl FnOnce(Farewell),
@@ -99,7 +99,7 @@ impl<'m, 'p> Stand<'m, 'p> {
     }
 
     /// What is tried: the meaning of the plan, and its rules.
-    pub fn subject(&self) -> (&'m Meaning<'p>, &'m RuleSet) {
+    pub fn subject(&self) -> (&'m Meaning<'p>, &'m RuleSet<'m>) {
         (self.meaning, self.rules)
     }
 

@@ -10,7 +10,7 @@ use bastium_wire::Stopped;
 /// What is to run, and why.
 pub(super) struct Wanted<'a> {
     pub(super) meaning: &'a Meaning<'a>,
-    pub(super) rules: &'a RuleSet,
+    pub(super) rules: &'a RuleSet<'a>,
     pub(super) file: ProvenFile,
     pub(super) names: String,
     pub(super) boot: Vec<BootFile>,

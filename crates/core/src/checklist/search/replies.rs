@@ -4,7 +4,7 @@ use super::{Search, shared};
 use crate::checklist::candidate::Candidate;
 use crate::checklist::evaluate::replies_to;
 use crate::checklist::strength::Undetectable;
-use crate::plan::{Action, Plan};
+use crate::plan::Action;
 use crate::proof::witness_search::{END, Wanted};
 use crate::rules::RuleSet;
 use crate::rules::mistakes::{Change, Mistake};
@@ -20,9 +20,9 @@ pub(super) struct Answered {
 
 impl Answered {
     /// Lays out what is answered where no state is kept.
-    pub(super) fn by(rules: &RuleSet, plan: &Plan) -> Self {
+    pub(super) fn by(rules: &RuleSet) -> Self {
         let (rules, sets): (_, Vec<PacketSet>) =
-            rules.answered(plan).into_iter().map(|(rule, set)| (rule, set.into())).unzip();
+            rules.answered().into_iter().map(|(rule, set)| (rule, set.into())).unzip();
         let nearby = Nearby::new(&sets);
         Self { rules, sets, nearby }
     }

@@ -36,8 +36,8 @@ struct Content {
 /// with one id are.
 pub(super) fn changes<'r>(
     joint: &Joint,
-    old: &'r RuleSet,
-    new: &'r RuleSet,
+    old: &'r RuleSet<'r>,
+    new: &'r RuleSet<'r>,
 ) -> Vec<RuleChange<'r>> {
     let (before, after) = (contents(&joint.old, old), contents(&joint.new, new));
     let named = |all: &[(Content, &'r Rule)]| all.iter().map(|(_, rule)| &rule.id).collect();
@@ -102,7 +102,7 @@ pub fn line_changes<K: Hash + Eq, N: Hash + Eq>(
     changes
 }
 
-fn contents<'r>(side: &Side, rules: &'r RuleSet) -> Vec<(Content, &'r Rule)> {
+fn contents<'r>(side: &Side, rules: &'r RuleSet<'r>) -> Vec<(Content, &'r Rule)> {
     let lists = rules.lists.iter().filter(|list| !list.implied);
     let all = lists.flat_map(|list| list.rules.iter().map(move |rule| (list.stage, rule)));
     let content = |(stage, rule): (Stage, &'r Rule)| {

@@ -1,6 +1,5 @@
 //! How few rules any list must have that does not build on its order.
 
-use crate::plan::Plan;
 use crate::rules::{Effect, Rule, RuleList, RuleSet};
 use crate::space::{Ends, Packet, PacketSet};
 use crate::verdict::{Cause, Spoofing};
@@ -14,15 +13,15 @@ const MOST_RULES: usize = 300;
 /// Two packets need a rule each where any rule for both would also have a packet that fares otherwise: a rule has every
 /// combination of its sources, destinations and services (a *fooling set*, as in communication complexity). Lists that
 /// let one rule make an exception to the next one can be shorter.
-pub fn least(plan: &Plan, rules: &RuleSet) -> Option<usize> {
+pub fn least(rules: &RuleSet) -> Option<usize> {
     if rules.rows().count() > MOST_RULES {
         return None;
     }
     let lists = rules.lists.iter().enumerate().filter(|(_, list)| !list.implied);
-    Some(lists.map(|(number, list)| of_list(plan, rules, number, list)).sum())
+    Some(lists.map(|(number, list)| of_list(rules, number, list)).sum())
 }
 
-fn of_list(plan: &Plan, rules: &RuleSet, number: usize, list: &RuleList) -> usize {
+fn of_list(rules: &RuleSet, number: usize, list: &RuleList) -> usize {
     let end = list.rules.last().filter(|rule| rule.cause == Cause::Unmatched).map(Effect::of);
     // Each interface has sources of its own, and all of them can be one row.
     let by_interface = |rule: &Rule| matches!(rule.cause, Cause::Spoofed(Spoofing::Source, _));
@@ -39,7 +38,7 @@ fn of_list(plan: &Plan, rules: &RuleSet, number: usize, list: &RuleList) -> usiz
         if rule.cause == Cause::Unmatched || rule.limit_mbps.is_some() {
             own += 1;
         } else if Some(effect) != end
-            && let Some(packet) = witness(plan, rules, number, place)
+            && let Some(packet) = witness(rules, number, place)
             && chosen.iter().all(|one| need_two(rules, *one, (packet, effect)))
         {
             chosen.push((packet, effect));
@@ -49,7 +48,8 @@ fn of_list(plan: &Plan, rules: &RuleSet, number: usize, list: &RuleList) -> usiz
 }
 
 /// A packet that the rule is the first to have.
-fn witness(plan: &Plan, rules: &RuleSet, number: usize, place: usize) -> Option<Packet> {
+fn witness(rules: &RuleSet, number: usize, place: usize) -> Option<Packet> {
+    let plan = rules.plan();
     let list = &rules.lists[number];
     let mut packets =
         PacketSet::from(list.rules[place].first_packets()?).intersection(&list.covers);

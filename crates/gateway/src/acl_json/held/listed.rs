@@ -4,7 +4,6 @@ use super::super::read::Acls;
 use super::lines::{Line, lines_of};
 use super::{astray, entries};
 use crate::named::Named;
-use bastium_core::plan::Plan;
 use bastium_core::rules::RuleSet;
 use bastium_core::space::{Match, ServiceSet};
 
@@ -12,10 +11,11 @@ use bastium_core::space::{Match, ServiceSet};
 type Unread = Vec<(String, String)>;
 
 /// The lines of each list of a form that has to be entered.
-pub(crate) fn listed(plan: &Plan, rules: &RuleSet, acls: &Acls) -> (Vec<Vec<Line>>, Unread) {
+pub(crate) fn listed(rules: &RuleSet, acls: &Acls) -> (Vec<Vec<Line>>, Unread) {
+    let plan = rules.plan();
     let named = Named::of(Some(plan));
     let mut unread = acls.unclear();
-    astray(plan, rules, acls, &mut unread);
+    astray(rules, acls, &mut unread);
     let lists = rules.lists.iter().filter(|list| !list.implied);
     let lists = lists.map(|list| {
         let entries = entries(plan, list, acls, &named, &mut unread).unwrap_or_default();

@@ -13,12 +13,12 @@ use bastium_core::space::ServiceSet;
 ///
 /// # Errors
 /// What was not understood.
-pub(super) fn held(
+pub(super) fn held<'p>(
     meaning: &Meaning<'_>,
-    rules: &RuleSet,
+    rules: &RuleSet<'p>,
     acls: &Acls,
-) -> Result<HeldRules, NotHeld> {
-    let (lists, unread) = listed(meaning.plan(), rules, acls);
+) -> Result<HeldRules<'p>, NotHeld> {
+    let (lists, unread) = listed(rules, acls);
     if !unread.is_empty() {
         let unread = unread.into_iter().map(|(at, what)| NotUnderstood { at, what });
         return Err(NotHeld::Unread(unread.collect()));

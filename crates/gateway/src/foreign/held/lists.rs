@@ -39,13 +39,13 @@ struct Filled<'r> {
 ///
 /// # Errors
 /// When a row is for several of these.
-pub(super) fn held(
+pub(super) fn held<'p>(
     meaning: &Meaning<'_>,
-    rules: &RuleSet,
+    rules: &RuleSet<'p>,
     rows: Vec<Row>,
     replies: bool,
     single: bool,
-) -> Result<HeldRules, NotHeld> {
+) -> Result<HeldRules<'p>, NotHeld> {
     let coming = coming(meaning, rules);
     let lists = lists_of(rules, &coming);
     let all = rows.len();
@@ -66,7 +66,11 @@ pub(super) fn held(
 }
 
 /// The same for rows of which it is known in which list they stand, by its place among those that have to be entered.
-pub(super) fn fill(meaning: &Meaning<'_>, rules: &RuleSet, rows: Vec<(usize, Row)>) -> HeldRules {
+pub(super) fn fill<'p>(
+    meaning: &Meaning<'_>,
+    rules: &RuleSet<'p>,
+    rows: Vec<(usize, Row)>,
+) -> HeldRules<'p> {
     let coming = coming(meaning, rules);
     let lists = lists_of(rules, &coming);
     let (mut places, mut held, mut ends) = (Vec::new(), Vec::new(), Vec::new());
@@ -84,7 +88,7 @@ pub(super) fn fill(meaning: &Meaning<'_>, rules: &RuleSet, rows: Vec<(usize, Row
     HeldRules { rules, labels: filled.naming.labels, idle: 0, trusts_replies: false }
 }
 
-fn lists_of<'r>(rules: &'r RuleSet, coming: &PacketSet) -> Vec<List<'r>> {
+fn lists_of<'r>(rules: &'r RuleSet<'r>, coming: &PacketSet) -> Vec<List<'r>> {
     let mut left = coming.clone();
     let mut lists = Vec::new();
     for (place, list) in rules.lists.iter().enumerate() {
@@ -140,7 +144,7 @@ impl Filled<'_> {
     }
 
     /// The rows, each in its list.
-    fn apart(&mut self, rules: &RuleSet, places: &[usize]) -> RuleSet {
+    fn apart<'p>(&mut self, rules: &RuleSet<'p>, places: &[usize]) -> RuleSet<'p> {
         let lists = 0..self.lists.len();
         let held = lists.map(|list| {
             let rows = (0..self.rows.len()).filter(|row| places[*row] == list).collect::<Vec<_>>();
@@ -152,7 +156,7 @@ impl Filled<'_> {
     }
 
     /// The rows, in a single list for all that they are asked about.
-    fn as_one(&mut self, rules: &RuleSet) -> RuleSet {
+    fn as_one<'p>(&mut self, rules: &RuleSet<'p>) -> RuleSet<'p> {
         let touched = |list: &List<'_>| {
             let mut all = self.rows.iter().chain(&self.ends);
             all.any(|one| !list.asked.is_disjoint(&one.packets))

@@ -19,9 +19,9 @@ use std::collections::HashMap;
 /// The rules of a gateway, in the lists of a plan's form.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
-pub struct HeldRules {
+pub struct HeldRules<'p> {
     /// The rules. Those that the plan has as well have their ids.
-    pub rules: RuleSet,
+    pub rules: RuleSet<'p>,
     /// What each row is called where it stands.
     pub labels: HashMap<RuleId, String>,
     /// How many rows decide nothing: no packet that begins a conversation comes to them.
@@ -87,7 +87,11 @@ impl Foreign {
     ///
     /// # Errors
     /// Why no change can begin with them.
-    pub fn held_rules(&self, meaning: &Meaning<'_>, rules: &RuleSet) -> Result<HeldRules, NotHeld> {
+    pub fn held_rules<'p>(
+        &self,
+        meaning: &Meaning<'_>,
+        rules: &RuleSet<'p>,
+    ) -> Result<HeldRules<'p>, NotHeld> {
         if self.exhausted {
             return Err(NotHeld::Exhausted);
         }
@@ -121,7 +125,7 @@ fn coming(meaning: &Meaning<'_>, rules: &RuleSet) -> PacketSet {
     let translated = rules.translations.iter().map(|one| one.takes.clone());
     let translated = translated.filter(|_| !rules.before_translation);
     let never: Vec<Match> = never.chain(translated).collect();
-    let possible = rules.possible(meaning.plan());
+    let possible = rules.possible();
     never.iter().fold(possible, |rest, one| rest.difference(&one.into()))
 }
 

@@ -313,10 +313,10 @@ pub(super) fn of_list(
 ) -> (Vec<DifferenceRow>, usize) {
     let ways = &foreign.ways;
     // What no list is asked about is not compared.
-    let apart: Vec<Match> = beyond(plan, rules, ways).products().collect();
+    let apart: Vec<Match> = beyond(rules, ways).products().collect();
     let apart = PlanlessLine::new("", 0, apart, Action::Block, false);
     let mut own = vec![apart.clone()];
-    own.extend(own_lines(plan, rules, ways));
+    own.extend(own_lines(rules, ways));
     let mut theirs = vec![apart];
     theirs.extend(foreign.bare());
     let alike = Alike::of(&[&own, &theirs], ways.interfaces());

@@ -19,7 +19,7 @@ impl Size {
             values,
             rules_for_every_cell: every.as_ref().map_or(own, |every| every.rows().count()),
             values_for_every_cell: every.as_ref().map_or(values, RuleSet::values),
-            at_least: rules::fewest::least(meaning.plan(), rules),
+            at_least: rules::fewest::least(rules),
         }
     }
 }

@@ -23,7 +23,7 @@ use tables::RawTable;
 #[non_exhaustive]
 pub struct TypedRules<'p> {
     /// The rules, in the lists of the plan's form.
-    pub rules: RuleSet,
+    pub rules: RuleSet<'p>,
     /// What was not understood, each by where it stands. If there is anything, nothing can be said of the rules as a whole.
     pub not_understood: Vec<(String, String)>,
     /// How many rows of rules there are.
@@ -42,7 +42,7 @@ struct TypedRow {
 /// What rows are read against.
 struct Known<'k> {
     plan: &'k Plan,
-    rules: &'k RuleSet,
+    rules: &'k RuleSet<'k>,
     /// The plan's rules by their names in the table.
     named: HashMap<String, &'k Rule>,
 }
@@ -65,14 +65,13 @@ pub fn read_typed<'p>(rows: &[Vec<String>], meaning: &Meaning<'p>) -> Option<Typ
     if !worksheet && !tables.iter().any(|table| is_rules(&table)) {
         return None;
     }
-    let plan = meaning.plan();
-    let own = plan.gateway().form;
+    let own = meaning.plan().gateway().form;
     let forms = [own].into_iter().chain(Form::ALL.into_iter().filter(|form| *form != own));
     let mut best: Option<((usize, usize), TypedRules<'p>)> = None;
     for rules in forms.filter_map(|form| rules::in_form(meaning, form).ok()) {
         let typed = match worksheet {
-            true => worksheet_table::read(&tables, plan, &rules),
-            false => rules_table::read(&tables, plan, &rules),
+            true => worksheet_table::read(&tables, &rules),
+            false => rules_table::read(&tables, &rules),
         };
         let own: HashSet<String> = rules.rules().map(|rule| rule.id.to_string()).collect();
         let strange = typed.rules.rules().filter(|rule| !own.contains(&rule.id.to_string()));
@@ -122,11 +121,11 @@ fn cells(tables: &[Table]) -> Vec<Vec<String>> {
 }
 
 /// Puts rows into the lists of rules, in their order.
-fn in_lists(
-    rules: &RuleSet,
+fn in_lists<'p>(
+    rules: &RuleSet<'p>,
     name: impl Fn(&bastium_core::rules::RuleList) -> String,
     rows: Vec<TypedRow>,
-) -> (RuleSet, Vec<(String, String)>) {
+) -> (RuleSet<'p>, Vec<(String, String)>) {
     let lists: Vec<String> = rules.lists.iter().filter(|list| !list.implied).map(name).collect();
     let mut typed: Vec<Vec<Rule>> = vec![Vec::new(); lists.len()];
     let mut not_understood = Vec::new();

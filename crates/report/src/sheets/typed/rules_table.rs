@@ -15,7 +15,8 @@ pub(super) fn is_one(table: &RawTable) -> bool {
     table.has(&RULES)
 }
 
-pub(super) fn read<'p>(tables: &[RawTable], plan: &'p Plan, rules: &RuleSet) -> TypedRules<'p> {
+pub(super) fn read<'p>(tables: &[RawTable], rules: &RuleSet<'p>) -> TypedRules<'p> {
+    let plan = rules.plan();
     let named = rules.rules().map(|rule| (rule.id.to_string(), rule)).collect();
     let known = Known { plan, rules, named };
     // What the gateway does by itself is in the table, too.

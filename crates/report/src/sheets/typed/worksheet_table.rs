@@ -6,7 +6,6 @@ use crate::sheets::EDITION;
 use crate::sheets::worksheet::{
     COLUMNS, Entered, EnteredRule, Step, Typed, Values, Worksheet, title,
 };
-use bastium_core::plan::Plan;
 use bastium_core::rules::{Rule, RuleSet};
 
 const RULES: [&str; 7] = ["no", "action", "at", "source", "destination", "service", "name"];
@@ -22,7 +21,8 @@ pub(super) fn is_one(table: &RawTable) -> bool {
     table.has(&RULES)
 }
 
-pub(super) fn read<'p>(tables: &[RawTable], plan: &'p Plan, rules: &RuleSet) -> TypedRules<'p> {
+pub(super) fn read<'p>(tables: &[RawTable], rules: &RuleSet<'p>) -> TypedRules<'p> {
+    let plan = rules.plan();
     let sheet = sheet(tables, rules);
     let typed = Typed::read(plan, &sheet);
     let own = Entered::new(plan, rules);
@@ -106,5 +106,5 @@ fn rule(row: RawRow<'_>, known: &Known<'_>, typed: &Typed<'_>) -> Result<Rule, S
 fn tells_forwarded(known: &Known<'_>, like: &Rule) -> bool {
     let mut lists = known.rules.lists.iter();
     let list = lists.find(|list| list.rules.iter().any(|rule| rule.id == like.id));
-    list.is_some_and(|list| known.rules.tells_forwarded(known.plan, list, like))
+    list.is_some_and(|list| known.rules.tells_forwarded(list, like))
 }

@@ -105,8 +105,8 @@ impl Worksheet {
             steps::services(&entered),
             steps::hours(&entered),
             steps::rules(&entered),
-            steps::translation(plan, rules),
-            steps::settings(plan, rules),
+            steps::translation(rules),
+            steps::settings(rules),
             steps::ports(plan),
         ];
         let mut steps: Vec<Step> = all.into_iter().filter(Step::has_values).collect();
@@ -122,13 +122,13 @@ impl Worksheet {
             since: None,
             steps,
         };
-        let misread = sheet.misread(meaning, rules);
+        let misread = sheet.misread(rules);
         if misread.is_empty() { Ok(sheet) } else { Err(misread) }
     }
 
     /// The rules that this worksheet, as it is, does not say as they are; and any that it lacks.
-    pub fn misread(&self, meaning: &Meaning<'_>, rules: &RuleSet) -> Vec<Misread> {
-        read_back::misread(meaning.plan(), rules, self)
+    pub fn misread(&self, rules: &RuleSet) -> Vec<Misread> {
+        read_back::misread(rules, self)
     }
 
     /// A step by its name.

@@ -30,14 +30,15 @@ pub(in crate::sheets) struct Typed<'s> {
 }
 
 /// The rules that a worksheet does not say as they are; and any that it lacks or has twice.
-pub(super) fn misread(plan: &Plan, rules: &RuleSet, sheet: &Worksheet) -> Vec<Misread> {
+pub(super) fn misread(rules: &RuleSet, sheet: &Worksheet) -> Vec<Misread> {
+    let plan = rules.plan();
     let typed = Typed::read(plan, sheet);
     let tables = sheet.step("rules").map(|step| step.tables.as_slice()).unwrap_or_default();
     // In the order in which they are typed: the first that matches decides.
     let rows: Vec<(&Values, &Vec<Vec<String>>)> =
         tables.iter().flat_map(|table| table.rows.iter().map(move |row| (table, row))).collect();
     let lists = rules.lists.iter().filter(|list| !list.implied);
-    let tells = |list, rule| (rule, rules.tells_forwarded(plan, list, rule));
+    let tells = |list, rule| (rule, rules.tells_forwarded(list, rule));
     let rules: Vec<(&Rule, bool)> =
         lists.flat_map(|list| list.rules.iter().map(move |rule| tells(list, rule))).collect();
     let mut found = Vec::new();

@@ -95,7 +95,7 @@ impl<'p> Entered<'p> {
                 .rules
                 .iter()
                 .map(|rule| {
-                    let tells = rules.tells_forwarded(plan, list, rule);
+                    let tells = rules.tells_forwarded(list, rule);
                     entered(plan, &mut objects, rule, tells)
                 })
                 .collect(),

@@ -188,7 +188,8 @@ pub(super) fn rules(entered: &Entered<'_>) -> Step {
 }
 
 /// Translation, both ways.
-pub(super) fn translation(plan: &Plan, rules: &RuleSet) -> Step {
+pub(super) fn translation(rules: &RuleSet) -> Step {
+    let plan = rules.plan();
     let out = plan.uplinks().iter().map(|uplink| {
         [
             one(&uplink.name),
@@ -196,7 +197,7 @@ pub(super) fn translation(plan: &Plan, rules: &RuleSet) -> Step {
             one("the address of the uplink"),
         ]
     });
-    let inward = translation_rows(plan, rules).into_iter().map(|row| {
+    let inward = translation_rows(rules).into_iter().map(|row| {
         [
             row.at.clone(),
             one(row.outside),
@@ -216,7 +217,8 @@ pub(super) fn translation(plan: &Plan, rules: &RuleSet) -> Step {
 }
 
 /// General settings, management, and what happens to what no rule matches.
-pub(super) fn settings(plan: &Plan, rules: &RuleSet) -> Step {
+pub(super) fn settings(rules: &RuleSet) -> Step {
+    let plan = rules.plan();
     let unmatched = plan.matrix().unmatched();
     let log = if unmatched.log { ", logged" } else { "" };
     let mut rows = vec![[
@@ -229,7 +231,7 @@ pub(super) fn settings(plan: &Plan, rules: &RuleSet) -> Step {
         rows.push([one("management from"), one(from)]);
         rows.push([one("management by"), one(&manage.service.text)]);
     }
-    for (number, words) in (1..).zip(form_words(plan, rules)) {
+    for (number, words) in (1..).zip(form_words(rules)) {
         rows.push([one(format!("setting {number}")), one(words)]);
     }
     step(

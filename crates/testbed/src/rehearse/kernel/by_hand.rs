@@ -100,11 +100,11 @@ impl Runner<'_, '_> {
     /// A packet that no cable brings: begun by the gateway itself, or translated on its way in.
     fn converse(&mut self, packet: &Packet) -> Result<Option<Judged>, Unrehearsed> {
         let plan = self.meaning.plan();
-        let Some(outside) = self.rules.as_sent(plan, packet) else { return Ok(None) };
+        let Some(outside) = self.rules.as_sent(packet) else { return Ok(None) };
         if let Some(raw) = self.layout.by_hand(plan, &outside, 49_999) {
             return Ok(self.testbed.site().judge(&[raw])?.pop());
         }
-        let Some(attempt) = conversation(plan, self.rules, self.layout, &outside) else {
+        let Some(attempt) = conversation(self.rules, self.layout, &outside) else {
             return Ok(None);
         };
         Ok(self.testbed.run(&[attempt], |_| {})?.pop().and_then(|asked| asked.judged))

@@ -161,7 +161,7 @@ const OTHER_HOURS: &str = "it is for certain hours, to which these rules cannot 
 
 struct Runner<'a, 's> {
     meaning: &'a Meaning<'a>,
-    rules: &'a RuleSet,
+    rules: &'a RuleSet<'a>,
     layout: &'a Layout,
     inputs: &'a Inputs<'a>,
     testbed: Testbed<'s>,
@@ -252,7 +252,7 @@ impl Runner<'_, '_> {
             .filter(|number| self.meaning.decide(&checks[**number].packet).verdict.is_filtered());
         let attempts: Vec<(usize, Attempt)> = filtered
             .filter_map(|number| {
-                Some((*number, attempt(plan, self.rules, self.layout, checks[*number])?))
+                Some((*number, attempt(self.rules, self.layout, checks[*number])?))
             })
             .collect();
         let (near, far): (Vec<_>, Vec<_>) =

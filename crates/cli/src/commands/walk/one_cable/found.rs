@@ -55,7 +55,7 @@ pub(super) fn fill(sheet: &mut CableSheet, stand: &Stand<'_, '_>, swept: Option<
         sheet.not_reached.push(Reason { what, why: unplaced(*why).to_owned() });
     }
     sheet.warnings = warnings(stand);
-    sheet.sweep = swept.map(|swept| part(plan, rules, stand, swept));
+    sheet.sweep = swept.map(|swept| part(rules, stand, swept));
 }
 
 fn warnings(stand: &Stand<'_, '_>) -> Vec<String> {
@@ -169,11 +169,11 @@ fn counted(all: BTreeMap<String, usize>) -> Vec<Counted> {
 
 /// What came of a sweep, for a sheet.
 pub(in crate::commands) fn part(
-    plan: &Plan,
     rules: &RuleSet,
     stand: &Stand<'_, '_>,
     swept: &Swept,
 ) -> SweepPart {
+    let plan = rules.plan();
     let mut not_shown: BTreeMap<String, usize> = BTreeMap::new();
     for (reason, count) in &swept.nothing {
         *not_shown.entry(why(*reason).to_owned()).or_default() += count;
@@ -187,17 +187,13 @@ pub(in crate::commands) fn part(
         as_planned: swept.as_planned,
         not_shown: counted(not_shown),
         not_tried: counted(not_tried),
-        surprises: grouped(plan, rules, stand, &swept.surprises),
+        surprises: grouped(rules, stand, &swept.surprises),
     }
 }
 
 /// Surprises of one kind between the same two, against the same entry, as one.
-fn grouped(
-    plan: &Plan,
-    rules: &RuleSet,
-    stand: &Stand<'_, '_>,
-    surprises: &[Surprise],
-) -> Vec<SurpriseRow> {
+fn grouped(rules: &RuleSet, stand: &Stand<'_, '_>, surprises: &[Surprise]) -> Vec<SurpriseRow> {
+    let plan = rules.plan();
     let mut groups: Vec<(String, String, Vec<&Surprise>)> = Vec::new();
     for one in surprises {
         let (from, to) = (source(plan, &one.packet), destination(plan, one.packet.destination()));
@@ -213,7 +209,7 @@ fn grouped(
         }
     }
     groups.sort_by_key(|group| (!opens(group.2[0].wrong), group.0.clone(), group.1.clone()));
-    let rows = groups.into_iter().map(|(from, to, all)| row(plan, rules, stand, (from, to), &all));
+    let rows = groups.into_iter().map(|(from, to, all)| row(rules, stand, (from, to), &all));
     let by_from = together(rows.collect(), |row| &mut row.from, |row| row.to.clone());
     together(by_from, |row| &mut row.to, |row| row.from.clone())
 }
@@ -246,12 +242,12 @@ fn together(
 }
 
 fn row(
-    plan: &Plan,
     rules: &RuleSet,
     stand: &Stand<'_, '_>,
     (from, to): (String, String),
     all: &[&Surprise],
 ) -> SurpriseRow {
+    let plan = rules.plan();
     let Surprise { packet, decision, wrong, came } = all[0];
     let line: IntervalSet<ServicePoint> = all.iter().map(|one| one.packet.service).collect();
     let v6 = packet.source().is_ipv6();

@@ -25,7 +25,7 @@ impl Worksheet {
     /// Where what is typed would not lead to the new rules, as for [`Worksheet::since`].
     pub fn since_held(
         name: &str,
-        held: &HeldRules,
+        held: &HeldRules<'_>,
         (meaning, proved): (&Meaning<'_>, Proved<'_>),
     ) -> Result<Self, Vec<Misread>> {
         let (plan, rules) = (meaning.plan(), proved.rules());
@@ -82,7 +82,7 @@ fn empty(plan: &Plan, list: &RuleList) -> EnteredList {
 }
 
 /// The rows of now: those that say what a rule of the plan says in its words, under their own names.
-fn was<'p>(plan: &'p Plan, held: &HeldRules, is: &Entered<'_>) -> Entered<'p> {
+fn was<'p>(plan: &'p Plan, held: &HeldRules<'_>, is: &Entered<'_>) -> Entered<'p> {
     let known: HashMap<&RuleId, &EnteredRule> = is.rules().map(|row| (&row.id, row)).collect();
     let entered = held.rules.lists.iter().filter(|list| !list.implied && !list.rules.is_empty());
     let lists = entered.map(|list| {

@@ -26,7 +26,7 @@ use std::collections::HashMap;
 #[derive(Clone, Copy)]
 struct Version<'v> {
     plan: &'v Plan,
-    rules: &'v RuleSet,
+    rules: &'v RuleSet<'v>,
 }
 
 /// The rows of before and afterwards.
@@ -134,7 +134,7 @@ impl Worksheet {
             ],
             ..self.clone()
         };
-        misread.extend(super::read_back::misread(new.plan, new.rules, &whole));
+        misread.extend(super::read_back::misread(new.rules, &whole));
         misread
     }
 }
@@ -159,8 +159,8 @@ fn all_steps(
     let differences = |make: &dyn Fn(Version<'_>) -> Step| Differences::new(&make(old), &make(new));
     let interfaces = differences(&|version| steps::interfaces(version.plan));
     let leases = differences(&|version| steps::leases(version.plan));
-    let translation = differences(&|version| steps::translation(version.plan, version.rules));
-    let settings = differences(&|version| steps::settings(version.plan, version.rules));
+    let translation = differences(&|version| steps::translation(version.rules));
+    let settings = differences(&|version| steps::settings(version.rules));
     let ports = differences(&|version| steps::ports(version.plan));
     let early = new.rules.before_translation;
     let edited = if way.is_safe() { EDITED } else { EDITED_BUT };
