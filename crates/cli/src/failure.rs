@@ -2,10 +2,12 @@
 
 mod call;
 mod library;
+mod machine;
 
 pub(crate) use call::{
     CableProblem, CallProblem, Malformed, Meaningless, Named, NeedsFile, Unknown,
 };
+pub(crate) use machine::MachineProblem;
 
 use bastium_core::diagnosis::{Diagnosis, Severity};
 use bastium_core::source::Source;
@@ -72,8 +74,8 @@ pub(crate) enum Failure {
     #[error("what would be written does not do what the plan says")]
     Unproved { faults: Vec<String> },
     /// This machine lacks what is needed.
-    #[error("{says}")]
-    Machine { says: String, help: String },
+    #[error(transparent)]
+    Machine(MachineProblem),
     /// The call asks for something that cannot be.
     #[error(transparent)]
     Call(CallProblem),
@@ -100,6 +102,12 @@ macro_rules! of_the_call {
 }
 of_the_call!(CallProblem, Unknown, NeedsFile, Meaningless, Malformed, CableProblem);
 
+impl From<MachineProblem> for Failure {
+    fn from(problem: MachineProblem) -> Self {
+        Self::Machine(problem)
+    }
+}
+
 impl Failure {
     /// What to do about it; empty where each part of it has a help of its own.
     pub(crate) fn help(&self) -> String {
@@ -114,7 +122,7 @@ impl Failure {
             Self::Output(_) => "is the disk full?",
             Self::Edit(problem) => return edit_words(problem).1,
             Self::Call(problem) => return problem.help(),
-            Self::Machine { help, .. } => help,
+            Self::Machine(problem) => problem.help(),
             Self::Refused { .. } | Self::Words { .. } | Self::Unproved { .. } => "",
         };
         fixed.to_owned()

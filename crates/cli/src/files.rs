@@ -1,6 +1,6 @@
 //! Files are written whole or not at all, where they are, and stay whose they were.
 
-use crate::failure::Failure;
+use crate::failure::{Failure, MachineProblem};
 use crate::interrupt::Unfinished;
 use crate::session::Session;
 use std::ffi::OsStr;
@@ -304,13 +304,7 @@ pub(crate) fn lock(path: &Path, session: &mut Session<'_>) -> Result<File, Failu
         }
         let waited = begun.elapsed();
         if waited > LONGEST_WAIT {
-            return Err(Failure::Machine {
-                says: format!(
-                    "another program has locked {} for a minute",
-                    folder_of(path).display()
-                ),
-                help: "end that program, then try again; nothing was changed".to_owned(),
-            });
+            return Err(MachineProblem::Locked(folder_of(path).to_owned()).into());
         }
         if waited > QUIET_WAIT && !reported {
             reported = true;

@@ -1,7 +1,7 @@
 //! Finding, reading and writing plan files.
 
 use crate::args::Writing;
-use crate::failure::{CallProblem, Failure, NeedsFile};
+use crate::failure::{CallProblem, Failure, MachineProblem, NeedsFile};
 use crate::files::{self, Over};
 use crate::session::{Session, day_of};
 use bastium_core::diagnosis::{Diagnosis, Severity};
@@ -130,10 +130,7 @@ impl Version<'_> {
         object.push(file);
         let mut git = std::process::Command::new("git");
         git.arg("-C").arg(folder).args(["show", "--end-of-options"]).arg(object);
-        let shown = child::run(&mut git, "").map_err(|error| Failure::Machine {
-            says: format!("cannot run git: {error}"),
-            help: "install git, or name both plans: bastium compare OLD NEW".to_owned(),
-        })?;
+        let shown = child::run(&mut git, "").map_err(MachineProblem::Git)?;
         if !shown.status.success() {
             let reason = String::from_utf8_lossy(&shown.err);
             let reason = reason.lines().next().unwrap_or_default().trim_start_matches("fatal: ");

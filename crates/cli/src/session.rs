@@ -256,7 +256,7 @@ impl<'w> Session<'w> {
                 self.complain(&says, &help);
             }
         }
-        if matches!(failure, Failure::Machine { .. }) { Exit::Unable } else { Exit::Wrong }
+        if matches!(failure, Failure::Machine(_)) { Exit::Unable } else { Exit::Wrong }
     }
 
     /// Writes out what is left. A reader that has gone away is a quiet end.

@@ -1,6 +1,6 @@
 //! `bastium completions`
 
-use crate::failure::{Exit, Failure};
+use crate::failure::{Exit, Failure, MachineProblem};
 use crate::session::Session;
 use clap_complete::Shell;
 use clap_complete::env::Shells;
@@ -12,10 +12,7 @@ pub(crate) const ASKED_BY: &str = "BASTIUM_COMPLETE";
 pub(super) fn run(shell: Shell, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let shells = Shells::builtins();
     let Some(completer) = shells.completer(&shell.to_string()) else {
-        return Err(Failure::Machine {
-            says: format!("there is no completion for {shell}"),
-            help: "bash, elvish, fish, powershell and zsh have one".to_owned(),
-        });
+        return Err(MachineProblem::Completion(shell).into());
     };
     let mut script = Vec::new();
     completer.write_registration(ASKED_BY, "bastium", "bastium", "bastium", &mut script)?;

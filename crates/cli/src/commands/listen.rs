@@ -1,7 +1,7 @@
 //! `bastium listen`
 
 use crate::args::Listen;
-use crate::failure::{Exit, Failure, Malformed};
+use crate::failure::{Exit, Failure, MachineProblem, Malformed};
 use crate::session::Session;
 use bastium_core::space::Protocol;
 use bastium_testbed::answer::{Port, Visits, listen, visits};
@@ -12,11 +12,8 @@ pub(super) fn run(args: &Listen, session: &mut Session<'_>) -> Result<Exit, Fail
     let ports = ports(&args.ports)?;
     let (teller, visits) = visits();
     for port in &ports {
-        listen(*port, args.at, &teller).map_err(|error| Failure::Machine {
-            says: format!("cannot listen on {port}: {error}"),
-            help: "stop what listens there already; a port below 1024 may need the administrator"
-                .to_owned(),
-        })?;
+        listen(*port, args.at, &teller)
+            .map_err(|error| MachineProblem::Listening { port: port.to_string(), error })?;
     }
     let shown: Vec<String> = ports.iter().map(Port::to_string).collect();
     session.remark(&format!("listening on {}; stop with Ctrl-C", shown.join(", ")));

@@ -1,7 +1,7 @@
 //! `bastium rehearse`
 
 use crate::args::Rehearse;
-use crate::failure::{CallProblem, Exit, Failure};
+use crate::failure::{CallProblem, Exit, Failure, MachineProblem};
 use crate::plans;
 use crate::session::{self, Session};
 use crate::show::{self, style};
@@ -76,12 +76,7 @@ fn inside() -> Result<Option<Exit>, Failure> {
 }
 
 fn unable(says: &str) -> Failure {
-    Failure::Machine {
-        says: says.to_owned(),
-        help: "it takes Linux with user namespaces (or root), and the tools ip, nft and dnsmasq; \
-               `bastium rehearse --on-paper` goes through the same list without packets"
-            .to_owned(),
-    }
+    MachineProblem::Rehearsal(says.to_owned()).into()
 }
 
 #[cfg(target_os = "linux")]

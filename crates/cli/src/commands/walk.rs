@@ -126,10 +126,7 @@ fn one_cable(
 
 #[cfg(not(target_os = "linux"))]
 fn one_cable(_: &mut Tour<'_, '_>, _: Proved<'_>, _: &mut Session<'_>) -> Result<Exit, Failure> {
-    Err(Failure::Machine {
-        says: "standing in several networks at once needs Linux".to_owned(),
-        help: "from one network at a time: bastium walk --run".to_owned(),
-    })
+    Err(crate::failure::MachineProblem::NotLinux.into())
 }
 
 impl Tour<'_, '_> {

@@ -12,7 +12,7 @@ mod snapshot;
 mod state;
 
 use crate::args::View;
-use crate::failure::{Exit, Failure, NeedsFile};
+use crate::failure::{Exit, Failure, MachineProblem, NeedsFile};
 use crate::plans;
 use crate::session::{self, Session};
 use bastium_core::diagnosis::Diagnose;
@@ -40,10 +40,7 @@ enum Ended {
 
 pub(super) fn run(args: &View, session: &mut Session<'_>) -> Result<Exit, Failure> {
     if !std::io::stdin().is_terminal() || !std::io::stdout().is_terminal() {
-        return Err(Failure::Machine {
-            says: "`bastium view` needs a terminal".to_owned(),
-            help: "`bastium matrix`, `check`, `ask` and `set` say and do the same".to_owned(),
-        });
+        return Err(MachineProblem::NoTerminal.into());
     }
     let named = session.options.plan.clone();
     let Some(path) = plans::path(named.as_deref())? else {

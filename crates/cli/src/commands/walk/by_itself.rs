@@ -4,7 +4,7 @@ mod leases;
 mod trials;
 
 use super::Tour;
-use crate::failure::Failure;
+use crate::failure::{Failure, MachineProblem};
 use crate::session::Session;
 use crate::show::style;
 use bastium_core::checklist::{Check, Probe, Standpoint, Target};
@@ -19,10 +19,7 @@ use trials::Trial;
 
 /// Makes what can be made from here. Says whether this machine stands anywhere at all.
 pub(super) fn run(tour: &mut Tour<'_, '_>, session: &mut Session<'_>) -> Result<bool, Failure> {
-    let own = here::addresses().map_err(|error| Failure::Machine {
-        says: format!("cannot read this machine's addresses: {error}"),
-        help: "make the walk by hand: bastium walk".to_owned(),
-    })?;
+    let own = here::addresses().map_err(MachineProblem::Addresses)?;
     let sheet = tour.sheet();
     let mut trials = Vec::new();
     let mut leases = Vec::new();

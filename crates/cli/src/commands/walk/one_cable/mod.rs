@@ -5,7 +5,7 @@ mod lines;
 mod ports;
 
 use super::{Tour, lease_faults, words};
-use crate::failure::{Exit, Failure, Named, Unknown};
+use crate::failure::{Exit, Failure, MachineProblem, Named, Unknown};
 use crate::session::{self, Session};
 use crate::show::{self, style};
 use bastium_core::checklist::{self, Check, Expect, Probe};
@@ -15,7 +15,6 @@ use bastium_report::sheets::CableSheet;
 use bastium_report::walk::Outcome;
 use bastium_testbed::cable::{Answer, Came, Ends, Pace};
 use bastium_testbed::trunk::{Manner, Shown, Stand, StandIn, Swept, Tried, Wrong, faults};
-use std::io;
 use std::time::Instant;
 
 /// How many conversations are begun a second, where nobody says.
@@ -45,7 +44,7 @@ pub(super) fn run(
     let taken = Stand::take((meaning, rules), place, manner, crate::interrupt::last_wish);
     let mut stand = taken.map_err(|error| {
         crate::interrupt::last_wish_now();
-        broken(&error)
+        MachineProblem::Cable(error)
     })?;
     let tried = try_all(tour, proved, &mut stand, session);
     session.progress_ends();
@@ -53,7 +52,7 @@ pub(super) fn run(
     // Whatever has come of it, leases are given back.
     let left = stand.leave();
     let (tried, swept) = tried?;
-    left.map_err(|error| broken(&error))?;
+    left.map_err(MachineProblem::Cable)?;
     let mut sheet = CableSheet::new(tour.sheet());
     found::fill(&mut sheet, &stand, swept.as_ref());
     sheet.not_tried = found::untried(tour, &tried);
@@ -71,7 +70,7 @@ fn try_all(
 ) -> Result<(Vec<Tried>, Option<Swept>), Failure> {
     session.doing("trying the checks");
     let tried = stand.list(&tour.stands, &mut |done, all| session.progress(done, all));
-    let tried = tried.map_err(|error| broken(&error))?;
+    let tried = tried.map_err(MachineProblem::Cable)?;
     keep(tour, stand, &tried)?;
     carried(tour, proved, stand)?;
     if tour.args.no_sweep {
@@ -86,7 +85,7 @@ fn try_all(
         }
         session.progress(done, all);
     });
-    Ok((tried, Some(swept.map_err(|error| broken(&error))?)))
+    Ok((tried, Some(swept.map_err(MachineProblem::Cable)?)))
 }
 
 /// Says how long a sweep will take, if that is long.
@@ -122,13 +121,6 @@ fn stand_in(tour: &Tour<'_, '_>) -> Result<StandIn, Failure> {
     Ok(StandIn::These(named))
 }
 
-fn broken(error: &io::Error) -> Failure {
-    Failure::Machine {
-        says: format!("the cable does not carry any more: {error}"),
-        help: "is the interface up? `ip link` shows it".to_owned(),
-    }
-}
-
 /// The list that a person carries, as far as it is another: its results are kept, too, so that `walk --status` has them.
 fn carried(
     tour: &mut Tour<'_, '_>,
@@ -136,7 +128,7 @@ fn carried(
     stand: &mut Stand<'_, '_>,
 ) -> Result<(), Failure> {
     let list = checklist::carried(tour.meaning, proved);
-    let tried = stand.list(&list.stands, &mut |_, _| {}).map_err(|error| broken(&error))?;
+    let tried = stand.list(&list.stands, &mut |_, _| {}).map_err(MachineProblem::Cable)?;
     let whole = std::mem::replace(&mut tour.stands, list.stands);
     let kept = keep(tour, stand, &tried);
     tour.stands = whole;

@@ -1,14 +1,13 @@
 //! The interfaces of this machine that a walk by cable may take, and what is reached by them.
 
 use crate::args::Walk;
-use crate::failure::{CableProblem, Failure, Malformed, Named, Unknown};
+use crate::failure::{CableProblem, Failure, MachineProblem, Malformed, Named, Unknown};
 use bastium_core::plan::{NetworkId, Plan};
 use bastium_gateway::clean;
 use bastium_testbed::cable::{Mac, Port};
 use bastium_testbed::trunk::Lanes;
 use std::collections::HashMap;
 use std::fs;
-use std::io::ErrorKind;
 use std::path::Path;
 
 /// `ARPHRD_LOOPBACK`, as the kernel writes it.
@@ -124,19 +123,8 @@ fn port_of(name: &str, other_mac: bool) -> Result<Port, Failure> {
         }
         Ok(port)
     });
-    opened.map_err(|error| {
-        let name = clean(name).into_owned();
-        let help = match error.kind() {
-            ErrorKind::PermissionDenied => {
-                "frames are put on a cable by root only (CAP_NET_RAW): run it with sudo"
-            }
-            _ => "`ip link` shows the interfaces of this machine",
-        };
-        Failure::Machine {
-            says: format!("cannot use the interface {name}: {error}"),
-            help: help.to_owned(),
-        }
-    })
+    opened
+        .map_err(|error| MachineProblem::Interface { name: clean(name).into_owned(), error }.into())
 }
 
 /// Looks whether this machine itself needs an interface.

@@ -1,0 +1,69 @@
+//! What a machine can lack.
+
+use super::shown;
+use clap_complete::Shell;
+use std::io;
+use std::path::PathBuf;
+use thiserror::Error;
+
+/// Why this machine cannot do what was asked for. Its `Display` says it in a sentence; [`Self::help`] what to do.
+#[derive(Debug, Error)]
+pub(crate) enum MachineProblem {
+    /// There is no git that runs.
+    #[error("cannot run git: {0}")]
+    Git(io::Error),
+    /// Somebody else works in a folder, and does not end.
+    #[error("another program has locked {} for a minute", shown(.0))]
+    Locked(PathBuf),
+    /// An interface that cannot be opened.
+    #[error("cannot use the interface {name}: {error}")]
+    Interface { name: String, error: io::Error },
+    /// A cable that carried and does not any more.
+    #[error("the cable does not carry any more: {0}")]
+    Cable(io::Error),
+    /// The system does not tell its addresses.
+    #[error("cannot read this machine's addresses: {0}")]
+    Addresses(io::Error),
+    /// A port that cannot be listened on.
+    #[error("cannot listen on {port}: {error}")]
+    Listening { port: String, error: io::Error },
+    /// A shell that nothing is completed for.
+    #[error("there is no completion for {0}")]
+    Completion(Shell),
+    /// No site can be built in this kernel.
+    #[error("{0}")]
+    Rehearsal(String),
+    /// There is nobody at a terminal.
+    #[error("`bastium view` needs a terminal")]
+    NoTerminal,
+    /// Another system than Linux.
+    #[cfg_attr(target_os = "linux", expect(dead_code, reason = "that is for other systems"))]
+    #[error("standing in several networks at once needs Linux")]
+    NotLinux,
+}
+
+impl MachineProblem {
+    /// What to do about it.
+    pub(crate) fn help(&self) -> &'static str {
+        match self {
+            Self::Git(_) => "install git, or name both plans: bastium compare OLD NEW",
+            Self::Locked(_) => "end that program, then try again; nothing was changed",
+            Self::Interface { error, .. } if error.kind() == io::ErrorKind::PermissionDenied => {
+                "frames are put on a cable by root only (CAP_NET_RAW): run it with sudo"
+            }
+            Self::Interface { .. } => "`ip link` shows the interfaces of this machine",
+            Self::Cable(_) => "is the interface up? `ip link` shows it",
+            Self::Addresses(_) => "make the walk by hand: bastium walk",
+            Self::Listening { .. } => {
+                "stop what listens there already; a port below 1024 may need the administrator"
+            }
+            Self::Completion(_) => "bash, elvish, fish, powershell and zsh have one",
+            Self::Rehearsal(_) => {
+                "it takes Linux with user namespaces (or root), and the tools ip, nft and dnsmasq; \
+                 `bastium rehearse --on-paper` goes through the same list without packets"
+            }
+            Self::NoTerminal => "`bastium matrix`, `check`, `ask` and `set` say and do the same",
+            Self::NotLinux => "from one network at a time: bastium walk --run",
+        }
+    }
+}
