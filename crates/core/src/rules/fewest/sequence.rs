@@ -98,7 +98,7 @@ impl Sequence {
         near.iter().any(|&other| {
             other >= from
                 && self.lines[other].effect != effect
-                && !self.first_at(packets, other, &near).is_empty()
+                && self.is_first_for_some(packets, other, &near)
         })
     }
 
@@ -114,7 +114,7 @@ impl Sequence {
         near.iter().any(|&other| {
             (from..to).contains(&other)
                 && self.lines[other].effect != effect
-                && !self.first_at(packets, other, &near).is_empty()
+                && self.is_first_for_some(packets, other, &near)
         })
     }
 
@@ -137,21 +137,15 @@ impl Sequence {
         near.iter().find(takes).copied()
     }
 
-    /// The packets that a line has and no line above it, of those nearby, takes.
-    fn first_at(&self, packets: &PacketSet, line: usize, near: &[usize]) -> PacketSet {
-        let mut rest = packets.intersection(&self.lines[line].packets);
-        // Those that do the same mostly have most of it.
+    /// Whether a line is the first of those nearby to take some of these packets. Asked for one such packet, not for all of
+    /// them: the lines above are many, and one packet is enough.
+    fn is_first_for_some(&self, packets: &PacketSet, line: usize, near: &[usize]) -> bool {
+        let own = packets.intersection(&self.lines[line].packets);
+        // Those that do the same mostly have most of it, and stand just above.
         let until = near.partition_point(|above| *above < line);
-        for &above in near[..until].iter().rev() {
-            if rest.is_empty() {
-                break;
-            }
-            let above = &self.lines[above];
-            if !above.in_part && !rest.is_disjoint(&above.packets) {
-                rest = rest.difference(&above.packets);
-            }
-        }
-        rest
+        let above = near[..until].iter().rev().map(|above| &self.lines[*above]);
+        let above = above.filter(|above| !above.in_part).map(|above| &above.packets);
+        !own.is_empty() && !own.is_covered_by(above)
     }
 
     /// Takes the rules of removed lines out of their lists.
