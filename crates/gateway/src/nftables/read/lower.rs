@@ -7,6 +7,7 @@
 
 mod hooks;
 mod limits;
+mod service_line;
 mod tests_of;
 mod translated;
 

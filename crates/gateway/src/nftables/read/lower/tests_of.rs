@@ -1,13 +1,12 @@
 //! What a condition comes to, as products.
 
 use super::super::ruleset::{End, Key, Looked, Rule, Side, Test, Value, Values, Verdict};
+use super::service_line::{icmp, joined, line_of, protocols, with_ports};
 use super::{Conversation, Headers, Lowering, Place, Said, has_state};
 use bastium_core::space::{
-    AddressSet, Family, Interface, IntervalSet, Match, Minute, PacketSet, Protocol, ServicePoint,
-    ServiceSet,
+    AddressSet, Family, Interface, IntervalSet, Match, Minute, PacketSet, ServiceSet,
 };
 use std::collections::HashMap;
-use std::ops::RangeInclusive;
 
 impl Lowering<'_> {
     /// What a condition leaves of the packets that come to it.
@@ -356,69 +355,6 @@ fn only(set: AddressSet, family: Family) -> AddressSet {
 
 fn of_family(family: Family) -> Match {
     Match { source: only(AddressSet::full(), family), ..Match::everything() }
-}
-
-fn icmp(family: Family) -> Protocol {
-    match family {
-        Family::V4 => Protocol::ICMP,
-        Family::V6 => Protocol::ICMP_V6,
-    }
-}
-
-/// The protocols that have ports, where `th` looks for one.
-const WITH_PORTS: [u8; 5] = [6, 17, 33, 132, 136];
-
-fn with_ports(protocol: Option<u8>) -> ServiceSet {
-    let all = WITH_PORTS.iter().filter(|number| protocol.is_none_or(|own| own == **number));
-    let spans = all.map(|number| Protocol(*number).stretch());
-    ServiceSet::both(IntervalSet::from_spans(spans))
-}
-
-/// The stretch of the service line that a value asks for, whichever protocol it is of.
-fn line_of(key: Key, value: &Value) -> IntervalSet<ServicePoint> {
-    let Value::Numbers(low, high) = value else { return IntervalSet::empty() };
-    let (low, high) = (*low, *high);
-    let messages = |kind: RangeInclusive<u8>, code: RangeInclusive<u8>, family| {
-        let point = |kind, code| ServicePoint::icmp(icmp(family), kind, code);
-        let each = kind.map(|kind| (point(kind, *code.start()), point(kind, *code.end())));
-        IntervalSet::from_spans(each)
-    };
-    match key {
-        Key::Protocol(_) => protocols(low, high),
-        Key::Port(protocol) => {
-            let all = WITH_PORTS.iter().filter(|number| protocol.is_none_or(|own| own == **number));
-            IntervalSet::from_spans(all.map(|number| {
-                let point = |port| ServicePoint::port(Protocol(*number), port);
-                (point(low), point(high))
-            }))
-        }
-        Key::IcmpType(family) => match eight_bits(low, high) {
-            Some(kinds) => messages(kinds, 0..=u8::MAX, family),
-            None => IntervalSet::empty(),
-        },
-        Key::IcmpCode(family) => match eight_bits(low, high) {
-            Some(codes) => messages(0..=u8::MAX, codes, family),
-            None => IntervalSet::empty(),
-        },
-        _ => IntervalSet::empty(),
-    }
-}
-
-/// A range of what has eight bits in a packet, without what lies above.
-fn eight_bits(low: u16, high: u16) -> Option<RangeInclusive<u8>> {
-    Some(u8::try_from(low).ok()?..=u8::try_from(high).unwrap_or(u8::MAX))
-}
-
-fn protocols(low: u16, high: u16) -> IntervalSet<ServicePoint> {
-    let Some(numbers) = eight_bits(low, high) else { return IntervalSet::empty() };
-    IntervalSet::range(Protocol(*numbers.start()).stretch().0, Protocol(*numbers.end()).stretch().1)
-}
-
-fn joined(
-    known: Option<IntervalSet<ServicePoint>>,
-    own: IntervalSet<ServicePoint>,
-) -> IntervalSet<ServicePoint> {
-    known.map_or(own.clone(), |known| known.intersection(&own))
 }
 
 fn minutes(value: &Value) -> Vec<(Minute, Minute)> {

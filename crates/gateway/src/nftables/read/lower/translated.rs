@@ -4,7 +4,7 @@ use super::super::ruleset::{Ports, Problem, Rule, Ruleset};
 use super::super::world::World;
 use super::{Conversation, Lowering, Place, Said};
 use bastium_core::plan::Action;
-use bastium_core::space::{IntervalSet, Match, Protocol, ServicePoint, ServiceSet};
+use bastium_core::space::{Match, Protocol, ServicePoint, ServiceSet};
 use std::net::IpAddr;
 
 /// Where a destination is translated to.
@@ -84,11 +84,8 @@ impl Lowering<'_> {
     ) {
         let sure = |port| if said.sure { Translated::To(to, port) } else { Translated::Unknown };
         let asks = |port: u16| -> Vec<Match> {
-            let lines = [6u8, 17, 33, 132, 136].into_iter().map(|number| {
-                let point = ServicePoint::port(Protocol(number), port);
-                (point, point)
-            });
-            let service = ServiceSet::both(IntervalSet::from_spans(lines));
+            let points = Protocol::WITH_PORTS.map(|protocol| ServicePoint::port(protocol, port));
+            let service = ServiceSet::both(points.into_iter().collect());
             let asked = Match { service, ..Match::everything() };
             let all = here.iter().map(|product| product.intersection(&asked));
             all.filter(|product| !product.is_empty()).collect()
