@@ -184,7 +184,7 @@ fn edit_words(problem: &EditProblem) -> (String, String) {
 }
 
 /// A path, as it can be shown.
-fn shown(path: &Path) -> String {
+pub(crate) fn shown(path: &Path) -> String {
     clean(&path.display().to_string()).into_owned()
 }
 

@@ -2,7 +2,7 @@
 
 use super::{changed, compare, edit};
 use crate::args::{Change, Cli, Command, Format, Writing};
-use crate::failure::{Exit, Failure, Malformed};
+use crate::failure::{Exit, Failure, Malformed, shown};
 use crate::plans;
 use crate::session::{self, Session};
 use crate::show::style;
@@ -16,7 +16,7 @@ use std::path::Path;
 
 pub(super) fn run(args: &Change, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let bytes = plans::read_whole(&args.file)?;
-    let name = clean(&args.file.display().to_string()).into_owned();
+    let name = shown(&args.file);
     let text = String::from_utf8(bytes).map_err(|_| Malformed::Changes(args.file.clone()))?;
     let (lines, edits) = read(&text, &args.file)?;
     let changed = plans::change(args.writing, session, |plan| {
@@ -35,7 +35,7 @@ pub(super) fn run(args: &Change, session: &mut Session<'_>) -> Result<Exit, Fail
 
 /// The changes, each with its line; or everything that is wrong with any of them.
 pub(super) fn read(text: &str, path: &Path) -> Result<(Vec<usize>, Vec<Edit>), Failure> {
-    let name = clean(&path.display().to_string()).into_owned();
+    let name = shown(path);
     let (mut lines, mut edits, mut wrong) = (Vec::new(), Vec::new(), Vec::new());
     for (number, line) in (1..).zip(text.lines()) {
         let line = line.trim();

@@ -1,7 +1,7 @@
 //! `bastium compare`
 
 use crate::args::Compare;
-use crate::failure::{CallProblem, Exit, Failure};
+use crate::failure::{CallProblem, Exit, Failure, shown};
 use crate::plans::{self, Version};
 use crate::session::{self, Session};
 use crate::show::{self, style, table};
@@ -9,7 +9,6 @@ use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Form, Plan};
 use bastium_core::proof;
 use bastium_core::rules::{self, RuleSet};
-use bastium_gateway::clean;
 use bastium_report::sheets::{CompareSheet, Names, RuleFile, RuleFileProblem};
 use jiff::civil::Date;
 use std::path::Path;
@@ -68,11 +67,6 @@ fn two_lists(old: &Path, new: &Path) -> Result<Option<(RuleFile, RuleFile)>, Fai
 
 fn not_a_list(path: &Path, problem: RuleFileProblem) -> Failure {
     CallProblem::RuleFile { path: path.to_owned(), problem }.into()
-}
-
-/// A file's name, as it can be shown.
-fn shown(path: &Path) -> String {
-    clean(&path.display().to_string()).into_owned()
 }
 
 fn lists_compared(

@@ -18,6 +18,7 @@ use bastium_report::sheets::{
 };
 use bastium_testbed::probe::Seen;
 use bastium_testbed::rehearse::{self, Report, Tried, Wrong};
+use std::error::Error;
 use std::time::Duration;
 
 pub(super) fn run(args: &Rehearse, session: &mut Session<'_>) -> Result<Exit, Failure> {
@@ -66,17 +67,17 @@ fn inside() -> Result<Option<Exit>, Failure> {
             Some(2) => Exit::Wrong,
             _ => Exit::Unable,
         })),
-        Err(why) => Err(unable(&why.to_string())),
+        Err(why) => Err(unable(why)),
     }
 }
 
 #[cfg(not(target_os = "linux"))]
 fn inside() -> Result<Option<Exit>, Failure> {
-    Err(unable("a rehearsal with packets needs a Linux kernel"))
+    Err(MachineProblem::NoRehearsal.into())
 }
 
-fn unable(says: &str) -> Failure {
-    MachineProblem::Rehearsal(says.to_owned()).into()
+fn unable(why: impl Error + Send + Sync + 'static) -> Failure {
+    MachineProblem::Rehearsal(why.into()).into()
 }
 
 #[cfg(target_os = "linux")]
@@ -107,9 +108,9 @@ fn in_kernel(
     session.progress_ends();
     report.map_err(|why| match why {
         Unrehearsed::Site(Undone::Filter(error @ FilterError::Refused(_))) if given.is_some() => {
-            CallProblem::NotLoaded(error.to_string()).into()
+            CallProblem::NotLoaded(error.into()).into()
         }
-        why => unable(&why.to_string()),
+        why => unable(why),
     })
 }
 
@@ -140,24 +141,24 @@ fn sweep(
 ) -> Result<SweepPart, Failure> {
     use super::walk::one_cable::found;
     use bastium_testbed::cable::Pace;
+    use bastium_testbed::rehearse::Unrehearsed;
     use bastium_testbed::trunk::{Manner, Practice, Stand, StandIn};
     let plan = meaning.plan();
     let at = session::minute_of_week(plan);
-    let failed = |says: &dyn std::fmt::Display| unable(&says.to_string());
     let text = at_minute(given, meaning, rules, at);
-    let text = text.ok_or_else(|| unable("hours in these rules are not understood"))?;
-    let made = Practice::new(plan, |_| {}, None, &[]).map_err(|why| failed(&why))?;
-    let mut made = made.ok_or_else(|| unable("not every interface has a name in the plan"))?;
-    made.site.load(&text).map_err(|why| failed(&why))?;
-    let place = made.ends(plan).map_err(|why| failed(&why))?;
+    let text = text.ok_or(MachineProblem::Hours)?;
+    let made = Practice::new(plan, |_| {}, None, &[]).map_err(unable)?;
+    let mut made = made.ok_or_else(|| unable(Unrehearsed::NoInterfaces))?;
+    made.site.load(&text).map_err(unable)?;
+    let place = made.ends(plan).map_err(unable)?;
     let (stand_in, pace) = (StandIn::Everyone, Pace(u32::MAX));
     let manner = Manner { stand_in, pace, at, serves: false };
     let stand = Stand::take((meaning, rules), place, manner, drop);
-    let mut stand = stand.map_err(|why| failed(&why))?;
+    let mut stand = stand.map_err(unable)?;
     session.doing("sweeping");
     let swept = stand.sweep(&mut |done, all| session.progress(done, all));
     session.progress_ends();
-    let swept = swept.map_err(|why| failed(&why))?;
+    let swept = swept.map_err(unable)?;
     Ok(found::part(rules, &stand, &swept))
 }
 
@@ -168,7 +169,7 @@ fn sweep(
     _: &RuleSet,
     _: &mut Session<'_>,
 ) -> Result<SweepPart, Failure> {
-    Err(unable("a sweep needs a Linux kernel"))
+    Err(MachineProblem::NoRehearsal.into())
 }
 
 #[cfg(not(target_os = "linux"))]
@@ -179,7 +180,7 @@ fn in_kernel(
     _: &Checklist,
     _: &mut Session<'_>,
 ) -> Result<Report, Failure> {
-    Err(unable("a rehearsal with packets needs a Linux kernel"))
+    Err(MachineProblem::NoRehearsal.into())
 }
 
 /// Where a file of one's own differs from the plan, a sentence each.

@@ -4,7 +4,7 @@ use super::compare;
 use super::verify::made;
 use super::walk::{Results, results_beside};
 use crate::args::Report;
-use crate::failure::{CallProblem, Exit, Failure};
+use crate::failure::{CallProblem, Exit, Failure, shown};
 use crate::files;
 use crate::plans;
 use crate::session::{self, Session};
@@ -13,7 +13,6 @@ use bastium_core::findings;
 use bastium_core::meaning::Meaning;
 use bastium_core::proof::Proved;
 use bastium_core::rules::{self, RuleSet};
-use bastium_gateway::clean;
 use bastium_gateway::nftables::hits;
 use bastium_report::document::{Audience, Document, Sources, html, markdown};
 use bastium_report::sheets::{ChecklistSheet, CompareSheet, FindingSheet, ProofSheet};
@@ -127,6 +126,6 @@ fn since(
     let before = plans::older(old, session.options.plan.as_deref())?;
     // What is wrong with the older one is said as of any plan.
     session::meaning(&before, Some(meaning.day()))?;
-    let files = (clean(&old.display().to_string()).into_owned(), "the plan as it is".to_owned());
+    let files = (shown(old), "the plan as it is".to_owned());
     Ok(compare::between((&before, meaning.plan()), files, meaning.day()))
 }

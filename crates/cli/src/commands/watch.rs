@@ -2,7 +2,7 @@
 
 use super::compare;
 use crate::args::Watch;
-use crate::failure::{Exit, Failure, NeedsFile};
+use crate::failure::{Exit, Failure, NeedsFile, shown};
 use crate::plans;
 use crate::session::{self, Session};
 use crate::show::{diagnostic, style};
@@ -11,7 +11,6 @@ use bastium_core::findings;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::Plan;
 use bastium_core::source::Source;
-use bastium_gateway::clean;
 use bastium_report::count;
 use bastium_report::sheets::CompareSheet;
 use std::path::Path;
@@ -40,7 +39,7 @@ pub(super) fn run(args: &Watch, session: &mut Session<'_>) -> Result<Exit, Failu
     let first = known(plan, args)?;
     session.remark(&format!(
         "watching {}: {}; Ctrl-C ends it",
-        clean(&path.display().to_string()),
+        shown(&path),
         count(first.found.len(), "open finding")
     ));
     follow(&path, first, args, session)

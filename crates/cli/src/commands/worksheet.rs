@@ -3,7 +3,7 @@
 mod since_gateway;
 
 use crate::args::Worksheet as Args;
-use crate::failure::{Exit, Failure, Named, Unknown};
+use crate::failure::{Exit, Failure, Named, Unknown, shown};
 use crate::session::{self, Session};
 use crate::show::{self, style, table};
 use crate::{files, plans};
@@ -61,7 +61,7 @@ fn since(
     let plan = plans::older(old, session.options.plan.as_deref())?;
     let before = session::meaning(&plan, Some(meaning.day()))?;
     let rules = session::in_form(&before, proved.rules().form)?;
-    let name = clean(&old.display().to_string()).into_owned();
+    let name = shown(old);
     Worksheet::since(&name, (&before, &rules), (meaning, proved)).map_err(|one| misread(&one))
 }
 

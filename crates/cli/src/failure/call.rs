@@ -101,7 +101,7 @@ pub(crate) enum CallProblem {
     Picture(#[from] PngProblem),
     /// Rules that the kernel does not take.
     #[error("these rules cannot be loaded: {0}")]
-    NotLoaded(String),
+    NotLoaded(Box<dyn std::error::Error + Send + Sync>),
     /// A file that holds nothing of a gateway's counters.
     #[error("{} holds no table of bastium", shown(.0))]
     NoCounters(PathBuf),
@@ -390,8 +390,8 @@ pub(crate) enum CableProblem {
     #[error("`--outside` alone reaches no network")]
     OutsideAlone,
     /// This machine needs it itself.
-    #[error("the interface {} {use_}", clean(.name))]
-    InUse { name: String, use_: &'static str },
+    #[error("the interface {} {how}", clean(.name))]
+    InUse { name: String, how: &'static str },
 }
 
 impl CableProblem {

@@ -2,12 +2,12 @@
 
 use super::shown;
 use clap_complete::Shell;
+use std::error::Error;
 use std::io;
 use std::path::PathBuf;
-use thiserror::Error;
 
 /// Why this machine cannot do what was asked for. Its `Display` says it in a sentence; [`Self::help`] what to do.
-#[derive(Debug, Error)]
+#[derive(Debug, thiserror::Error)]
 pub(crate) enum MachineProblem {
     /// There is no git that runs.
     #[error("cannot run git: {0}")]
@@ -31,8 +31,15 @@ pub(crate) enum MachineProblem {
     #[error("there is no completion for {0}")]
     Completion(Shell),
     /// No site can be built in this kernel.
-    #[error("{0}")]
-    Rehearsal(String),
+    #[error(transparent)]
+    Rehearsal(Box<dyn Error + Send + Sync>),
+    /// Rules for certain hours, of which it is not known whether they hold now.
+    #[error("hours in these rules are not understood")]
+    Hours,
+    /// Another system than Linux, for a site in its kernel.
+    #[cfg_attr(target_os = "linux", expect(dead_code, reason = "that is for other systems"))]
+    #[error("a rehearsal with packets needs a Linux kernel")]
+    NoRehearsal,
     /// There is nobody at a terminal.
     #[error("`bastium view` needs a terminal")]
     NoTerminal,
@@ -58,7 +65,7 @@ impl MachineProblem {
                 "stop what listens there already; a port below 1024 may need the administrator"
             }
             Self::Completion(_) => "bash, elvish, fish, powershell and zsh have one",
-            Self::Rehearsal(_) => {
+            Self::Rehearsal(_) | Self::Hours | Self::NoRehearsal => {
                 "it takes Linux with user namespaces (or root), and the tools ip, nft and dnsmasq; \
                  `bastium rehearse --on-paper` goes through the same list without packets"
             }

@@ -2,10 +2,9 @@
 
 use super::super::{audit, typed};
 use super::misread;
-use crate::failure::{CallProblem, Failure};
+use crate::failure::{CallProblem, Failure, shown};
 use bastium_core::meaning::Meaning;
 use bastium_core::proof::Proved;
-use bastium_gateway::clean;
 use bastium_gateway::foreign::{NotHeld, NotUnderstood};
 use bastium_report::sheets::Worksheet;
 use std::path::Path;
@@ -19,7 +18,7 @@ pub(super) fn sheet(
     meaning: &Meaning<'_>,
     proved: Proved<'_>,
 ) -> Result<Worksheet, Failure> {
-    let name = clean(&path.display().to_string()).into_owned();
+    let name = shown(path);
     let Some(typed) = typed::read(path, meaning)? else {
         let foreign = audit::foreign(path, meaning.plan())?;
         let held = foreign.held_rules(meaning, proved.rules());

@@ -35,39 +35,20 @@ pub struct Inputs<'a> {
 }
 
 /// Why there was no rehearsal.
-#[derive(Debug)]
+#[derive(Debug, thiserror::Error)]
 pub enum Unrehearsed {
     /// The plan does not name the interfaces.
+    #[error("the plan does not name the gateway's interfaces")]
     NoInterfaces,
     /// The site could not be built, or the rules not be loaded.
-    Site(Undone),
+    #[error(transparent)]
+    Site(#[from] Undone),
     /// The gateway's name and lease server did not start.
-    Server(io::Error),
+    #[error("the name and lease server does not run: {0}")]
+    Server(#[source] io::Error),
     /// The kernel did not do its part.
-    Kernel(io::Error),
-}
-
-impl std::fmt::Display for Unrehearsed {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match self {
-            Self::NoInterfaces => f.write_str("the plan does not name the gateway's interfaces"),
-            Self::Site(undone) => write!(f, "{undone}"),
-            Self::Server(error) => write!(f, "the name and lease server does not run: {error}"),
-            Self::Kernel(error) => write!(f, "the kernel does not do its part: {error}"),
-        }
-    }
-}
-
-impl From<Undone> for Unrehearsed {
-    fn from(undone: Undone) -> Self {
-        Self::Site(undone)
-    }
-}
-
-impl From<io::Error> for Unrehearsed {
-    fn from(error: io::Error) -> Self {
-        Self::Kernel(error)
-    }
+    #[error("the kernel does not do its part: {0}")]
+    Kernel(#[from] io::Error),
 }
 
 /// Rehearses a checklist in namespaces of this process, in which it must be already. `reported` gets how many

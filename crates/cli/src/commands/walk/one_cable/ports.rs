@@ -129,7 +129,7 @@ fn port_of(name: &str, other_mac: bool) -> Result<Port, Failure> {
 
 /// Looks whether this machine itself needs an interface.
 fn is_free(name: &str, untagged: bool) -> Result<(), Failure> {
-    let used = |use_| Err(CableProblem::InUse { name: name.to_owned(), use_ }.into());
+    let used = |how| Err(CableProblem::InUse { name: name.to_owned(), how }.into());
     let known = Path::new("/sys/class/net").join(name);
     if fs::read_to_string(known.join("type")).is_ok_and(|kind| kind.trim() == LOOPBACK) {
         return used("leads back to this machine");
