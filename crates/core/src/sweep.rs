@@ -213,7 +213,8 @@ struct Services {
 }
 
 impl Services {
-    fn of(plan: &Plan, rules: &RuleSet) -> Self {
+    fn of(rules: &RuleSet) -> Self {
+        let plan = rules.plan();
         let (mut all, mut few) = (Points::default(), Points::default());
         BUILT_IN.iter().for_each(|service| all.add_within(&service.set()));
         all.add_within(&ServiceSet::echo());
@@ -270,7 +271,7 @@ pub fn packets(
     at: Minute,
 ) -> Vec<Packet> {
     let plan = meaning.plan();
-    let services = Services::of(plan, rules);
+    let services = Services::of(rules);
     let mut sweep = Sweep { plan, at, found: BTreeSet::new() };
     let (plain, special) = by_kind(ends);
     for from in plain.iter().chain(outside) {

@@ -92,12 +92,9 @@ impl<'r> Merged<'r> {
         let uplinks = before.union(&uplinks(joint.new_side(), new.plan()));
         let stateless = [old_rules, new_rules].iter().any(|rules| rules.form == Form::PerInterface);
         let (lists, rows) = (Vec::new(), Vec::new());
-        let entry = |side: &Side, meaning: &Meaning<'_>, rules: &RuleSet| {
-            Entry::new(side, joint.outer(), meaning.plan(), rules)
-        };
-        let (before, after) =
-            (entry(joint.old_side(), old, old_rules), entry(joint.new_side(), new, new_rules));
-        let (old, new) = (before, after);
+        let entry = |side: &Side, rules: &RuleSet| Entry::new(side, joint.outer(), rules);
+        let old = entry(joint.old_side(), old_rules);
+        let new = entry(joint.new_side(), new_rules);
         let listed = HashMap::new();
         let mut merged = Self { joint, old, new, lists, rows, uplinks, stateless, shared, listed };
         let as_one = new_rules.stood_for_in(old_rules);

@@ -1,7 +1,6 @@
 //! Where packets come in, as it is typed: `any` is every interface that the gateway has at the time, also one that comes
 //! later.
 
-use crate::plan::Plan;
 use crate::proof::Side;
 use crate::rules::{Matches, Rule, RuleId, RuleSet};
 use crate::space::{Interface, IntervalSet, Match, ServiceSet};
@@ -20,12 +19,12 @@ pub(super) struct Entry {
 }
 
 impl Entry {
-    pub(super) fn new(side: &Side, all: usize, plan: &Plan, rules: &RuleSet) -> Self {
+    pub(super) fn new(side: &Side, all: usize, rules: &RuleSet) -> Self {
         let lists = rules.lists.iter();
         let listed = lists.flat_map(|list| list.rules.iter().map(move |rule| (list, rule)));
         let tell = listed.filter(|(list, rule)| rules.tells_forwarded(list, rule));
         let tell_forwarded = tell.map(|(_, rule)| rule.id.clone()).collect();
-        let (side, own, all) = (side.clone(), plan.gateway_interface().0, all as u16);
+        let (side, own, all) = (side.clone(), rules.plan().gateway_interface().0, all as u16);
         Self { side, own, all, tell_forwarded }
     }
 

@@ -7,7 +7,7 @@
 mod variants;
 
 use super::{Matches, Rule, RuleSet, Stage, outer_interfaces};
-use crate::plan::{Action, Plan};
+use crate::plan::Action;
 use crate::space::{AddressSet, IntervalSet, Match};
 use crate::verdict::Cause;
 use variants::{Things, narrower_sets, other_hours, other_services, wider_sets, with_address_left};
@@ -193,7 +193,7 @@ pub fn mistakes<'r>(rules: &'r RuleSet<'_>) -> impl Iterator<Item = Mistake> + '
     let things = Things::of(plan);
     let single = places.flat_map(move |at| {
         let of_lists = with_whole_rule(rules, at).into_iter();
-        of_lists.chain(within_rule(plan, &things, rules, at))
+        of_lists.chain(within_rule(&things, rules, at))
     });
     single.chain(without_ipv6(rules))
 }
@@ -231,7 +231,8 @@ fn turned(action: Action) -> Action {
 }
 
 /// Mistakes within one rule.
-fn within_rule(plan: &Plan, things: &Things, rules: &RuleSet, at: (usize, usize)) -> Vec<Mistake> {
+fn within_rule(things: &Things, rules: &RuleSet, at: (usize, usize)) -> Vec<Mistake> {
+    let plan = rules.plan();
     let (stage, rule) = (rules.lists[at.0].stage, &rules.lists[at.0].rules[at.1]);
     let Some(matches) = rule.first_packets() else { return Vec::new() };
     let mut found = Vec::new();

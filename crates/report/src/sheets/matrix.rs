@@ -97,7 +97,7 @@ impl MatrixSheet {
         let every = every_cell(meaning, rules);
         let through = CellRules::of(meaning, &every);
         let deciding = through.deciding(meaning, from, to);
-        let deciding = deciding.map(|rule| cell_rule(plan, rule, rules)).collect();
+        let deciding = deciding.map(|rule| cell_rule(rule, rules)).collect();
         Self::of(plan, vec![cell(meaning, &through, from, to)], deciding)
     }
 
@@ -110,7 +110,7 @@ impl MatrixSheet {
         pairs
             .map(|(from, to)| {
                 let deciding = through.deciding(meaning, from, to);
-                let deciding = deciding.map(|rule| cell_rule(plan, rule, rules)).collect();
+                let deciding = deciding.map(|rule| cell_rule(rule, rules)).collect();
                 (cell(meaning, &through, from, to), deciding)
             })
             .collect()
@@ -212,7 +212,8 @@ fn cell(meaning: &Meaning<'_>, through: &CellRules<'_>, from: ZoneId, to: ZoneId
 }
 
 /// A rule of the whole list, with the one that is entered for it.
-fn cell_rule(plan: &Plan, rule: &Rule, entered: &RuleSet) -> CellRule {
+fn cell_rule(rule: &Rule, entered: &RuleSet) -> CellRule {
+    let plan = entered.plan();
     let is_for = |other: &&Rule| other.causes().any(|cause| cause == rule.cause);
     // What has several rules, as an exception in several lists, is best found by its id.
     let by_id = entered.rules().find(|other| other.id == rule.id);

@@ -25,7 +25,7 @@ pub(super) fn read<'p>(tables: &[RawTable], rules: &RuleSet<'p>) -> TypedRules<'
     let plan = rules.plan();
     let sheet = sheet(tables, rules);
     let typed = Typed::read(plan, &sheet);
-    let own = Entered::new(plan, rules);
+    let own = Entered::new(rules);
     let named = own.rules().filter_map(|entered| {
         let rule = rules.rules().find(|rule| rule.id == entered.id)?;
         Some((entered.name.clone(), rule))
@@ -44,7 +44,7 @@ pub(super) fn read<'p>(tables: &[RawTable], rules: &RuleSet<'p>) -> TypedRules<'
     let (read, not_understood) = in_lists(rules, |list| title(plan, list), read.collect());
     let entered = not_understood.is_empty().then(|| {
         let cells = rows.iter().map(|row| EnteredRule::typed(&known_id(&known, *row), cells(*row)));
-        typed.entered((plan, &read), &own, cells.collect())
+        typed.entered(&read, &own, cells.collect())
     });
     TypedRules { rules: read, not_understood, rows: rows.len(), entered }
 }

@@ -97,7 +97,7 @@ impl Worksheet {
     /// Where the words of a rule do not say what the rule does. That is a fault of this program.
     pub fn new(meaning: &Meaning<'_>, proved: Proved<'_>) -> Result<Self, Vec<Misread>> {
         let (plan, rules) = (meaning.plan(), proved.rules());
-        let entered = rules::Entered::new(plan, rules);
+        let entered = rules::Entered::new(rules);
         let all = [
             steps::interfaces(plan),
             steps::leases(plan),

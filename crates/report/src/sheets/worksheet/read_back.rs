@@ -195,11 +195,11 @@ impl<'s> Typed<'s> {
     /// The rows as they were typed, with what they name. `own` is how the plan's rules would be entered.
     pub(in crate::sheets) fn entered<'p>(
         &self,
-        (plan, rules): (&'p Plan, &RuleSet),
+        rules: &RuleSet<'p>,
         own: &Entered<'p>,
         rows: Vec<EnteredRule>,
     ) -> Entered<'p> {
-        let mut objects = Objects::new(plan);
+        let mut objects = Objects::new(rules.plan());
         let mut addresses: Vec<(&&str, &AddressSet)> = self.addresses.iter().collect();
         addresses.sort_by_key(|(name, _)| **name);
         let mut services: Vec<(&&str, &ServiceSet)> = self.services.iter().collect();
@@ -211,6 +211,6 @@ impl<'s> Typed<'s> {
             .for_each(|(name, set)| objects.know_addresses(name, set, &own.objects));
         services.into_iter().for_each(|(name, set)| objects.know_service(name, set, &own.objects));
         hours.into_iter().for_each(|(name, set)| objects.know_hours(name, set));
-        Entered::typed(objects, plan, rules, rows)
+        Entered::typed(objects, rules, rows)
     }
 }

@@ -48,17 +48,13 @@ pub(super) const ESTABLISHED: &str = "replies to open connections";
 pub(super) const REPLIES_FROM: &str = "replies from ";
 
 impl<'p> Entered<'p> {
-    pub(in crate::sheets) fn new(plan: &'p Plan, rules: &RuleSet) -> Self {
-        Self::with(Objects::new(plan), plan, rules)
+    pub(in crate::sheets) fn new(rules: &RuleSet<'p>) -> Self {
+        Self::with(Objects::new(rules.plan()), rules)
     }
 
     /// Rows as they were typed, in the order of the rules that they are.
-    pub(super) fn typed(
-        objects: Objects<'p>,
-        plan: &'p Plan,
-        rules: &RuleSet,
-        rows: Vec<EnteredRule>,
-    ) -> Self {
+    pub(super) fn typed(objects: Objects<'p>, rules: &RuleSet<'p>, rows: Vec<EnteredRule>) -> Self {
+        let plan = rules.plan();
         let mut rows = rows.into_iter();
         let lists = rules.lists.iter().filter(|list| !list.implied && !list.rules.is_empty());
         let lists = lists.map(|list| EnteredList {
@@ -86,7 +82,8 @@ impl<'p> Entered<'p> {
     }
 
     /// The rules of a plan, where the gateway has objects already.
-    pub(super) fn with(mut objects: Objects<'p>, plan: &'p Plan, rules: &RuleSet) -> Self {
+    pub(super) fn with(mut objects: Objects<'p>, rules: &RuleSet<'p>) -> Self {
+        let plan = rules.plan();
         let lists = rules.lists.iter().filter(|list| !list.implied && !list.rules.is_empty());
         let lists = lists.map(|list| EnteredList {
             name: list.name.clone(),

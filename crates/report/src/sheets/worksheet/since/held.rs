@@ -29,8 +29,8 @@ impl Worksheet {
         (meaning, proved): (&Meaning<'_>, Proved<'_>),
     ) -> Result<Self, Vec<Misread>> {
         let (plan, rules) = (meaning.plan(), proved.rules());
-        let plain = Entered::new(plan, rules);
-        let mut is = Entered::new(plan, rules);
+        let plain = Entered::new(rules);
+        let mut is = Entered::new(rules);
         as_one(&mut is, rules, &held.rules);
         let was = was(plan, held, &is);
         let called = was.rules().filter_map(|row| {

@@ -41,9 +41,9 @@ struct Rows<'e> {
 
 impl<'e> Rows<'e> {
     /// New rows that name what the gateway has already.
-    fn of(was: &'e Entered<'e>, (old, new): (&Plan, &'e Plan), proved: Proved<'_>) -> Self {
+    fn of(was: &'e Entered<'e>, (old, new): (&Plan, &'e Plan), proved: Proved<'e>) -> Self {
         let objects = was.objects.for_rules_of(new, numbers_alike(old, new));
-        let is = Entered::with(objects, new, proved.rules());
+        let is = Entered::with(objects, proved.rules());
         Self { was, is, plain: None, called: HashMap::new() }
     }
 }
@@ -58,7 +58,7 @@ impl Worksheet {
         (old, old_rules): (&Meaning<'_>, &RuleSet),
         (new, proved): (&Meaning<'_>, Proved<'_>),
     ) -> Result<Self, Vec<Misread>> {
-        let was = Entered::new(old.plan(), old_rules);
+        let was = Entered::new(old_rules);
         let rows = Rows::of(&was, (old.plan(), new.plan()), proved);
         Self::between(name, (old, old_rules), (new, proved), rows)
     }
@@ -78,7 +78,7 @@ impl Worksheet {
         let was = match &typed.entered {
             Some(entered) => entered,
             None => {
-                assumed = Entered::new(meaning.plan(), &typed.rules);
+                assumed = Entered::new(&typed.rules);
                 &assumed
             }
         };
@@ -166,7 +166,7 @@ fn all_steps(
     let edited = if way.is_safe() { EDITED } else { EDITED_BUT };
     let none = Vec::new;
     let made = objects::to_make(is);
-    let fresh = Entered::new(new.plan, new.rules);
+    let fresh = Entered::new(new.rules);
     let on = interfaces.switched_on();
     let all = [
         step(
@@ -400,7 +400,7 @@ mod tests {
         let rules = [&old, &new].map(bastium_core::rules::compile);
         let proved = proof::proved(&new, &rules[1]).expect("proved");
         let sheet = Worksheet::since("old", (&old, &rules[0]), (&new, proved)).expect("a sheet");
-        let was = Entered::new(old.plan(), &rules[0]);
+        let was = Entered::new(&rules[0]);
         let rows = Rows::of(&was, (old.plan(), new.plan()), proved);
         let version = Version { plan: new.plan(), rules: &rules[1] };
         assert!(sheet.misread_since(&rows, version).is_empty());
