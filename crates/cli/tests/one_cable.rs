@@ -18,6 +18,9 @@ mod common;
 #[path = "one_cable/faults.rs"]
 mod faults;
 #[cfg(target_os = "linux")]
+#[path = "one_cable/leased.rs"]
+mod leased;
+#[cfg(target_os = "linux")]
 #[path = "../../core/tests/model/mod.rs"]
 mod model;
 #[cfg(target_os = "linux")]

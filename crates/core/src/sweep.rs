@@ -16,6 +16,7 @@ use crate::space::{
     ServiceSet,
 };
 use crate::verdict::Verdict;
+use ipnet::IpNet;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
@@ -63,21 +64,48 @@ pub fn wanted(meaning: &Meaning<'_>, rules: &RuleSet) -> Vec<End> {
 
 /// An address outside that the plan says nothing of, in a family: on no uplink's own link, and nobody's that is named.
 pub fn stranger(plan: &Plan, family: Family) -> Option<IpAddr> {
+    let free = unsaid(plan);
+    let last = spans(&nobodys().intersection(&free), family)
+        .last()
+        .map(|(low, high)| address(high.saturating_sub(1).max(low), family));
+    last.or_else(|| example::candidates(plan, &free, family).first().copied())
+}
+
+/// Subnets outside that the plan says nothing of, in a family and with prefixes of that length, no two of which overlap: for
+/// whoever stands in for the providers of uplinks with leased addresses. They are prefixes for documentation, so that nobody
+/// outside has them, and there are at most `number` of them. [`stranger`] is in none.
+pub fn for_leases(plan: &Plan, family: Family, length: u8, number: usize) -> Vec<IpNet> {
+    let stranger = stranger(plan, family).map(AddressSet::from).unwrap_or_default();
+    let free = nobodys().intersection(&unsaid(plan)).difference(&stranger);
+    let bits: u8 = if family == Family::V6 { 128 } else { 32 };
+    let Some(size) = bits.checked_sub(length).and_then(|host| 1_u128.checked_shl(host.into()))
+    else {
+        return Vec::new();
+    };
+    let whole = spans(&free, family).flat_map(|(low, high)| {
+        let first = low.div_ceil(size).saturating_mul(size);
+        (0..number as u128)
+            .map(move |place| first.saturating_add(place.saturating_mul(size)))
+            .take_while(move |low| high.checked_sub(*low).is_some_and(|room| room >= size - 1))
+    });
+    let subnets = whole.filter_map(|low| IpNet::new(address(low, family), length).ok());
+    subnets.take(number).collect()
+}
+
+/// What the plan says nothing of, outside: no uplink's own link, and nobody that is named.
+fn unsaid(plan: &Plan) -> AddressSet {
     let exceptions = plan.exceptions().iter();
     let named = exceptions.flat_map(|one| [&one.from.addresses, &one.to.addresses]);
     let narrow = named.filter(|set| !set.has_most_of(plan.internet_addresses()));
     let known = [plan.gateway_outside(), plan.inside().clone()].into_iter();
     let known = known.chain(plan.uplinks().iter().map(|uplink| uplink.own()));
     let known = known.chain(narrow.cloned());
-    let free = known.fold(plan.internet_addresses().clone(), |free, one| free.difference(&one));
-    // Addresses for documentation belong to nobody (RFC 5737, RFC 3849).
-    let nobodys: AddressSet =
-        DOCUMENTATION.iter().filter_map(|word| AddressSet::from_word(word)).collect();
-    let best = nobodys.intersection(&free);
-    let last = spans(&best, family)
-        .last()
-        .map(|(low, high)| address(high.saturating_sub(1).max(low), family));
-    last.or_else(|| example::candidates(plan, &free, family).first().copied())
+    known.fold(plan.internet_addresses().clone(), |free, one| free.difference(&one))
+}
+
+/// Addresses for documentation belong to nobody (RFC 5737, RFC 3849).
+fn nobodys() -> AddressSet {
+    DOCUMENTATION.iter().filter_map(|word| AddressSet::from_word(word)).collect()
 }
 
 /// The addresses of a network that a tester may take: no host's, and none that a lease may give.

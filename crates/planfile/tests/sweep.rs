@@ -3,8 +3,10 @@
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::Plan;
 use bastium_core::rules::{self, RuleSet};
-use bastium_core::space::{Coordinate, Interface, Minute, Packet, Protocol, ServicePoint};
-use bastium_core::sweep::{End, packets, wanted};
+use bastium_core::space::{
+    AddressSet, Coordinate, Family, Interface, Minute, Packet, Protocol, ServicePoint,
+};
+use bastium_core::sweep::{End, for_leases, packets, stranger, wanted};
 use bastium_core::verdict::{Cause, Spoofing, Verdict};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
@@ -146,4 +148,62 @@ fn nothing_is_tried_that_never_meets_the_gateway_and_both_verdicts_are() {
             assert!(from.len() > 1, "{name}: {from:?}");
         });
     }
+}
+
+#[test]
+fn what_is_leased_outside_is_nobodys() {
+    let folder = format!("{}/../../demo/broken", env!("CARGO_MANIFEST_DIR"));
+    let fine = std::fs::read_dir(folder).expect("plans").filter_map(|entry| {
+        let name = entry.expect("a plan").file_name().to_string_lossy().into_owned();
+        name.ends_with(".fine.toml").then(|| format!("broken/{name}"))
+    });
+    let names: Vec<String> =
+        fine.chain(["clinic.toml", "farm.toml", "bare.toml"].map(str::to_owned)).collect();
+    assert!(names.len() > 50, "{}", names.len());
+    for name in names {
+        let plan = demo(&name);
+        for (family, length) in [(Family::V4, 30), (Family::V6, 64)] {
+            let subnets = for_leases(&plan, family, length, 3);
+            assert_eq!(subnets.len(), 3, "{name}");
+            let sets: Vec<AddressSet> =
+                subnets.iter().map(|subnet| AddressSet::from(*subnet)).collect();
+            for (place, set) in sets.iter().enumerate() {
+                let others = sets.iter().skip(place + 1);
+                assert!(
+                    others.into_iter().all(|other| other.is_disjoint(set)),
+                    "{name}: {subnets:?}"
+                );
+                let stranger = stranger(&plan, family).expect("an address outside");
+                assert!(!set.contains(stranger), "{name}: {stranger}");
+                assert!(set.is_disjoint(plan.inside()), "{name}: {subnets:?}");
+                for uplink in plan.uplinks() {
+                    assert!(set.is_disjoint(&uplink.own()), "{name}: {subnets:?}");
+                }
+                for exception in plan.exceptions() {
+                    for end in [&exception.from.addresses, &exception.to.addresses] {
+                        let all = end.has_most_of(plan.internet_addresses());
+                        assert!(all || set.is_disjoint(end), "{name}: {subnets:?}");
+                    }
+                }
+            }
+        }
+    }
+}
+
+#[test]
+fn a_subnet_for_leases_keeps_off_what_the_plan_names() {
+    let path = format!("{}/../../demo/bare.toml", env!("CARGO_MANIFEST_DIR"));
+    let text = std::fs::read_to_string(path).expect("the plan");
+    let mut named = text;
+    named.push_str(
+        "\n[exception.support]\nfrom = \"desks\"\nto = [\"192.0.2.0/24\", \"198.51.100.0/25\", \"203.0.113.2\"]\nservice = \"https\"\naction = \"block\"\nwhy = \"Nobody goes there\"\n",
+    );
+    let plan = bastium_planfile::read("bare.toml", named.as_bytes()).expect("a plan");
+    let subnets = |length, number| for_leases(&plan, Family::V4, length, number);
+    let words: Vec<String> = subnets(30, 100).iter().map(ToString::to_string).collect();
+    assert_eq!(words.first().map(String::as_str), Some("198.51.100.128/30"));
+    assert_eq!(words.iter().filter(|word| word.starts_with("198.51.100.")).count(), 32);
+    assert!(!words.iter().any(|word| word == "203.0.113.0/30"), "{words:?}");
+    assert_eq!(subnets(24, 3), []);
+    assert_eq!(subnets(33, 3), []);
 }

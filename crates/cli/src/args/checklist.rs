@@ -84,7 +84,8 @@ pub struct Walk {
     /// Reach this network by an interface of its own, untagged
     #[arg(long, value_name = "NETWORK=IFACE", conflicts_with_all = ["run", "status", "junit", "stand", "retest"])]
     pub interface: Vec<String>,
-    /// Stand outside as well, by this interface on a cable to the gateway's uplink port, and to nothing else: on the bench
+    /// Stand outside as well, by this interface on a cable to the gateway's uplink port, and to nothing else: on the bench.
+    /// Where the uplink has a leased address, the gateway is leased one there
     #[arg(long, value_name = "[UPLINK=]IFACE")]
     pub outside: Vec<String>,
     /// Take the address of this host while it is not there; `*` for each that does not answer

@@ -152,7 +152,7 @@ fn sweep(
     made.site.load(&text).map_err(unable)?;
     let place = made.ends(plan).map_err(unable)?;
     let (stand_in, pace) = (StandIn::Everyone, Pace(u32::MAX));
-    let manner = Manner { stand_in, pace, at, serves: false };
+    let manner = Manner { stand_in, pace, at, serves: false, provides: false };
     let stand = Stand::take((meaning, rules), place, manner, drop);
     let mut stand = stand.map_err(unable)?;
     session.doing("sweeping");

@@ -9,7 +9,7 @@ use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
 /// Everything at once, as fast as this machine can.
-const ALL: &str = "--trunk trunk --outside outside --stand-in * --rate 100000";
+pub(crate) const ALL: &str = "--trunk trunk --outside outside --stand-in * --rate 100000";
 
 /// How many generated plans are tried where nobody says.
 const FEW_PLANS: usize = 2;
@@ -44,6 +44,8 @@ pub(crate) fn main() {
     for (name, test) in [
         ("a faultless gateway", faultless as fn()),
         ("another faultless gateway", another_faultless),
+        ("an uplink with a leased address", crate::leased::leased),
+        ("another server for leases outside", crate::leased::other_server),
         ("several faults at once", crate::faults::several),
         ("leases and translation that are not as planned", crate::faults::set_up),
         ("a gateway that starts", crate::faults::boot),

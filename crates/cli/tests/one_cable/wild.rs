@@ -64,7 +64,7 @@ fn one(meaning: &Meaning<'_>, at: Minute) -> (usize, Vec<String>) {
     gateway.serve(served.text());
     let place = gateway.made.ends(plan).expect("the cables");
     let (stand_in, pace) = (StandIn::Everyone, Pace(100_000));
-    let manner = Manner { stand_in, pace, at, serves: true };
+    let manner = Manner { stand_in, pace, at, serves: true, provides: false };
     let stand = Stand::take((meaning, &rules), place, manner, drop);
     let mut stand = stand.expect("a place");
     let tried = stand.list(&list.stands, &mut |_, _| {}).expect("the list");

@@ -47,6 +47,8 @@ pub struct CableNetwork {
     pub silent: Vec<String>,
     /// The address that was leased.
     pub leased: Option<String>,
+    /// The address that the gateway was leased there by the tester, in place of a provider.
+    pub leased_to_gateway: Option<String>,
     /// The tester's own addresses, the leased one included.
     pub own: Vec<String>,
     /// Addresses of hosts that are there themselves.

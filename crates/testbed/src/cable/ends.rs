@@ -3,10 +3,11 @@
 use super::frame::{self, Content, Heard, Mac, Packet, Segment};
 use super::letters::Letters;
 use super::port::Port;
+use super::provider::Provider;
 use super::trials::{Answer, Arrival, Came, Trials};
 use bastium_core::space::Family;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
-use std::collections::{BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::io;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::time::{Duration, Instant};
@@ -42,6 +43,8 @@ pub struct Ends {
     outside: HashSet<(usize, Mac)>,
     pub(super) trials: Trials,
     pub(super) letters: Letters,
+    /// The providers that we stand in for, by network.
+    pub(super) providers: BTreeMap<usize, Provider>,
     /// Networks in which frames of ours came back that were put on in another: in which, and in which they were put on.
     joined: BTreeSet<(usize, usize)>,
     /// How many frames were lost before they could be read.
@@ -61,6 +64,7 @@ impl Ends {
             outside: HashSet::new(),
             trials: Trials::new(),
             letters: Letters::default(),
+            providers: BTreeMap::new(),
             joined: BTreeSet::new(),
             lost: 0,
         }
@@ -177,7 +181,10 @@ impl Ends {
     }
 
     /// The same, but no longer than until something is so.
-    pub(super) fn attend_until(
+    ///
+    /// # Errors
+    /// When an interface is down or gone.
+    pub fn attend_until(
         &mut self,
         until: Instant,
         enough: impl Fn(&Self) -> bool,
@@ -201,6 +208,7 @@ impl Ends {
 
     /// Reads all that has come in.
     fn hear(&mut self) -> io::Result<()> {
+        self.advertise()?;
         for port in 0..self.ports.len() {
             while let Some((tag, frame)) = self.ports[port].receive()? {
                 let here = |lane: &Lane| lane.port == port && lane.tag == tag;
@@ -223,6 +231,9 @@ impl Ends {
         if self.lanes[lane].outside && self.outside.len() < MOST_HEARD {
             self.outside.insert((lane, from));
         }
+        if let Some(provider) = self.providers.get_mut(&lane) {
+            provider.heard(from);
+        }
         match heard {
             Heard::Who { target, asks } => self.asked(lane, from, target, asks),
             Heard::Here { address, mac: at, to } => {
@@ -237,7 +248,16 @@ impl Ends {
                 self.letters.advertised(lane, router, lifetime, prefix);
                 Ok(())
             }
+            Heard::WhoRoutes => {
+                if let Some(provider) = self.providers.get_mut(&lane) {
+                    provider.is_asked_for_routers();
+                }
+                Ok(())
+            }
             Heard::Packet(packet) => {
+                if self.provider_hears(lane, from, &packet)? {
+                    return Ok(());
+                }
                 let to = bytes[..6].try_into().unwrap_or(frame::EVERYONE);
                 if to == mac {
                     self.came(lane, from, &packet)
@@ -254,7 +274,7 @@ impl Ends {
             Heard::Who { asks, .. } => *asks,
             Heard::Here { address, .. } => *address,
             Heard::Packet(packet) => packet.source,
-            Heard::Router { .. } => return,
+            Heard::Router { .. } | Heard::WhoRoutes => return,
         };
         let owner = self.own.iter().find(|(of, own)| *own == named && *of != lane);
         if let Some((of, _)) = owner.filter(|_| !self.own.contains(&(lane, named))) {
@@ -280,7 +300,9 @@ impl Ends {
     /// Answers who asks for an address of ours.
     fn asked(&mut self, lane: usize, from: Mac, target: IpAddr, asks: IpAddr) -> io::Result<()> {
         if self.lanes[lane].outside {
-            self.learn(lane, asks);
+            // Before it takes an address of a prefix, it asks from nobody whether anyone has it (RFC 4862).
+            let own = asks.is_unspecified() && self.is_of_prefix(lane, target);
+            self.learn(lane, if own { target } else { asks });
         }
         self.has_owner(lane, asks);
         // Outside, a probe may be the gateway's own for its own address.
@@ -298,7 +320,7 @@ impl Ends {
     }
 
     /// Outside, whoever asks for neighbours is the gateway: so its address there is known, if it was leased.
-    fn learn(&mut self, lane: usize, asks: IpAddr) {
+    pub(super) fn learn(&mut self, lane: usize, asks: IpAddr) {
         let known = &mut self.lanes[lane].gateway;
         let alike = |own: &IpAddr| {
             own.is_ipv6() == asks.is_ipv6() && (!is_link_local(*own) || is_link_local(asks))
@@ -306,6 +328,14 @@ impl Ends {
         if !asks.is_unspecified() && !known.iter().any(alike) {
             known.push(asks);
         }
+    }
+
+    /// The gateway has taken a lease outside: of that family it has no other address there.
+    pub(super) fn leases_outside(&mut self, lane: usize, address: Ipv4Addr, mac: Mac) {
+        let known = &mut self.lanes[lane].gateway;
+        known.retain(IpAddr::is_ipv6);
+        known.push(address.into());
+        self.there.insert((lane, address.into()), Some(mac));
     }
 
     /// A packet for us: what we have asked for is kept, and what is asked of us is answered.

@@ -9,14 +9,18 @@ mod tests;
 
 pub(super) use read::read;
 
+use ipnet::Ipv6Net;
 use smoltcp::phy::ChecksumCapabilities;
+use smoltcp::time;
 use smoltcp::wire::{
     ArpOperation, ArpPacket, ArpRepr, EthernetAddress, EthernetFrame, EthernetProtocol,
     EthernetRepr, Icmpv4Packet, Icmpv4Repr, Icmpv6Packet, Icmpv6Repr, IpAddress, IpProtocol,
-    Ipv4Packet, Ipv4Repr, Ipv6Packet, Ipv6Repr, NdiscNeighborFlags, NdiscRepr, TcpControl,
-    TcpPacket, TcpRepr, TcpSeqNumber, UdpPacket, UdpRepr,
+    Ipv4Packet, Ipv4Repr, Ipv6Packet, Ipv6Repr, NdiscNeighborFlags, NdiscPrefixInfoFlags,
+    NdiscPrefixInformation, NdiscRepr, NdiscRouterFlags, TcpControl, TcpPacket, TcpRepr,
+    TcpSeqNumber, UdpPacket, UdpRepr,
 };
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use std::time::Duration;
 
 /// A hardware address.
 pub type Mac = [u8; 6];
@@ -123,6 +127,8 @@ pub(super) enum Heard {
         /// The prefix that it names, with its length, and whether addresses are to be made of it.
         prefix: Option<(Ipv6Addr, u8, bool)>,
     },
+    /// Somebody asks for routers.
+    WhoRoutes,
     /// A packet.
     Packet(Packet),
 }
@@ -168,6 +174,29 @@ pub(super) fn who_routes(mac: Mac, own: Ipv6Addr) -> Vec<u8> {
     let all_routers = Ipv6Addr::new(0xff02, 0, 0, 0, 0, 0, 0, 2);
     let asked = NdiscRepr::RouterSolicit { lladdr: Some(EthernetAddress(mac).into()) };
     discovery(mac, group_mac(all_routers), own, all_routers, asked)
+}
+
+/// A default router makes itself known, and a prefix to make addresses of (RFC 4861 4.2, RFC 4862), for that long.
+pub(super) fn routes(mac: Mac, prefix: Ipv6Net, lasts: Duration) -> Vec<u8> {
+    let lasts = time::Duration::from_secs(lasts.as_secs());
+    let named = NdiscPrefixInformation {
+        prefix_len: prefix.prefix_len(),
+        flags: NdiscPrefixInfoFlags::ON_LINK | NdiscPrefixInfoFlags::ADDRCONF,
+        valid_lifetime: lasts,
+        preferred_lifetime: lasts,
+        prefix: prefix.network(),
+    };
+    let says = NdiscRepr::RouterAdvert {
+        hop_limit: 64,
+        flags: NdiscRouterFlags::empty(),
+        router_lifetime: lasts,
+        reachable_time: time::Duration::ZERO,
+        retrans_time: time::Duration::ZERO,
+        lladdr: Some(EthernetAddress(mac).into()),
+        mtu: None,
+        prefix_info: Some(named),
+    };
+    discovery(mac, group_mac(all_nodes()), link_local(mac), all_nodes(), says)
 }
 
 /// The link-local address that follows from a hardware address (RFC 4291, appendix A).

@@ -169,6 +169,11 @@ impl Ends {
         Ok(heard)
     }
 
+    /// Asks which servers there are in a network.
+    pub(super) fn ask_for_servers(&self, lane: usize) -> io::Result<()> {
+        self.ask(lane, Question::Anyone)
+    }
+
     fn ask(&self, lane: usize, question: Question<'_>) -> io::Result<()> {
         self.framed(lane, question).map_or(Ok(()), |frame| self.put(lane, &frame))
     }

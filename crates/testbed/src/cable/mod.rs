@@ -11,6 +11,7 @@ mod frame;
 mod lease;
 mod letters;
 mod port;
+mod provider;
 mod trials;
 
 pub use claims::Found;
@@ -18,4 +19,5 @@ pub use ends::{Ends, Lane};
 pub use frame::{Mac, link_local};
 pub use letters::{Advertised, Leased, Offer};
 pub use port::Port;
+pub use provider::{Handout, LISTENS, Provided};
 pub use trials::{Answer, Arrival, Ask, Came, Conversation, Pace, Side, Silence, Words};

@@ -12,6 +12,7 @@ mod look;
 mod practice;
 mod rounds;
 mod stand;
+mod uplinks;
 
 pub use attempts::{Surprise, Swept, Tried, Untried};
 pub use judge::{Expected, Far, Shown, Source, Why, Wrong, judge};

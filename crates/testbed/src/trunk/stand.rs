@@ -31,6 +31,8 @@ pub struct Manner {
     pub at: Minute,
     /// Whether the gateway serves: leases, names, the time. If not, nobody is asked for leases, and nothing has to answer.
     pub serves: bool,
+    /// Whether the tester stands in for the providers of uplinks with leased addresses.
+    pub provides: bool,
 }
 
 /// What gives back all leases.
@@ -83,6 +85,9 @@ impl<'m, 'p> Stand<'m, 'p> {
         let networks = lanes.lanes.iter().map(|_| Network::default()).collect();
         let own = Vec::new();
         let mut stand = Self { meaning, rules, ends, lanes, manner, networks, own };
+        if stand.manner.provides {
+            stand.provide()?;
+        }
         stand.find_gateways()?;
         if stand.manner.serves {
             stand.get_addresses()?;
@@ -162,7 +167,7 @@ impl<'m, 'p> Stand<'m, 'p> {
         self.ends.release()
     }
 
-    fn inside(&self) -> Vec<usize> {
+    pub(super) fn inside(&self) -> Vec<usize> {
         (0..self.lanes.lanes.len()).filter(|lane| !self.lanes.lanes[*lane].outside).collect()
     }
 

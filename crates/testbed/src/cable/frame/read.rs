@@ -158,6 +158,7 @@ fn discovered(mac: Mac, packet: &Packet, body: &[u8]) -> Option<Heard> {
             let (address, to) = (target_addr.into(), destination.into());
             Some(Heard::Here { address, mac: said.unwrap_or(mac), to })
         }
+        Icmpv6Repr::Ndisc(NdiscRepr::RouterSolicit { .. }) => Some(Heard::WhoRoutes),
         Icmpv6Repr::Ndisc(NdiscRepr::RouterAdvert { router_lifetime, prefix_info, .. }) => {
             let named = |info: NdiscPrefixInformation| {
                 let makes = info.flags.contains(NdiscPrefixInfoFlags::ADDRCONF);

@@ -82,7 +82,7 @@ fn neighbours_are_asked_for_and_answered() {
     assert_eq!(who_has(OWN, address("10.44.24.1"), address("::1")), None);
     let local = link_local(OWN);
     assert_eq!(local, "fe80::5eff:fe24:10".parse::<Ipv6Addr>().expect("an address"));
-    assert!(matches!(read(&who_routes(OWN, local)), Some((OWN, Heard::Packet(_)))));
+    assert!(matches!(read(&who_routes(OWN, local)), Some((OWN, Heard::WhoRoutes))));
 }
 
 #[test]

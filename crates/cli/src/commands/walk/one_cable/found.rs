@@ -8,7 +8,7 @@ use bastium_core::rules::RuleSet;
 use bastium_core::space::{IntervalSet, Packet, ServicePoint, ServiceSet};
 use bastium_report::count;
 use bastium_report::sheets::{CableNetwork, CableSheet, Counted, Reason, SurpriseRow, SweepPart};
-use bastium_testbed::cable::{Came, Silence};
+use bastium_testbed::cable::{Came, Provided, Silence};
 use bastium_testbed::trunk::{
     Shown, Stand, Surprise, Swept, Tried, Unplaced, Untried, Why, Wrong, faults,
 };
@@ -34,11 +34,22 @@ pub(super) fn fill(sheet: &mut CableSheet, stand: &Stand<'_, '_>, swept: Option<
             gateway: at(true),
             silent: at(false),
             leased: taken.map(|offer| offer.address.to_string()),
+            leased_to_gateway: match stand.provided(lane) {
+                Some(Provided::Taken(address)) => Some(address.to_string()),
+                _ => None,
+            },
             own: words(&network.own),
             present: words(&network.present),
             stood_in: words(&network.stood_in),
             faults: found.unwrap_or_default().iter().map(|one| fault(plan, one)).collect(),
         });
+    }
+    for lane in 0..stand.networks.len() {
+        if stand.provided(lane) == Some(Provided::OtherServer) {
+            let says =
+                "a DHCP server answers there: the gateway's own, or the cable leads elsewhere";
+            sheet.networks[lane].faults.push(says.to_owned());
+        }
     }
     for (in_this, of) in stand.joined() {
         let says = format!("what is sent in {} arrives here: the two are joined", stand.name(of));
@@ -74,6 +85,12 @@ fn warnings(stand: &Stand<'_, '_>) -> Vec<String> {
     for address in stand.given_up() {
         warnings.push(format!("{address} was given up: its owner has turned up"));
     }
+    for lane in 0..stand.networks.len() {
+        let Some(why) = stand.provided(lane).and_then(not_provided) else { continue };
+        if stand.has_no_address(lane) {
+            warnings.push(format!("{}: the gateway has no address there, {why}", stand.name(lane)));
+        }
+    }
     for (lane, network) in stand.networks.iter().enumerate() {
         for stranger in &network.strangers {
             warnings.push(format!(
@@ -83,6 +100,17 @@ fn warnings(stand: &Stand<'_, '_>) -> Vec<String> {
         }
     }
     warnings
+}
+
+/// Why the tester has leased nothing to the gateway.
+fn not_provided(provided: Provided) -> Option<&'static str> {
+    match provided {
+        Provided::Taken(_) | Provided::OtherServer => None,
+        Provided::NotYet => {
+            Some("and does not ask for one by DHCP: pull its cable there and plug it in again")
+        }
+        Provided::SeveralDevices => Some("and gets none where several devices are on that cable"),
+    }
 }
 
 fn unplaced(why: Unplaced) -> &'static str {

@@ -29,6 +29,13 @@ pub(super) fn lines(sheet: &CableSheet) -> Vec<(Style, String)> {
         ),
     ));
     for network in &sheet.networks {
+        if let Some(address) = &network.leased_to_gateway {
+            let says = format!(
+                "{}: in place of the provider, the gateway was leased {address} for five minutes",
+                network.name
+            );
+            lines.push((style::PLAIN, says));
+        }
         for at in &network.silent {
             lines.push((
                 style::BAD,

@@ -39,7 +39,7 @@ pub(super) fn run(
     session.doing("looking who is there");
     let ends = Ends::new(ports.open, ports.lanes.lanes.clone(), ports.mac);
     let (meaning, rules) = (tour.meaning, tour.rules);
-    let manner = Manner { stand_in, pace, at, serves: true };
+    let manner = Manner { stand_in, pace, at, serves: true, provides: true };
     let place = (ends, ports.lanes);
     let taken = Stand::take((meaning, rules), place, manner, crate::interrupt::last_wish);
     let mut stand = taken.map_err(|error| {
@@ -68,6 +68,10 @@ fn try_all(
     stand: &mut Stand<'_, '_>,
     session: &mut Session<'_>,
 ) -> Result<(Vec<Tried>, Option<Swept>), Failure> {
+    if stand.awaits_addresses() {
+        session.doing("waiting for the gateway to ask for its address outside");
+    }
+    stand.await_addresses().map_err(MachineProblem::Cable)?;
     session.doing("trying the checks");
     let tried = stand.list(&tour.stands, &mut |done, all| session.progress(done, all));
     let tried = tried.map_err(MachineProblem::Cable)?;
