@@ -170,6 +170,10 @@ impl<T: Coordinate> IntervalSet<T> {
         if !other.bounding_box().is_some_and(|wide| wide.0 <= low && high <= wide.1) {
             return false;
         }
+        // Most parts of a cell are all of it.
+        if self.spans == other.spans {
+            return true;
+        }
         let mut wide = other.beside(self).iter().peekable();
         self.spans.iter().all(|span| {
             while wide.next_if(|w| w.1 < span.0).is_some() {}
@@ -181,12 +185,16 @@ impl<T: Coordinate> IntervalSet<T> {
     pub fn union(&self, other: &Self) -> Self {
         let mut spans = self.spans.clone();
         spans.extend_from_slice(&other.spans);
-        spans.sort_unstable();
+        // A stable sort sees that both are sorted, and merges them.
+        spans.sort();
         Self::merged(spans)
     }
 
     /// What both sets have.
     pub fn intersection(&self, other: &Self) -> Self {
+        if self.spans == other.spans {
+            return self.clone();
+        }
         let (one, two) = (self.beside(other), other.beside(self));
         let (mut i, mut j) = (0, 0);
         let mut spans = SmallVec::new();

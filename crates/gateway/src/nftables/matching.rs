@@ -1,7 +1,7 @@
 //! From an exact match to lines of tests, knowing what can come to the chain at all.
 
 use super::WriteContext;
-use super::addresses::{Known, of_family};
+use super::addresses::Known;
 use super::test::{End, Test};
 use super::{hours, service};
 use bastium_core::plan::Plan;
@@ -95,10 +95,8 @@ impl WriteContext<'_> {
         // What the gateway itself begins may have any source.
         let here: Vec<Interface> =
             here.filter(|interface| *interface < self.plan.gateway_interface()).collect();
-        let possible = |family| {
-            let some = |set: &AddressSet| !of_family(set, family).is_empty();
-            some(&context.sources_of(&here)) && some(&context.destinations)
-        };
+        let possible =
+            |family| context.has_sources(&here, family) && has_any(&context.destinations, family);
         let both = possible(Family::V4) && possible(Family::V6);
         let tells = |tests: &[Test]| !both || tests.iter().any(|test| test.family().is_some());
         // What holds for both families alike is said once.
@@ -161,9 +159,24 @@ impl ListContext {
         if interfaces.is_empty() {
             return AddressSet::full();
         }
-        let sources =
-            interfaces.iter().filter_map(|interface| self.sources.get(usize::from(interface.0)));
-        sources.fold(AddressSet::empty(), |all, part| all.union(part))
+        self.sources_by(interfaces).cloned().collect()
+    }
+
+    /// Whether some of them are in a family.
+    fn has_sources(&self, interfaces: &[Interface], family: Family) -> bool {
+        interfaces.is_empty() || self.sources_by(interfaces).any(|part| has_any(part, family))
+    }
+
+    fn sources_by(&self, interfaces: &[Interface]) -> impl Iterator<Item = &AddressSet> {
+        interfaces.iter().filter_map(|interface| self.sources.get(usize::from(interface.0)))
+    }
+}
+
+/// Whether a set has an address of a family.
+fn has_any(set: &AddressSet, family: Family) -> bool {
+    match family {
+        Family::V4 => !set.v4.is_empty(),
+        Family::V6 => !set.v6.is_empty(),
     }
 }
 
