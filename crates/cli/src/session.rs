@@ -328,9 +328,9 @@ pub(crate) fn day_of(plan: &Plan, day: Option<Date>) -> Date {
 /// The minute of the week, where the site is.
 pub(crate) fn minute_of_week(plan: &Plan) -> Minute {
     let now = now_at(plan);
-    let day = i32::from(now.weekday().to_monday_zero_offset());
-    let number = (day * 24 + i32::from(now.hour())) * 60 + i32::from(now.minute());
-    Minute::new(number as u16)
+    let [day, hour, minute] =
+        [now.weekday().to_monday_zero_offset(), now.hour(), now.minute()].map(i8::unsigned_abs);
+    Minute::new((u16::from(day) * 24 + u16::from(hour)) * 60 + u16::from(minute))
 }
 
 /// How far the site's clock is from UTC at the moment, in seconds.

@@ -56,7 +56,8 @@ fn review_tools_get_the_same_findings() {
     assert_eq!(result["level"], "warning");
     let place = &result["locations"][0]["physicalLocation"];
     assert_eq!(place["artifactLocation"]["uri"], "my%20plan.toml");
-    let line = place["region"]["startLine"].as_u64().expect("a line") as usize;
+    let line: usize =
+        place["region"]["startLine"].as_u64().expect("a line").try_into().expect("a small one");
     assert_eq!(broken("vlan-one").lines().nth(line - 1), Some("vlan = 1"));
     let known = log["runs"][0]["tool"]["driver"]["rules"].as_array().expect("rules");
     assert!(known.iter().any(|rule| rule["id"] == "vlan-one"));

@@ -156,7 +156,7 @@ fn harm_in_what_is_wrong_is_shown_and_not_done() {
 fn a_file_that_is_no_plan_is_refused_quickly_and_clearly() {
     let bench = Bench::new();
     let noise: Vec<u8> =
-        (0..200_000u32).map(|n| (n.wrapping_mul(2_654_435_761) >> 13) as u8).collect();
+        (0..200_000u32).map(|n| (n.wrapping_mul(2_654_435_761) >> 13).to_le_bytes()[0]).collect();
     let huge = vec![b'a'; 50 << 20];
     let deep = format!("bastium = 1\na = {}", "[".repeat(100_000));
     let deeper = format!("bastium = 1\na = {}1{}", "{a = ".repeat(20_000), "}".repeat(20_000));

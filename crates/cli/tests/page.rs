@@ -152,7 +152,11 @@ fn decoded(text: &str) -> String {
     while let Some(byte) = rest.next() {
         let mut digit = || rest.next().and_then(|digit| char::from(digit).to_digit(16));
         match byte {
-            b'%' => bytes.extend(digit().zip(digit()).map(|(high, low)| (high * 16 + low) as u8)),
+            b'%' => bytes.extend(
+                digit()
+                    .zip(digit())
+                    .map(|(high, low)| u8::try_from(high * 16 + low).expect("two digits")),
+            ),
             byte => bytes.push(byte),
         }
     }

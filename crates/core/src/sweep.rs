@@ -137,7 +137,7 @@ fn bits(address: IpAddr) -> u128 {
 fn address(bits: u128, family: Family) -> IpAddr {
     match family {
         Family::V6 => Ipv6Addr::from_bits(bits).into(),
-        Family::V4 => Ipv4Addr::from_bits(bits as u32).into(),
+        Family::V4 => Ipv4Addr::from_bits(u32::try_from(bits).unwrap_or(u32::MAX)).into(),
     }
 }
 

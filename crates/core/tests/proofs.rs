@@ -238,11 +238,12 @@ fn differences_that_are_too_scattered_are_shown_by_one_packet_and_reported() {
     let plan = plan_of(uniform("allow", false));
     let meaning = Meaning::new(&plan, TODAY).expect("no contradiction");
     let fate = Fate::Value(1);
+    let port = |number: u32| u16::try_from(number + 1).expect("a port");
     let single = |number: u32| Match {
         enters: IntervalSet::point(Interface(0)),
         source: IpAddr::from([10, 44, (number % 251) as u8, (number % 241) as u8]).into(),
         destination: IpAddr::from([10, 60, (number % 239) as u8, (number % 233) as u8]).into(),
-        service: ServiceSet::ports(Protocol::TCP, number as u16 + 1, number as u16 + 1),
+        service: ServiceSet::ports(Protocol::TCP, port(number), port(number)),
         at: IntervalSet::full(),
     };
     let lines = |count: u32| {

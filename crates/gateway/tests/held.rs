@@ -45,7 +45,7 @@ fn any_row() -> impl Strategy<Value = Drawn> {
 }
 
 fn device(plan: &Plan, place: usize) -> String {
-    let interface = Interface((place % usize::from(plan.gateway_interface().0)) as u16);
+    let interface = Interface::of_index(place % plan.gateway_interface().index());
     plan.device_name(interface).unwrap_or_else(|| plan.interface_name(interface).to_owned())
 }
 
@@ -152,7 +152,7 @@ fn in_list(
         }
     };
     let from = device(plan, usize::from(enters.0));
-    let mut all = (0..foreign.ways.interfaces()).map(|number| Interface(number as u16));
+    let mut all = (0..foreign.ways.interfaces()).map(Interface::of_index);
     let way = all.find(|way| foreign.ways.names(*way) == (from.as_str(), to.as_str()))?;
     let packet = Packet { enters: way, ..*packet };
     let matches = |one: &&bastium_gateway::foreign::ForeignLine| {

@@ -26,6 +26,16 @@ pub enum PngProblem {
     Encoding(String),
 }
 
+/// A whole number of pixels.
+#[expect(
+    clippy::cast_possible_truncation,
+    clippy::cast_sign_loss,
+    reason = "a cast of a float takes the nearest number that fits"
+)]
+fn pixels(length: f32) -> u32 {
+    length as u32
+}
+
 /// Draws a picture as PNG, that many pixels wide; without `width`, two for each of its own.
 ///
 /// # Errors
@@ -33,15 +43,15 @@ pub enum PngProblem {
 pub fn png(picture: &Picture, theme: Theme, width: Option<u16>) -> Result<Vec<u8>, PngProblem> {
     let scale = width.map_or(2.0, |width| f32::from(width) / picture.width);
     let (across, down) = ((picture.width * scale).round(), (picture.height * scale).round());
-    let too_large = || PngProblem::TooLarge(across as u64, down as u64);
+    let too_large = || PngProblem::TooLarge(pixels(across).into(), pixels(down).into());
     if across > LARGEST || down > LARGEST {
         return Err(too_large());
     }
     let options =
         Options { fontdb: FONTS.clone(), font_family: FAMILY.to_owned(), ..Options::default() };
     let tree = Tree::from_str(&svg(picture, theme), &options)?;
-    let mut pixels =
-        Pixmap::new((across as u32).max(1), (down as u32).max(1)).ok_or_else(too_large)?;
-    resvg::render(&tree, Transform::from_scale(scale, scale), &mut pixels.as_mut());
-    pixels.encode_png().map_err(|problem| PngProblem::Encoding(problem.to_string()))
+    let mut drawn =
+        Pixmap::new(pixels(across).max(1), pixels(down).max(1)).ok_or_else(too_large)?;
+    resvg::render(&tree, Transform::from_scale(scale, scale), &mut drawn.as_mut());
+    drawn.encode_png().map_err(|problem| PngProblem::Encoding(problem.to_string()))
 }

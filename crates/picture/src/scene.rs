@@ -355,6 +355,11 @@ impl Picture {
     }
 
     /// Where to cut between two heights: through no text, through the fewest shapes, and as low as that allows.
+    #[expect(
+        clippy::cast_possible_truncation,
+        clippy::cast_sign_loss,
+        reason = "a cast of a float takes the nearest number that fits"
+    )]
     fn cut(&self, first: f32, last: f32) -> f32 {
         let shapes = |y: f32| {
             let shapes = self.shapes().filter(|shape| shape.fill != Fill::Band);

@@ -1,6 +1,8 @@
 //! Subnets, held against another implementation of their arithmetic: Python's `ipaddress`. Runs where
 //! python3 is there.
 
+#![expect(clippy::cast_possible_truncation, reason = "these numbers are small, or any will do")]
+
 use bastium_core::addressing::{FreeSpace, Subnet, grow};
 use bastium_core::space::AddressSet;
 use ipnet::IpNet;

@@ -186,7 +186,8 @@ impl Book {
             }
             // Headings stay in sight, and in the matrix the names of rows as well.
             let heading = tables.first().map_or(1, |table| layout.lines(table).len());
-            sheet.set_freeze_panes(heading as u32, u16::from(*part == Part::Matrix))?;
+            let heading = u32::try_from(heading).unwrap_or(u32::MAX);
+            sheet.set_freeze_panes(heading, u16::from(*part == Part::Matrix))?;
             // Of several tables each has headings of its own.
             let repeated = (tables.len() == 1).then_some(heading);
             layout.on_paper(sheet, &self.site, (part.word(), repeated))?;

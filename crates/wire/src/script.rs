@@ -19,7 +19,7 @@ pub struct NotAnId;
 impl LoadId {
     /// One that was not there before.
     pub fn fresh() -> Self {
-        Self(format!("{:08x}", random() as u32))
+        Self(format!("{:08x}", random() & 0xffff_ffff))
     }
 
     /// The digits.

@@ -204,7 +204,7 @@ fn sheet(
     on_paper: bool,
     file_differs: Vec<String>,
 ) -> RehearsalSheet {
-    let millis = |time: Duration| time.as_millis() as u64;
+    let millis = |time: Duration| u64::try_from(time.as_millis()).unwrap_or(u64::MAX);
     let frame = RehearsalFrame {
         site: meaning.plan().site().name.clone(),
         day: meaning.day().to_string(),

@@ -64,7 +64,7 @@ fn grid(table: &Table, look: Look, gap: u16) -> Grid {
             let cells = table.rows.iter().filter_map(|row| row.get(index));
             let words =
                 cells.flat_map(|cell| cell.text.split_whitespace()).map(|w| w.chars().count());
-            let longest = words.max().unwrap_or(0).min(LONGEST_WORD) as u16;
+            let longest = columns(words.max().unwrap_or(0).min(LONGEST_WORD));
             drawn.set_constraint(ColumnConstraint::LowerBoundary(Width::Fixed(longest + padding)));
         }
     }
@@ -77,9 +77,14 @@ pub(crate) fn natural_width(table: &Table, gap: u16) -> u16 {
         let cells =
             table.rows.iter().filter_map(|row| row.get(index)).map(|cell| cell.text.as_str());
         let longest = cells.chain([column.heading.as_str()]).map(|text| text.chars().count()).max();
-        longest.unwrap_or(0) as u16 + gap
+        columns(longest.unwrap_or(0)).saturating_add(gap)
     });
-    widths.sum::<u16>().saturating_sub(gap)
+    widths.fold(0_u16, u16::saturating_add).saturating_sub(gap)
+}
+
+/// A number of columns on a terminal; as many as there can be where it is more.
+pub(crate) fn columns(count: usize) -> u16 {
+    u16::try_from(count).unwrap_or(u16::MAX)
 }
 
 fn cell(cell: &bastium_report::Cell) -> Cell {
@@ -92,5 +97,23 @@ fn cell(cell: &bastium_report::Cell) -> Cell {
         Tone::Warn => drawn.fg(Color::DarkYellow),
         Tone::Faint => drawn.add_attribute(Attribute::Dim),
         Tone::Strong => drawn.add_attribute(Attribute::Bold),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use bastium_report::Column;
+
+    /// A matrix of 1,100 zones with long names is wider than sixteen bits can say.
+    #[test]
+    fn a_table_of_any_width_is_measured() {
+        let columns = |count: usize, name: usize| {
+            Table::new((0..count).map(|_| Column::text("z".repeat(name))))
+        };
+        assert_eq!(natural_width(&columns(3, 5), 2), 3 * 5 + 2 * 2);
+        assert_eq!(natural_width(&columns(0, 5), 2), 0);
+        assert_eq!(natural_width(&columns(1_100, 63), 2), u16::MAX - 2);
+        assert_eq!(natural_width(&columns(2, 70_000), 2), u16::MAX - 2);
     }
 }

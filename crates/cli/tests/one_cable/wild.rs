@@ -34,7 +34,7 @@ pub(crate) fn all(wanted: usize) {
             continue;
         }
         // Another minute of the week each time; rules for hours are written for just that one.
-        let at = Minute::new((plans * 487 % 10_080) as u16);
+        let at = Minute::new(u16::try_from(plans * 487 % 10_080).expect("a minute"));
         let (count, wrong) = one(&meaning, at);
         tried += count;
         found.extend(wrong.into_iter().map(|says| format!("plan {plans} at {at}: {says}")));

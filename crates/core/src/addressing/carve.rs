@@ -79,9 +79,9 @@ impl FreeSpace {
     /// The free prefixes, IPv4 first, by address.
     pub fn prefixes(&self) -> Vec<IpNet> {
         let all = |family: &FreePrefixes| {
-            let by_length = family.by_length.iter().enumerate();
+            let by_length = (0..).zip(&family.by_length);
             let mut all: Vec<(u128, u8)> = by_length
-                .flat_map(|(length, prefixes)| prefixes.iter().map(move |p| (*p, length as u8)))
+                .flat_map(|(length, prefixes)| prefixes.iter().map(move |p| (*p, length)))
                 .collect();
             all.sort_unstable();
             all

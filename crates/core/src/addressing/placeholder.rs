@@ -45,9 +45,11 @@ impl Placeholder {
             IpAddr::V4(address) => address.to_bits().checked_sub(V4)?,
             IpAddr::V6(address) => u32::try_from(address.to_bits().checked_sub(V6)?).ok()?,
         };
-        match (offset >> 16, offset as u16) {
-            (1, number) => Some(Self::Domain(number)),
-            (2, number) => Some(Self::Uplink(number)),
+        let [0, kind, high, low] = offset.to_be_bytes() else { return None };
+        let number = u16::from_be_bytes([high, low]);
+        match kind {
+            1 => Some(Self::Domain(number)),
+            2 => Some(Self::Uplink(number)),
             _ => None,
         }
     }

@@ -274,10 +274,10 @@ impl<'m, 'r> Tally<'m, 'r> {
         if let Some(number) = self.tag_numbers.get(tag) {
             return *number;
         }
-        if self.tags.len() >= MOST {
+        let Some(number) = u32::try_from(self.tags.len()).ok().filter(|_| self.tags.len() < MOST)
+        else {
             return u32::MAX;
-        }
-        let number = self.tags.len() as u32;
+        };
         self.tags.push(tag.to_owned());
         self.tag_numbers.insert(tag.to_owned(), number);
         number

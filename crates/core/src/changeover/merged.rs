@@ -178,7 +178,7 @@ impl<'r> Merged<'r> {
     pub(super) fn coming(&self) -> Match {
         let lacks: Vec<Interface> =
             [&self.old, &self.new].iter().flat_map(|entry| entry.side().lacking()).collect();
-        let outer = self.joint.outer() as u16;
+        let outer = Interface::of_index(self.joint.outer()).0;
         let came_by =
             |number: &u16| Interface(if *number > outer { number - outer - 1 } else { *number });
         let all = (0..=2 * outer + 1).filter(|number| !lacks.contains(&came_by(number)));

@@ -24,7 +24,8 @@ impl Entry {
         let listed = lists.flat_map(|list| list.rules.iter().map(move |rule| (list, rule)));
         let tell = listed.filter(|(list, rule)| rules.tells_forwarded(list, rule));
         let tell_forwarded = tell.map(|(_, rule)| rule.id.clone()).collect();
-        let (side, own, all) = (side.clone(), rules.plan().gateway_interface().0, all as u16);
+        let (side, own, all) =
+            (side.clone(), rules.plan().gateway_interface().0, Interface::of_index(all).0);
         Self { side, own, all, tell_forwarded }
     }
 

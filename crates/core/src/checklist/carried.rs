@@ -7,7 +7,7 @@
 use super::candidate::Candidate;
 use super::control::{controls, needs_one, shows_own_end};
 use super::places::tcp;
-use super::time::{ADDRESS, MOVE, Point, SET_UP};
+use super::time::{ADDRESS, MOVE, Point, SET_UP, capped};
 use super::topics::topics;
 use super::write::Writer;
 use super::{
@@ -233,9 +233,10 @@ impl<'w, 'm> Walk<'w, 'm> {
             if self.has(&check) {
                 return Ok(());
             }
-            let new = check.shows.iter().filter(|mistake| !caught.contains(mistake)).count() as u32;
+            let new = check.shows.iter().filter(|mistake| !caught.contains(mistake)).count();
             // No cost is below zero, however much is shown.
-            let worth = |cost: u32| (cost + MOST_SAVED) - (SAVED * new).min(MOST_SAVED);
+            let worth =
+                |cost: u32| (cost + MOST_SAVED) - SAVED.saturating_mul(capped(new)).min(MOST_SAVED);
             match self.cost_with_control(&check).map(worth) {
                 Ok(cost) if best.as_ref().is_none_or(|(least, _)| cost < *least) => {
                     best = Some((cost, check));

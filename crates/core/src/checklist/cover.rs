@@ -208,13 +208,13 @@ mod tests {
     /// Candidates that show these mistakes; the first of them is needed, if `needed`.
     fn pool(shows: &[Vec<u32>], needed: bool) -> Vec<Candidate> {
         let ends = Ends::V4 { source: Ipv4Addr::LOCALHOST, destination: Ipv4Addr::LOCALHOST };
-        let candidate = |(number, shows): (usize, &Vec<u32>)| {
-            let service = ServicePoint::port(Protocol::TCP, number as u16 + 1);
+        let candidate = |(number, shows): (u16, &Vec<u32>)| {
+            let service = ServicePoint::port(Protocol::TCP, number + 1);
             let packet = Packet::new(Interface(0), ends, service);
             let candidate = Candidate::new(number.to_string(), packet, Probe::Ping);
             Candidate { shows: shows.clone(), needed: needed && number == 0, ..candidate }
         };
-        shows.iter().enumerate().map(candidate).collect()
+        (0..).zip(shows).map(candidate).collect()
     }
 
     fn shown<'c>(chosen: impl IntoIterator<Item = &'c Candidate>) -> HashSet<u32> {
@@ -252,7 +252,7 @@ mod tests {
             if needed && !pool.is_empty() {
                 prop_assert_eq!(&chosen[0].id, "0");
             }
-            let (count, least) = (chosen.len() as u32, least_of_all(&pool));
+            let (count, least) = (u32::try_from(chosen.len()).expect("few"), least_of_all(&pool));
             prop_assert!(count >= least);
             // The harmonic number of the largest set bounds the greedy choice; sets have five at most.
             prop_assert!(f64::from(count) <= f64::from(least) * 2.3 + 0.01, "{} for {}", count, least);

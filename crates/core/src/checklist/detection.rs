@@ -191,7 +191,7 @@ impl<'a> Detection<'a> {
         }
         let is_left = |met: &&Met| !met.is_rule() || self.rules.lists[met.place.0].implied;
         let left = met.iter().find(is_left).map_or(Action::Block, |met| met.action);
-        let all = self.mistakes.len() as u32;
+        let all = u32::try_from(self.mistakes.len()).unwrap_or(u32::MAX);
         let last = self.mistakes.last().is_some_and(|m| m.change == Change::WithoutIpv6);
         found.extend((last && left != met[0].action).then_some(all.saturating_sub(1)));
     }

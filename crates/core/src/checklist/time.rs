@@ -66,6 +66,11 @@ pub(super) fn number(stands: &mut [Stand]) {
     }
 }
 
+/// A count as a number of seconds is multiplied by it.
+pub(super) fn capped(count: usize) -> u32 {
+    u32::try_from(count).unwrap_or(u32::MAX)
+}
+
 /// At how many test points a list is made.
 pub fn points(stands: &[Stand]) -> usize {
     stands.iter().map(|stand| stand.standpoint.point()).collect::<HashSet<Point>>().len()
@@ -77,7 +82,7 @@ pub fn seconds(stands: &[Stand]) -> u32 {
     let points = points(stands);
     let set_up: HashSet<IpAddr> = checks().filter_map(Check::set_up_at).collect();
     checks().map(Check::seconds).sum::<u32>()
-        + MOVE * points as u32
-        + ADDRESS * (stands.len() - points) as u32
-        + SET_UP * set_up.len() as u32
+        + MOVE * capped(points)
+        + ADDRESS * capped(stands.len() - points)
+        + SET_UP * capped(set_up.len())
 }

@@ -10,12 +10,12 @@ use std::net::IpAddr;
 impl Plan {
     /// The interface on which a network's packets enter.
     pub fn network_interface(&self, id: NetworkId) -> Interface {
-        Interface(id.0 as u16)
+        Interface::of_index(id.index())
     }
 
     /// The interface on which packets from an uplink (by its place in [`Plan::uplinks`]) enter.
     pub fn uplink_interface(&self, index: usize) -> Interface {
-        Interface((self.networks.len() + index) as u16)
+        Interface::of_index(self.networks.len() + index)
     }
 
     /// All uplinks' interfaces.
@@ -25,7 +25,7 @@ impl Plan {
 
     /// The interface of what the gateway itself begins.
     pub fn gateway_interface(&self) -> Interface {
-        Interface((self.networks.len() + self.uplinks.len()) as u16)
+        Interface::of_index(self.networks.len() + self.uplinks.len())
     }
 
     /// The interface of what an `inbound` entry has translated, after it entered on `interface`.

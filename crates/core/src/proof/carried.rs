@@ -4,6 +4,7 @@
 //! wrote); nothing here knows how they were made. What the plan expects comes from its meaning alone, so
 //! a mistake in the compiled rules, in a writer or in a gateway is seen alike.
 
+use super::cell::place;
 use super::comparison::compare;
 use super::fate::Fate;
 use super::lines::{Expects, MeaningLines, Reading};
@@ -88,7 +89,7 @@ const TAKEN_BY_NONE: Fate = Fate::Value(u32::MAX);
 
 fn closed<'f>(frame: &'f Partition, lines: &[CarriedLine]) -> Table<'f> {
     let mut table = table(frame, lines);
-    table.push(&PacketSet::full(), TAKEN_BY_NONE, lines.len() as u32);
+    table.push(&PacketSet::full(), TAKEN_BY_NONE, place(lines.len()));
     table
 }
 

@@ -8,6 +8,14 @@ use crate::space::{
 /// With more lines than this they are laid out by where they lie; fewer are looked through sooner.
 const MANY: usize = 1_024;
 
+/// A place in a list, as lines carry it.
+///
+/// # Panics
+/// Beyond four thousand million lines, which no memory holds.
+pub(super) fn place(index: usize) -> u32 {
+    u32::try_from(index).expect("fewer lines than that")
+}
+
 /// One line in one cell.
 #[derive(Clone, Debug)]
 pub(crate) struct Line<A> {

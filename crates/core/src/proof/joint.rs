@@ -26,6 +26,11 @@ pub(crate) struct Side {
 /// Numbers of what only the old plan has begin here, so that they are nobody else's.
 const OLD_ONLY: u16 = 30_000;
 
+/// The number of a placeholder, of which there are no more than interfaces.
+fn numbered(index: usize) -> u16 {
+    Interface::of_index(index).0
+}
+
 impl Joint {
     /// Finds what is the same.
     pub(crate) fn of(old: &Plan, new: &Plan) -> Self {
@@ -33,7 +38,7 @@ impl Joint {
         let mut here = |same: Option<usize>| {
             let next = count;
             count += usize::from(same.is_none());
-            Interface(same.unwrap_or(next) as u16)
+            Interface::of_index(same.unwrap_or(next))
         };
         let networks = paired(old.networks(), new.networks(), |n| n.name.as_str(), same_subnets);
         let mut interfaces: Vec<Interface> = networks.into_iter().map(&mut here).collect();
@@ -41,9 +46,9 @@ impl Joint {
         let first = new.networks().len();
         interfaces.extend(uplinks.iter().map(|same| here(same.map(|index| first + index))));
         let outer = count;
-        interfaces.push(Interface(outer as u16));
+        interfaces.push(Interface::of_index(outer));
         let mut own: Vec<Interface> = (0..new.gateway_interface().0).map(Interface).collect();
-        own.push(Interface(outer as u16));
+        own.push(Interface::of_index(outer));
         let mut joint = Self {
             old: Side { interfaces, ..Side::default() },
             new: Side { interfaces: own, ..Side::default() },
@@ -58,8 +63,8 @@ impl Joint {
 
     fn placeholders(&mut self, pairs: &[Option<usize>], new: usize, kind: fn(u16) -> Placeholder) {
         for (index, same) in pairs.iter().enumerate() {
-            let own = kind(index as u16);
-            let number = same.map_or(OLD_ONLY + index as u16, |same| same as u16);
+            let own = kind(numbered(index));
+            let number = same.map_or_else(|| OLD_ONLY + numbered(index), numbered);
             if kind(number) != own {
                 self.old.moved.push((own, kind(number)));
             }
@@ -68,7 +73,7 @@ impl Joint {
             }
         }
         let known = |index: &usize| !pairs.contains(&Some(*index));
-        self.old.strangers.extend((0..new).filter(known).map(|index| kind(index as u16)));
+        self.old.strangers.extend((0..new).filter(known).map(|index| kind(numbered(index))));
     }
 
     /// What the old plan's packets are called.
@@ -139,10 +144,7 @@ impl Side {
     }
 
     fn own(&self, interface: Interface) -> Option<Interface> {
-        self.interfaces
-            .iter()
-            .position(|other| *other == interface)
-            .map(|place| Interface(place as u16))
+        self.interfaces.iter().position(|other| *other == interface).map(Interface::of_index)
     }
 
     /// A set of this plan as one of both.

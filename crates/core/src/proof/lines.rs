@@ -1,5 +1,6 @@
 //! The two ways to a verdict, as ordered lines: what the plan means, and what the rules do.
 
+use super::cell::place;
 use super::fate::Fate;
 use super::joint::Side;
 use super::partition::Partition;
@@ -87,7 +88,7 @@ impl<'f> MeaningLines<'f> {
             // Where this plan has no interface at all, nothing gets in.
             let nothing =
                 Decision { verdict: Verdict::Block, logged: false, cause: Cause::Unmatched };
-            let owner = lines.decisions.len() as u32;
+            let owner = place(lines.decisions.len());
             lines.decisions.push(nothing);
             let enters = side.lacking().collect();
             let absent = Match { enters, ..Match::everything() };
@@ -112,7 +113,7 @@ impl<'f> MeaningLines<'f> {
     }
 
     fn push(&mut self, packets: &PacketSet, decision: Decision, reading: &Reading<'_>) {
-        let owner = self.decisions.len() as u32;
+        let owner = place(self.decisions.len());
         self.decisions.push(decision);
         if let Some(expects) = reading.expects {
             for (part, fate) in expects(decision, packets) {
@@ -202,11 +203,11 @@ impl<'f, 'r> RuleLines<'f, 'r> {
                 list.covers.products().filter(|cover| !cover.enters.is_disjoint(&rule.enters));
             covers.map(|cover| rule.intersection(&cover)).collect::<Vec<_>>()
         };
-        for (place, rule) in list.rules.iter().enumerate() {
+        for (position, rule) in list.rules.iter().enumerate() {
             let Some(matches) = rule.first_packets() else { continue };
-            let owner = self.outcomes.len() as u32;
+            let owner = place(self.outcomes.len());
             self.outcomes.push(Outcome::of(rule, list));
-            self.places.push((number, place));
+            self.places.push((number, position));
             for part in whole(matches) {
                 self.table.push(&(&part).into(), fate(rule), owner);
             }
@@ -216,7 +217,7 @@ impl<'f, 'r> RuleLines<'f, 'r> {
             Otherwise::Allow => Action::Allow,
             Otherwise::Block => Action::Block,
         };
-        let owner = self.outcomes.len() as u32;
+        let owner = place(self.outcomes.len());
         self.outcomes.push(Outcome::end(end));
         self.places.push((number, usize::MAX));
         self.table.push(&list.covers, Fate::Decided(end, false), owner);

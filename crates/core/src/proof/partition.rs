@@ -1,6 +1,6 @@
 //! The cells that packets are sorted into, and which of them a block touches.
 
-use super::cell::whole_cell;
+use super::cell::{place, whole_cell};
 use crate::addressing::{link_local, unspecified};
 use crate::meaning::Meaning;
 use crate::plan::{NetworkId, Plan};
@@ -54,7 +54,7 @@ impl<A: Coordinate> Ranges<A> {
     fn new(sets: &[IntervalSet<A>]) -> Self {
         let of = |(number, set): (usize, &IntervalSet<A>)| {
             let spans = set.spans().iter();
-            spans.map(|(low, high)| (*low, *high, number as u32)).collect::<Vec<_>>()
+            spans.map(|(low, high)| (*low, *high, place(number))).collect::<Vec<_>>()
         };
         let mut spans: Vec<_> = sets.iter().enumerate().flat_map(of).collect();
         spans.sort_unstable_by_key(|span| span.0);
@@ -84,7 +84,7 @@ impl Partition {
     /// The cells of a plan.
     pub(crate) fn of(meaning: &Meaning<'_>) -> Self {
         let outer = usize::from(meaning.plan().gateway_interface().0);
-        let interfaces: Vec<Interface> = (0..=outer as u16).map(Interface).collect();
+        let interfaces: Vec<Interface> = (0..=outer).map(Interface::of_index).collect();
         Self::joint(&[(meaning, &interfaces)], outer, &meaning.translated())
     }
 
@@ -216,7 +216,7 @@ impl<A: AddressBits> Index<A> {
     /// what belongs elsewhere. In the last row, what was translated.
     pub(super) fn regions(&self, row: usize) -> Vec<Block<A>> {
         let Some(own) = self.own.get(row) else { return self.translated.clone() };
-        let number = Interface(row as u16);
+        let number = Interface::of_index(row);
         let by_way = self.ways.iter().map(|way| whole_cell(number, own.clone(), way.clone()));
         let others = [&self.local, &self.strange[row]];
         let others = others.map(|source| whole_cell(number, source.clone(), IntervalSet::full()));
@@ -241,7 +241,7 @@ impl<A: AddressBits> Index<A> {
             (0..last).collect()
         };
         rows.push(last);
-        rows.retain(|interface| block.enters.contains(Interface(*interface as u16)));
+        rows.retain(|interface| block.enters.contains(Interface::of_index(*interface)));
         if self.translated.iter().any(|region| !region.is_disjoint(block)) {
             rows.push(last + 1);
         }
@@ -253,7 +253,7 @@ impl<A: AddressBits> Index<A> {
         let translated = self.own.len();
         let is_touched = move |row: &usize| match *row == translated {
             true => self.translated.iter().any(|region| !region.is_disjoint(block)),
-            false => block.enters.contains(Interface(*row as u16)),
+            false => block.enters.contains(Interface::of_index(*row)),
         };
         (0..self.rows()).filter(is_touched)
     }

@@ -2,7 +2,7 @@
 //! interface leads to its destination. Few lines lie in any one cell, and lines of different cells have
 //! nothing to do with each other, so that every question is asked within a cell.
 
-use super::cell::{Cell, Coverage};
+use super::cell::{Cell, Coverage, place};
 use super::fate::Fate;
 use super::partition::{Index, Partition, Ways};
 use crate::space::{AddressBits, AsPoint, Block, Interface, PacketSet, Point};
@@ -155,11 +155,11 @@ impl<A: AddressBits> Side<A> {
 
     fn push(&mut self, index: &Index<A>, blocks: &[Block<A>], fate: Fate, owner: u32) {
         for block in blocks {
-            let number = self.entries.len() as u32;
+            let number = place(self.entries.len());
             let mut rows = index.rows_touched(block);
             self.open.retain_mut(|open| {
                 let strange = index.strange(open.interface);
-                if !block.enters.contains(Interface(open.interface as u16))
+                if !block.enters.contains(Interface::of_index(open.interface))
                     || block.source.is_disjoint(strange)
                 {
                     return true;

@@ -54,10 +54,9 @@ impl Ranks {
     }
 
     fn new(plan: &Plan, order: &[Vec<ZoneId>], equals: bool, turning: bool) -> Self {
-        let levels = order.len() as u32;
         let rank = |zone: ZoneId| {
-            let level = order.iter().zip(0..).find(|(group, _)| group.contains(&zone));
-            level.map_or(0, |(_, level)| (levels - level) * 10)
+            let level = order.iter().rev().zip(1..).find(|(group, _)| group.contains(&zone));
+            level.map_or(0, |(_, level)| level * 10)
         };
         let ranks = plan.networks().iter().map(|network| rank(network.zone)).collect();
         Self { ranks, equals, turning }
@@ -350,13 +349,17 @@ mod tests {
 
     #[test]
     fn no_order_is_cheaper_than_the_chosen_one() {
-        for seed in 0..60u32 {
+        for seed in 0..60_usize {
             let price = |one: usize, other: usize, rank: Ordering| {
-                let (a, b) = (one.min(other) as u32, one.max(other) as u32);
+                let (a, b) = (one.min(other), one.max(other));
                 let rank = if one < other { rank } else { rank.reverse() };
-                let mix = seed * 31 + a * 7 + b * 13 + (rank as i32 + 1) as u32 * 5;
+                let mix = seed * 31
+                    + a * 7
+                    + b * 13
+                    + usize::from(rank.is_ge()) * 5
+                    + usize::from(rank.is_gt()) * 5;
                 let mix = mix.wrapping_mul(2_654_435_761) % 97;
-                (mix > 9).then_some(mix % 3)
+                (mix > 9).then_some([0, 1, 2][mix % 3])
             };
             let total = |order: &[Vec<usize>]| {
                 let mut sum = 0;

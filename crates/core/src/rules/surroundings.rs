@@ -50,6 +50,6 @@ impl Surroundings {
 
     /// The interfaces, in order.
     pub fn interfaces(&self) -> impl Iterator<Item = Interface> + use<> {
-        (0..self.sources.len() as u16).map(Interface)
+        (0..self.sources.len()).map(Interface::of_index)
     }
 }

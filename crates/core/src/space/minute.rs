@@ -31,15 +31,16 @@ impl Minute {
             return Some(Self::new(day * Self::PER_DAY + minute));
         }
         let (day, time) = words.trim().split_once(' ').unwrap_or((day, words.trim()));
-        let day = DAYS.iter().position(|name| *name == day.to_lowercase())? as u16;
+        let (day, _) = (0..).zip(DAYS).find(|(_, name)| *name == day.to_lowercase())?;
         let minute = time_of_day(time.trim()).filter(|minute| *minute < Self::PER_DAY)?;
         Some(Self::new(day * Self::PER_DAY + minute))
     }
 
     /// The minute that comes so many after it, or before it; behind the end of the week is its beginning.
     pub fn moved(self, minutes: i16) -> Self {
-        let week = i32::from(Self::PER_WEEK);
-        Self((i32::from(self.0) + i32::from(minutes)).rem_euclid(week) as u16)
+        let back = minutes.unsigned_abs() % Self::PER_WEEK;
+        let ahead = if minutes < 0 { Self::PER_WEEK - back } else { back };
+        Self((self.0 + ahead) % Self::PER_WEEK)
     }
 
     /// Its number, from 0.

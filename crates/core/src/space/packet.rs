@@ -8,6 +8,22 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Interface(pub u16);
 
+impl Interface {
+    /// The interface of that number.
+    ///
+    /// # Panics
+    /// Beyond [`Coordinate::LAST`]. A plan has no more than 15,000 networks and uplinks, and two of them together with
+    /// everything that is translated stay below.
+    pub fn of_index(index: usize) -> Self {
+        Self(u16::try_from(index).expect("interfaces are numbered with sixteen bits"))
+    }
+
+    /// Its number, as a place in a list.
+    pub fn index(self) -> usize {
+        self.0.into()
+    }
+}
+
 impl Coordinate for Interface {
     const FIRST: Self = Self(u16::MIN);
     const LAST: Self = Self(u16::MAX);

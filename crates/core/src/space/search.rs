@@ -126,7 +126,7 @@ impl<'b, A: Coordinate> Sweep<'b, A> {
     }
 
     fn of(mut self, block: &Block<A>) -> Search<A> {
-        let all: Vec<u32> = (0..self.blockers.len() as u32).collect();
+        let all: Vec<u32> = (0..).zip(self.blockers).map(|(place, _)| place).collect();
         let Some(mut point) = block.corner(false) else { return Search::Covered };
         match self.go(block, 0, all, &mut point) {
             Some(true) => Search::Found(point),

@@ -1,6 +1,7 @@
 //! Rules as binary decision diagrams, one variable for each bit of a packet of one family.
 
 #![allow(dead_code, reason = "tests and benchmarks use some of it each")]
+#![expect(clippy::cast_possible_truncation, reason = "these numbers are small, or any will do")]
 
 use bastium_core::plan::Action;
 use bastium_core::rules::Rule;

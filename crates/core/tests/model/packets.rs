@@ -1,5 +1,7 @@
 //! Packets at the borders of everything that a plan and its rules tell apart.
 
+#![expect(clippy::cast_possible_truncation, reason = "these numbers are small, or any will do")]
+
 use bastium_core::plan::Plan;
 use bastium_core::rules;
 use bastium_core::space::{Coordinate, Ends, Interface, Minute, Packet, ServicePoint};

@@ -404,7 +404,8 @@ impl World<'_> {
     /// Whether an address is one at which an uplink hears what brings its address.
     fn is_reported_there(&self, interface: Interface, address: IpAddr) -> bool {
         let number = usize::from(interface.0) - self.plan.networks().len();
-        Self::own_at(number as u16, &self.plan.uplinks()[number]).contains(&address)
+        Self::own_at(u16::try_from(number).expect("few uplinks"), &self.plan.uplinks()[number])
+            .contains(&address)
             || is_multicast(address)
             || is_link_local(address)
             || address == IpAddr::V4(Ipv4Addr::BROADCAST)

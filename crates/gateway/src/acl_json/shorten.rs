@@ -314,12 +314,12 @@ mod tests {
             let mut next = |most: u32| {
                 let one = number % most;
                 number /= most;
-                one
+                u8::try_from(one).expect("a small number")
             };
             Seen {
-                ends: [next(4) as u8, next(4) as u8],
-                protocol: [6, 17][next(2) as usize],
-                ports: [next(5) as u16, next(5) as u16],
+                ends: [next(4), next(4)],
+                protocol: [6, 17][usize::from(next(2))],
+                ports: [next(5).into(), next(5).into()],
                 ack: next(2) == 1,
                 rst: next(2) == 1,
             }

@@ -1,6 +1,6 @@
 //! Access control lists of RFC 8519, as lines over the ways of a gateway.
 
-use super::{Foreign, ForeignLine, Named, NotAList, NotUnderstood, Ways};
+use super::{Foreign, ForeignLine, Named, NotAList, NotUnderstood, Ways, next};
 use crate::acl_json::read::{Acls, Entry, List};
 use bastium_core::plan::{Action, Plan};
 use bastium_core::rules::PlanlessLine;
@@ -81,7 +81,7 @@ impl Reader {
                 not_understood.map(|what| NotUnderstood { at: at.clone(), what: what.clone() }),
             );
             let Some(action) = entry.action else { continue };
-            let number = self.lines.len() as u32 + 1;
+            let number = next(self.lines.len());
             let matches = vec![self.product(&entry, here)];
             let bare = PlanlessLine::new(&entry.name, number, matches, action, entry.log);
             self.lines.push(ForeignLine {
@@ -118,8 +118,7 @@ impl Reader {
     /// What no entry takes is dropped.
     fn end(&mut self, at: &str, here: IntervalSet<Interface>) {
         let rest = vec![Match { enters: here, ..Match::everything() }];
-        let bare =
-            PlanlessLine::new("the end", self.lines.len() as u32 + 1, rest, Action::Block, false);
+        let bare = PlanlessLine::new("the end", next(self.lines.len()), rest, Action::Block, false);
         self.lines.push(ForeignLine {
             bare,
             at: at.to_owned(),

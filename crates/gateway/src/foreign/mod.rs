@@ -117,6 +117,11 @@ pub enum NotAList {
     },
 }
 
+/// The number of a line behind so many others.
+fn next(lines: usize) -> u32 {
+    u32::try_from(lines).map_or(u32::MAX, |lines| lines.saturating_add(1))
+}
+
 /// The ways through a gateway: each pair of where a packet comes from and where it goes is an interface of its
 /// own, so that lists which look at both can be held against each other.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -169,7 +174,7 @@ impl Ways {
     }
 
     fn interface(&self, from: usize, to: usize) -> Interface {
-        Interface((from * self.to.len() + to) as u16)
+        Interface::of_index(from * self.to.len() + to)
     }
 
     /// Where an interface's packets come from and go to.
@@ -184,10 +189,10 @@ impl Ways {
         let from = usize::from(interface.0) / self.to.len();
         let outer = usize::from(plan.gateway_interface().0);
         match from {
-            from if from < outer => Some(Interface(from as u16)),
+            from if from < outer => Some(Interface::of_index(from)),
             from if from == self.plain => Some(plan.gateway_interface()),
             from if from > self.plain && from - self.plain - 1 < outer => {
-                Some(plan.translated_interface(Interface((from - self.plain - 1) as u16)))
+                Some(plan.translated_interface(Interface::of_index(from - self.plain - 1)))
             }
             _ => None,
         }
@@ -361,7 +366,7 @@ pub fn beyond(rules: &RuleSet, ways: &Ways) -> PacketSet {
     };
     let asked = split(plan, &around, ways, &everything);
     let asked: Vec<Match> = asked.into_iter().collect();
-    let interfaces = IntervalSet::range(Interface(0), Interface((ways.interfaces() - 1) as u16));
+    let interfaces = IntervalSet::range(Interface(0), Interface::of_index(ways.interfaces() - 1));
     let mut rest = PacketSet::from(Match { enters: interfaces, ..Match::everything() });
     for product in &asked {
         rest = rest.difference(&product.into());

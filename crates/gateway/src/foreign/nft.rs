@@ -1,7 +1,7 @@
 //! Rules of the kernel's packet filter, from its tool's JSON or its text, as one ordered list over the ways
 //! between interfaces.
 
-use super::{Foreign, ForeignLine, Named, NotAList, NotUnderstood, Ways};
+use super::{Foreign, ForeignLine, Named, NotAList, NotUnderstood, Ways, next};
 use crate::nftables::read::{
     Conversation, Key, Line, Part, Place, Ruleset, Side, Value, Values, World, domain_sets, fits,
     interfaces_of, lower,
@@ -46,13 +46,7 @@ fn foreign(number: usize, line: &Line) -> ForeignLine {
     let name = if line.name.is_empty() { &line.at } else { &line.name };
     let name = if line.end { "policy" } else { name };
     ForeignLine {
-        bare: PlanlessLine::new(
-            name,
-            number as u32 + 1,
-            line.matches.clone(),
-            line.action,
-            line.log,
-        ),
+        bare: PlanlessLine::new(name, next(number), line.matches.clone(), line.action, line.log),
         at: line.at.clone(),
         sure: line.sure,
         hits: line.hits,

@@ -1,6 +1,6 @@
 //! A table of rules: one a row, the first that matches decides.
 
-use super::{Foreign, ForeignLine, Named, NotAList, NotUnderstood, Ways, action_word};
+use super::{Foreign, ForeignLine, Named, NotAList, NotUnderstood, Ways, action_word, next};
 use bastium_core::plan::{Action, Plan};
 use bastium_core::rules::PlanlessLine;
 use bastium_core::service::{built_in, parse_literal};
@@ -52,8 +52,7 @@ pub(super) fn read(text: &str, plan: Option<&Plan>) -> Result<Foreign, NotAList>
     }
     let all = sheet.ways.some(|from| from != sheet.ways.plain, |_| true);
     let rest = vec![Match { enters: all, ..Match::everything() }];
-    let bare =
-        PlanlessLine::new("the end", sheet.lines.len() as u32 + 1, rest, Action::Block, false);
+    let bare = PlanlessLine::new("the end", next(sheet.lines.len()), rest, Action::Block, false);
     if !sheet.lines.is_empty() {
         let at = "the end".to_owned();
         sheet.lines.push(ForeignLine { bare, at, sure: true, hits: None, limit: None, end: true });
@@ -108,7 +107,7 @@ impl Sheet<'_> {
         };
         let log = ["yes", "true", "1", "x", "log"].contains(&cell(8).to_lowercase().as_str());
         let name = if cell(7).is_empty() { at.clone() } else { cell(7) };
-        let number = self.lines.len() as u32 + 1;
+        let number = next(self.lines.len());
         let bare = PlanlessLine::new(&name, number, vec![product], action, log);
         let (sure, hits) = (unclear.is_empty(), cell(9).parse().ok());
         self.not_understood

@@ -8,7 +8,7 @@ use super::matching::{ListContext, tcp_apart};
 use super::onward::{Chains, Onward, Pairs};
 use super::tag::{self, tag};
 use super::test::{Chain, End, Entry, Line, Test, Then};
-use super::{WriteContext, translation};
+use super::{WriteContext, bytes_per_second, translation};
 use bastium_core::addressing::link_local;
 use bastium_core::plan::{Action, Plan};
 use bastium_core::rules::{Applies, Otherwise, Rule, RuleList, Stage};
@@ -175,7 +175,7 @@ impl Writer<'_, '_> {
 
     fn limits(&self) -> Vec<(String, u64)> {
         let limited = self.limited().into_iter();
-        limited.map(|(name, mbps, _)| (name, (mbps * 125_000.0).ceil() as u64)).collect()
+        limited.map(|(name, mbps, _)| (name, bytes_per_second(mbps))).collect()
     }
 
     /// The exceptions of the lists that have a limit: the limit's name, megabits a second, the mark.

@@ -7,6 +7,7 @@
 mod follow;
 mod translation;
 
+use super::bytes_per_second;
 use super::cut::{CUT_TABLE, may_begin};
 use super::read::{
     ByItself, Conversation, Line, Lowered, PlanWorld, Problem, Ruleset, Value, World, domain_sets,
@@ -319,7 +320,7 @@ impl Holding<'_, '_> {
                 rates.push(rate);
                 rates.len() - 1
             });
-            Fate::Value(place as u32)
+            Fate::Value(u32::try_from(place).unwrap_or(u32::MAX))
         };
         let of_exception: Vec<Fate> = self
             .plan
@@ -372,8 +373,4 @@ fn fate(decision: Decision) -> Fate {
         Verdict::NotRouted => Fate::Unasked,
         Verdict::NoRoute => Fate::Barred,
     }
-}
-
-fn bytes_per_second(mbps: f64) -> u64 {
-    (mbps * 125_000.0).ceil() as u64
 }

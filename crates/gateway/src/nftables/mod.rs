@@ -134,3 +134,13 @@ impl WriteContext<'_> {
         marks
     }
 }
+
+/// A rate as a gateway takes it, in whole bytes a second.
+#[expect(
+    clippy::cast_possible_truncation,
+    clippy::cast_sign_loss,
+    reason = "a cast of a float takes the nearest number that fits"
+)]
+fn bytes_per_second(mbps: f64) -> u64 {
+    (mbps * 125_000.0).ceil() as u64
+}

@@ -83,6 +83,11 @@ fn by_ports(parts: &[Part]) -> Option<Test> {
     }
 }
 
+/// A number of sixteen bits that was counted beyond them.
+fn low_half(number: u32) -> u16 {
+    u16::try_from(number).unwrap_or(u16::MAX)
+}
+
 /// The messages of an ICMP: whole types in one test, single codes in another.
 fn messages(part: &Part) -> Vec<Test> {
     let family = if part.protocol == Protocol::ICMP { Family::V4 } else { Family::V6 };
@@ -95,10 +100,10 @@ fn messages(part: &Part) -> Vec<Test> {
             if from & 0xff == 0 && last_of_kind & 0xff == 0xff {
                 // As many whole types as there are in a row.
                 let last = if high & 0xff == 0xff { high >> 8 } else { (high >> 8) - 1 };
-                types.push(span((kind as u16, last)));
+                types.push(span((low_half(kind), last)));
                 from = (u32::from(last) << 8 | 0xff) + 1;
             } else {
-                let within = ((from & 0xff) as u16, (last_of_kind & 0xff) as u16);
+                let within = (low_half(from & 0xff), low_half(last_of_kind & 0xff));
                 codes.push(format!("{kind} . {}", span(within)));
                 from = last_of_kind + 1;
             }

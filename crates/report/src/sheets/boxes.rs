@@ -73,8 +73,8 @@ fn short(named: &Named) -> String {
 /// A product over the interfaces of rule lists, without a plan to name anything after.
 pub(super) fn bare(names: &Names, product: &Match) -> BoxRow {
     let interfaces = names.interfaces.iter().enumerate();
-    let from =
-        interfaces.filter(|(interface, _)| product.enters.contains(Interface(*interface as u16)));
+    let from = interfaces
+        .filter(|(interface, _)| product.enters.contains(Interface::of_index(*interface)));
     let words = |set: &AddressSet| match names.stranger_at(set) {
         Some(name) => vec![name.to_owned()],
         None => set.words(),

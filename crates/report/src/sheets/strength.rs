@@ -147,7 +147,7 @@ impl Strength {
             let with = if row.in_rules { "rules" } else { "set-up" };
             let shown = [row.by_hand, row.laptops, row.one_cable, row.rehearsal];
             let counts = [row.made].into_iter().chain(shown).chain([row.by_none, row.hidden]);
-            let counts = counts.map(|count| Cell::from(count as u32));
+            let counts = counts.map(Cell::from);
             table.row([row.kind.into(), with.into()].into_iter().chain(counts).collect::<Vec<_>>());
         }
         table
@@ -197,7 +197,7 @@ impl Strength {
                 kind.no_place,
                 kind.missed,
             ];
-            let counts = counts.map(|count| Cell::from(count as u32));
+            let counts = counts.map(Cell::from);
             table.row(std::iter::once(kind.kind.into()).chain(counts).collect::<Vec<_>>());
         }
         table

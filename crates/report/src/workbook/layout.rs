@@ -70,7 +70,7 @@ impl Layout {
     pub(super) fn lines(&self, table: &Table) -> Vec<Line> {
         let count = table.columns.len();
         let first = if self.folds { count.min(MOST_COLUMNS) } else { count };
-        let mut lines = vec![(0..first).map(|column| (column as u16, column)).collect()];
+        let mut lines = vec![(0..).zip(0..first).collect()];
         let rest: Vec<usize> = (first..count).collect();
         let further = rest.chunks(MOST_COLUMNS - 1);
         lines.extend(further.map(|chunk| (1..).zip(chunk.iter().copied()).collect::<Line>()));
@@ -86,19 +86,22 @@ impl Layout {
     ) -> Result<usize, XlsxError> {
         let lines = self.lines(table);
         let bottom = top + (table.rows.len() + 1) * lines.len() - 1;
+        let limit = |_| XlsxError::RowColumnLimitError;
         if bottom >= MOST_ROWS || table.columns.len() > usize::from(u16::MAX) {
             return Err(XlsxError::RowColumnLimitError);
         }
+        let (first, last) =
+            (u32::try_from(top).map_err(limit)?, u32::try_from(bottom).map_err(limit)?);
         for (place, width) in (0..).zip(&self.widths) {
             sheet.set_column_width(place, *width)?;
         }
-        for (line, at) in lines.iter().zip(top as u32..) {
+        for (line, at) in lines.iter().zip(first..) {
             for (place, column) in line {
                 let text = heading(&table.columns[*column]);
                 sheet.write_string_with_format(at, *place, text, &look(Tone::Strong))?;
             }
         }
-        let mut at = (top + lines.len()) as u32;
+        let mut at = u32::try_from(top + lines.len()).map_err(limit)?;
         for row in &table.rows {
             for (number, line) in lines.iter().enumerate() {
                 let begins = number == 0 && lines.len() > 1;
@@ -106,9 +109,9 @@ impl Layout {
                 at += 1;
             }
         }
-        self.add_ticks(sheet, table, (top as u32, bottom as u32))?;
+        self.add_ticks(sheet, table, (first, last))?;
         if lines.len() == 1 {
-            add_filter(sheet, table, (top as u32, bottom as u32))?;
+            add_filter(sheet, table, (first, last))?;
         }
         Ok(bottom + 2)
     }
@@ -168,14 +171,14 @@ impl Layout {
         &self,
         sheet: &mut Worksheet,
         site: &str,
-        (part, headings): (&str, Option<usize>),
+        (part, headings): (&str, Option<u32>),
     ) -> Result<(), XlsxError> {
         /// ISO A4, by its number in the format (ECMA-376 18.3.1.63).
         const A4: u8 = 9;
         sheet.set_landscape().set_paper_size(A4).set_print_fit_to_pages(1, 0);
         sheet.set_margins(0.4, 0.4, 0.6, 0.6, 0.3, 0.3);
         if let Some(headings) = headings {
-            sheet.set_repeat_rows(0, headings.saturating_sub(1) as u32)?;
+            sheet.set_repeat_rows(0, headings.saturating_sub(1))?;
         }
         // What begins with an ampersand is an instruction there.
         let site: String = clean(site).chars().take(MOST_OF_NAME).collect();
@@ -203,8 +206,9 @@ fn add_filter(
     let columns: Vec<TableColumn> = columns
         .map(|column| TableColumn::new().set_header(heading(column)).set_header_format(&strong))
         .collect();
+    let last = u16::try_from(columns.len() - 1).map_err(|_| XlsxError::RowColumnLimitError)?;
     let table_of = SheetTable::new().set_columns(&columns).set_style(TableStyle::Light1);
-    sheet.add_table(top, 0, bottom, (table.columns.len() - 1) as u16, &table_of)?;
+    sheet.add_table(top, 0, bottom, last, &table_of)?;
     Ok(())
 }
 

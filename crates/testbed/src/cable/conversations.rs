@@ -158,7 +158,7 @@ impl Ends {
         let mut next = Instant::now();
         for conversation in batch {
             let nowhere = self.leads_nowhere(conversation);
-            let number = self.trials.came.len() as u32;
+            let number = u32::try_from(self.trials.came.len()).unwrap_or(u32::MAX);
             let (lane, from) = (conversation.lane, conversation.from);
             self.trials.came.push(Came::default());
             self.trials.asked.push((lane, from, conversation.to));

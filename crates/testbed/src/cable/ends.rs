@@ -197,8 +197,10 @@ impl Ends {
             }
             let mut sockets: Vec<PollFd<'_>> =
                 self.ports.iter().map(|port| PollFd::new(port, PollFlags::IN)).collect();
-            let wait =
-                Timespec { tv_sec: left.as_secs() as i64, tv_nsec: left.subsec_nanos().into() };
+            let wait = Timespec {
+                tv_sec: i64::try_from(left.as_secs()).unwrap_or(i64::MAX),
+                tv_nsec: left.subsec_nanos().into(),
+            };
             match poll(&mut sockets, Some(&wait)) {
                 Ok(_) | Err(rustix::io::Errno::INTR) => {}
                 Err(error) => return Err(error.into()),

@@ -2,7 +2,7 @@
 
 use super::ends::Ends;
 use super::frame::{self, Content, EVERYONE, Mac, Packet};
-use super::letters::{Advertised, Leased, Offer, TRANSACTION};
+use super::letters::{Advertised, Leased, Offer, TRANSACTION, low_byte};
 use bastium_core::space::Family;
 use smoltcp::wire::{DhcpMessageType, DhcpPacket, DhcpRepr, EthernetAddress};
 use std::collections::BTreeMap;
@@ -200,7 +200,7 @@ impl Ends {
 /// A message to servers. In each network we are somebody else to them, though the hardware address is the same.
 fn letter(lane: usize, mac: Mac, question: Question<'_>) -> Vec<u8> {
     let [_, b, c, d, e, f] = mac;
-    let who = EthernetAddress([0x02 | (lane as u8) << 2, b, c, d, e, f]);
+    let who = EthernetAddress([0x02 | low_byte(lane) << 2, b, c, d, e, f]);
     let none = Ipv4Addr::UNSPECIFIED;
     let (kind, offer) = match question {
         Question::Anyone => (DhcpMessageType::Discover, None),
@@ -210,7 +210,7 @@ fn letter(lane: usize, mac: Mac, question: Question<'_>) -> Vec<u8> {
     let releases = kind == DhcpMessageType::Release;
     let says = DhcpRepr {
         message_type: kind,
-        transaction_id: TRANSACTION | lane as u32 & 0xff,
+        transaction_id: TRANSACTION | u32::from(low_byte(lane)),
         secs: 0,
         client_hardware_address: EthernetAddress(mac),
         client_ip: offer.filter(|_| releases).map_or(none, |offer| offer.address),

@@ -10,6 +10,11 @@ const MOST_ROUTERS: usize = 1_000;
 /// What distinguishes our questions.
 pub(super) const TRANSACTION: u32 = 0x6261_7300;
 
+/// What tells networks apart in what is asked there.
+pub(super) fn low_byte(lane: usize) -> u8 {
+    lane.to_le_bytes()[0]
+}
+
 /// What a server offers.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Offer {
@@ -74,7 +79,7 @@ impl Letters {
         let Some(says) = DhcpPacket::new_checked(payload).ok() else { return };
         let Ok(says) = DhcpRepr::parse(&says) else { return };
         let Some(lease) = self.leases.get_mut(&lane) else { return };
-        if says.transaction_id != TRANSACTION | lane as u32 & 0xff {
+        if says.transaction_id != TRANSACTION | u32::from(low_byte(lane)) {
             return;
         }
         let IpAddr::V4(from) = from else { return };
@@ -101,5 +106,8 @@ impl Letters {
 /// The length of a prefix, if a mask is that of one.
 fn length_of(mask: Ipv4Addr) -> Option<u8> {
     let bits = mask.to_bits();
-    (bits.leading_ones() + bits.trailing_zeros() >= 32).then_some(bits.leading_ones() as u8)
+    (bits.leading_ones() + bits.trailing_zeros() >= 32)
+        .then_some(bits.leading_ones())?
+        .try_into()
+        .ok()
 }

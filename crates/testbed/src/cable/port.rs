@@ -11,7 +11,7 @@ use std::mem::MaybeUninit;
 use std::os::fd::{AsFd, AsRawFd, BorrowedFd};
 
 /// `ETH_P_ALL`, in network order.
-const EVERYTHING: u16 = (libc::ETH_P_ALL as u16).to_be();
+const EVERYTHING: u16 = sixteen_bits(libc::ETH_P_ALL).to_be();
 /// The tag protocol identifier of IEEE 802.1Q.
 const TAGGED: [u8; 2] = [0x81, 0x00];
 /// Where a frame's type, or its tag, stands: behind both hardware addresses.
@@ -49,10 +49,10 @@ impl Port {
         if set(&socket, libc::SOL_SOCKET, libc::SO_RCVBUFFORCE, &WAITING).is_err() {
             socket.set_recv_buffer_size(WAITING as usize)?;
         }
-        rustix::net::bind(&socket, &LinkAddress::new(EVERYTHING, index as i32))?;
+        rustix::net::bind(&socket, &LinkAddress::new(EVERYTHING, index.cast_signed()))?;
         let groups = libc::packet_mreq {
-            mr_ifindex: index as i32,
-            mr_type: libc::PACKET_MR_ALLMULTI as u16,
+            mr_ifindex: index.cast_signed(),
+            mr_type: sixteen_bits(libc::PACKET_MR_ALLMULTI),
             mr_alen: 0,
             mr_address: [0; 8],
         };
@@ -68,8 +68,8 @@ impl Port {
     /// When the system does not let it.
     pub fn hear_all(&self, interface: &str) -> io::Result<()> {
         let all = libc::packet_mreq {
-            mr_ifindex: name_to_index(&self.socket, interface)? as i32,
-            mr_type: libc::PACKET_MR_PROMISC as u16,
+            mr_ifindex: name_to_index(&self.socket, interface)?.cast_signed(),
+            mr_type: sixteen_bits(libc::PACKET_MR_PROMISC),
             mr_alen: 0,
             mr_address: [0; 8],
         };
@@ -134,7 +134,7 @@ impl Port {
     /// When the system does not say.
     pub(crate) fn lost(&self) -> io::Result<u32> {
         let mut counted = libc::tpacket_stats { tp_packets: 0, tp_drops: 0 };
-        let mut length = size_of::<libc::tpacket_stats>() as libc::socklen_t;
+        let mut length = length_of::<libc::tpacket_stats>();
         #[expect(unsafe_code, reason = "no crate knows this option")]
         // SAFETY: the structure is the kernel's own, and as long as is said.
         let done = unsafe {
@@ -181,6 +181,17 @@ fn tag_beside(control: &[u8]) -> Option<u16> {
     (ours && has_tag).then_some(tci)
 }
 
+/// A number of the kernel's that has sixteen bits, and is written with more.
+#[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "the rest is zero")]
+const fn sixteen_bits(number: i32) -> u16 {
+    number as u16
+}
+
+/// The length of a structure of the kernel's.
+fn length_of<T>() -> libc::socklen_t {
+    libc::socklen_t::try_from(size_of::<T>()).unwrap_or(0)
+}
+
 fn set<T>(socket: &Socket, level: i32, name: i32, value: &T) -> io::Result<()> {
     #[expect(unsafe_code, reason = "no crate knows these options")]
     // SAFETY: the value is of the kernel's type for the option, and lives during the call.
@@ -190,7 +201,7 @@ fn set<T>(socket: &Socket, level: i32, name: i32, value: &T) -> io::Result<()> {
             level,
             name,
             std::ptr::from_ref(value).cast(),
-            size_of::<T>() as libc::socklen_t,
+            length_of::<T>(),
         )
     };
     if done == 0 { Ok(()) } else { Err(io::Error::last_os_error()) }

@@ -38,7 +38,8 @@ const CLIENT: u8 = 61;
 
 /// The half of an address that names an interface.
 fn low(address: Ipv6Addr) -> u64 {
-    address.to_bits() as u64
+    let [.., e, f, g, h] = address.segments();
+    [e, f, g, h].into_iter().fold(0, |low, segment| low << 16 | u64::from(segment))
 }
 
 /// What the gateway gets on an uplink.
@@ -185,7 +186,7 @@ impl Provider {
     fn letter(&self, asked: &Asked<'_>, kind: DhcpMessageType) -> Letter {
         let refuses = kind == DhcpMessageType::Nak;
         let (none, router) = (Ipv4Addr::UNSPECIFIED, self.handout.router());
-        let seconds = LEASE.as_secs() as u32;
+        let seconds = u32::try_from(LEASE.as_secs()).unwrap_or(u32::MAX);
         let name = asked.name.map(|data| DhcpOption { kind: CLIENT, data });
         let says = DhcpRepr {
             message_type: kind,

@@ -138,7 +138,9 @@ pub(super) struct Trials {
 
 impl Trials {
     pub(super) fn new() -> Self {
-        let since = std::time::UNIX_EPOCH.elapsed().map_or(0, |time| time.as_nanos() as u64);
+        let since = std::time::UNIX_EPOCH
+            .elapsed()
+            .map_or(0, |time| u64::from(time.subsec_nanos()) ^ time.as_secs() << 30);
         let key = (since ^ u64::from(std::process::id()).rotate_left(32))
             .wrapping_mul(0x9e37_79b9_7f4a_7c15);
         Self {
@@ -281,8 +283,8 @@ impl Trials {
             Ask::Echo => Content::Echo {
                 reply: false,
                 // Gateways know echoes by their identifier alone.
-                ident: number as u16 ^ self.key as u16,
-                sequence: (number >> 16) as u16,
+                ident: low_half(number) ^ low_half(self.key),
+                sequence: low_half(number >> 16),
                 payload: self.payload(ASKED, number),
             },
             Ask::Other(protocol) => Content::Other(protocol, self.payload(ASKED, number)),
@@ -291,14 +293,20 @@ impl Trials {
     }
 }
 
+/// The lower sixteen bits.
+fn low_half(number: u32) -> u16 {
+    let [low, high, ..] = number.to_le_bytes();
+    u16::from_le_bytes([low, high])
+}
+
 /// The port that a conversation begins from.
 pub(super) fn port_of(number: u32) -> u16 {
-    (FIRST_PORT + number % PORTS) as u16
+    low_half(FIRST_PORT + number % PORTS)
 }
 
 fn name_question(number: u32) -> Vec<u8> {
     let name = "example.org";
-    crate::site::names::question(name, number as u16, Family::V4).unwrap_or_default()
+    crate::site::names::question(name, low_half(number), Family::V4).unwrap_or_default()
 }
 
 impl Conversation {

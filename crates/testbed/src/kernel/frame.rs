@@ -59,7 +59,10 @@ unsafe impl addr::SocketAddrArg for LinkAddress {
         &self,
         f: impl FnOnce(*const addr::SocketAddrOpaque, addr::SocketAddrLen) -> R,
     ) -> R {
-        f(std::ptr::from_ref(self).cast(), size_of::<Self>() as addr::SocketAddrLen)
+        f(
+            std::ptr::from_ref(self).cast(),
+            addr::SocketAddrLen::try_from(size_of::<Self>()).unwrap_or(0),
+        )
     }
 }
 
@@ -80,7 +83,7 @@ impl Cable {
         let socket =
             socket_with(AddressFamily::PACKET, SocketType::RAW, SocketFlags::CLOEXEC, nothing)?;
         let index = name_to_index(&socket, interface)?;
-        bind(&socket, &LinkAddress::new(0, index as i32))?;
+        bind(&socket, &LinkAddress::new(0, index.cast_signed()))?;
         Ok(Self { socket, ends: [to, from] })
     }
 
@@ -113,7 +116,7 @@ impl Cable {
     /// When the cable is not there any more.
     pub fn put_from_nobody(&self, mark: u16, payload: &[u8]) -> io::Result<()> {
         let mut body = Vec::with_capacity(payload.len() + 8);
-        for word in [68, 67, (payload.len() + 8) as u16, 0] {
+        for word in [68, 67, sixteen_bits(payload.len() + 8), 0] {
             body.extend_from_slice(&word.to_be_bytes());
         }
         body.extend_from_slice(payload);
@@ -165,7 +168,7 @@ fn v4_header(
 ) -> Vec<u8> {
     let mut header = Vec::with_capacity(20);
     header.extend_from_slice(&[0x45, 0]);
-    header.extend_from_slice(&((20 + length) as u16).to_be_bytes());
+    header.extend_from_slice(&sixteen_bits(20 + length).to_be_bytes());
     header.extend_from_slice(&mark.to_be_bytes());
     header.extend_from_slice(&[0, 0, 64, protocol, 0, 0]);
     header.extend_from_slice(&source.octets());
@@ -178,7 +181,7 @@ fn v4_header(
 fn v6(frame: &mut Vec<u8>, packet: &Raw, source: Ipv6Addr, destination: Ipv6Addr) {
     let body = body(packet);
     frame.extend_from_slice(&(0x6000_0000 | u32::from(packet.mark)).to_be_bytes());
-    frame.extend_from_slice(&(body.len() as u16).to_be_bytes());
+    frame.extend_from_slice(&sixteen_bits(body.len()).to_be_bytes());
     // Neighbour discovery is good only with the full hop limit (RFC 4861).
     frame.extend_from_slice(&[packet.protocol, 255]);
     frame.extend_from_slice(&source.octets());
@@ -249,12 +252,17 @@ fn summed(packet: &Raw, mut body: Vec<u8>, pseudo: u32) -> Vec<u8> {
 
 /// The sum over the addresses that the checksums of transport protocols include.
 fn pseudo(source: &[u8], destination: &[u8], protocol: u8, length: usize) -> u32 {
-    words(source) + words(destination) + u32::from(protocol) + length as u32
+    words(source) + words(destination) + u32::from(protocol) + u32::from(sixteen_bits(length))
 }
 
 fn words(bytes: &[u8]) -> u32 {
     let pairs = bytes.chunks(2);
     pairs.map(|pair| u32::from(pair[0]) << 8 | u32::from(*pair.get(1).unwrap_or(&0))).sum()
+}
+
+/// A number that has sixteen bits in a packet; as many as there can be where it is more.
+fn sixteen_bits(number: usize) -> u16 {
+    u16::try_from(number).unwrap_or(u16::MAX)
 }
 
 /// The Internet checksum (RFC 1071).
@@ -263,7 +271,7 @@ pub(crate) fn checksum(bytes: &[u8], more: u32) -> u16 {
     while sum > 0xffff {
         sum = (sum & 0xffff) + (sum >> 16);
     }
-    !(sum as u16)
+    !sixteen_bits(sum as usize)
 }
 
 /// The checksum of SCTP (RFC 9260, appendix A).

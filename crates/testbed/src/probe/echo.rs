@@ -23,7 +23,8 @@ pub(super) fn ping(from: Option<IpAddr>, to: IpAddr, patience: Duration) -> io::
     }
     // Only a connected socket receives ICMP errors.
     socket.connect(&SockAddr::from(SocketAddr::new(to, 0)))?;
-    let number = std::process::id() as u16;
+    let [low, high, ..] = std::process::id().to_le_bytes();
+    let number = u16::from_le_bytes([low, high]);
     socket.send(&request(kinds.0, number))?;
     let until = Instant::now() + patience;
     let mut buffer = [0; 2048];
@@ -77,7 +78,7 @@ fn checksum(packet: &[u8]) -> u16 {
     while sum > 0xffff {
         sum = (sum & 0xffff) + (sum >> 16);
     }
-    !(sum as u16)
+    !u16::try_from(sum).unwrap_or(u16::MAX)
 }
 
 /// The message in what was received: a raw socket of IPv4 gives the header before it.

@@ -39,7 +39,7 @@ pub struct Wire {
 impl Wire {
     /// The gateway's hardware address on the cable with that number (locally administered).
     pub(crate) fn gateway_mac(number: usize) -> [u8; 6] {
-        let [high, low] = (number as u16).to_be_bytes();
+        let [low, high, ..] = number.to_le_bytes();
         [0x02, 0x00, 0x5e, 0x01, high, low]
     }
 
@@ -53,7 +53,7 @@ impl Wire {
 
     /// The devices' hardware address there.
     pub(crate) fn device_mac(number: usize) -> [u8; 6] {
-        let [high, low] = (number as u16).to_be_bytes();
+        let [low, high, ..] = number.to_le_bytes();
         [0x02, 0x00, 0x5e, 0x02, high, low]
     }
 }

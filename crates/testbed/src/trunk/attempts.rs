@@ -13,7 +13,7 @@ use std::io;
 use std::net::IpAddr;
 
 /// How far from the border of an hour something is tried, in minutes, at the least: clocks differ.
-const MINUTES: u32 = 10;
+const MINUTES: u16 = 10;
 /// And so many conversations it takes, at most, until all are tried.
 const CONVERSATIONS: u32 = 100_000;
 /// The longest that is asked about, in minutes.
@@ -257,8 +257,8 @@ impl Stand<'_, '_> {
     /// Whether what is decided of a packet stays so for as long as all of this may take.
     fn stays(&self, packet: &Packet, verdict: Verdict) -> Result<(), Untried> {
         let takes = CONVERSATIONS / self.manner.pace.0.max(1) / 60;
-        let until = (MINUTES + takes).min(DAY) as i16;
-        let near = (-(MINUTES as i16)..=until).step_by(MINUTES as usize);
+        let until = i16::try_from((u32::from(MINUTES) + takes).min(DAY)).unwrap_or(i16::MAX);
+        let near = (-MINUTES.cast_signed()..=until).step_by(MINUTES.into());
         let beside = near.chain([until]).map(|minutes| self.manner.at.moved(minutes));
         let mut others = beside.map(|at| self.meaning.decide(&Packet { at, ..*packet }).verdict);
         if others.all(|other| other == verdict) { Ok(()) } else { Err(Untried::OtherHour) }

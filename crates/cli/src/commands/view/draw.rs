@@ -2,6 +2,7 @@
 
 use super::snapshot::{Entry, Snapshot};
 use super::state::{Areas, Mode, Pane, Ui};
+use crate::show::table::columns;
 use bastium_report::count;
 use bastium_report::sheets::{CellRow, CellRule};
 use ratatui::Frame;
@@ -75,7 +76,7 @@ fn pane(frame: &mut Frame<'_>, body: Rect, snapshot: &Snapshot, ui: &mut Ui) {
             (main, beside)
         }
         Pane::Matrix => {
-            let grid = snapshot.zones.len() as u16 + 2;
+            let grid = columns(snapshot.zones.len()).saturating_add(2);
             let grid = grid.min(body.height.saturating_sub(6));
             let [main, beside] =
                 Layout::vertical([Constraint::Length(grid), Constraint::Fill(1)]).areas(body);
@@ -112,15 +113,15 @@ fn paged(frame: &mut Frame<'_>, area: Rect, lines: Vec<Line<'_>>, from: u16) {
 fn matrix(frame: &mut Frame<'_>, area: Rect, snapshot: &Snapshot, ui: &mut Ui) {
     let zones = snapshot.zones.len();
     let names = snapshot.zones.iter().map(|name| name.chars().count()).max().unwrap_or(0);
-    let head = (names + 4).min(usize::from(area.width) / 3) as u16;
+    let head = columns(names + 4).min(area.width / 3);
     let room = area.width.saturating_sub(head);
-    let width = (room / zones.max(1) as u16).clamp(4, 11);
-    let columns = window(ui.cell.1, zones, usize::from(room / width));
+    let width = (room / columns(zones.max(1))).clamp(4, 11);
+    let across = window(ui.cell.1, zones, usize::from(room / width));
     let rows = window(ui.cell.0, zones, usize::from(area.height.saturating_sub(1)));
     ui.areas.cells =
-        Rect::new(area.x + head, area.y + 1, width * columns.len() as u16, rows.len() as u16);
-    (ui.areas.cell_width, ui.areas.first) = (width, (rows.start, columns.start));
-    let heading = columns.clone().map(|column| {
+        Rect::new(area.x + head, area.y + 1, width * columns(across.len()), columns(rows.len()));
+    (ui.areas.cell_width, ui.areas.first) = (width, (rows.start, across.start));
+    let heading = across.clone().map(|column| {
         let style = if column == ui.cell.1 { STRONG } else { FAINT };
         Span::styled(fitted(&column_name(snapshot, column, width), width), style)
     });
@@ -130,7 +131,7 @@ fn matrix(frame: &mut Frame<'_>, area: Rect, snapshot: &Snapshot, ui: &mut Ui) {
         let style = if row == ui.cell.0 { STRONG } else { Style::new() };
         let name =
             Span::styled(fitted(&format!("{:>2} {}", row + 1, snapshot.zones[row]), head), style);
-        let cells = columns.clone().map(|column| {
+        let cells = across.clone().map(|column| {
             let cell = snapshot.cell(row, column).map(|(cell, _)| cell);
             let (text, style) =
                 cell.map_or((String::new(), Style::new()), |cell| mark(cell, width, ui));
@@ -308,6 +309,6 @@ fn prompt_line(frame: &mut Frame<'_>, area: Rect, ui: &Ui) {
     let skipped = input.cursor().saturating_sub(room);
     let shown: String = text.chars().skip(skipped).take(room).collect();
     frame.render_widget(Line::from(vec![Span::styled(label, STRONG), Span::raw(shown)]), area);
-    let column = area.x + (label.len() + input.cursor() - skipped) as u16;
+    let column = area.x.saturating_add(columns(label.len() + input.cursor() - skipped));
     frame.set_cursor_position(Position::new(column.min(area.right().saturating_sub(1)), area.y));
 }

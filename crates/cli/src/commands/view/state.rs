@@ -3,6 +3,7 @@
 use super::edits::Proposal;
 use super::input::Input;
 use super::snapshot::{Entry, Snapshot};
+use crate::show::table::columns;
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use ratatui::layout::Rect;
 
@@ -371,7 +372,7 @@ impl Ui {
         if tabs.contains(at) {
             let mut left = tabs.x;
             for pane in Pane::ALL {
-                let width = pane.heading(snapshot).chars().count() as u16;
+                let width = columns(pane.heading(snapshot).chars().count());
                 if (left..left + width).contains(&column) {
                     self.show(pane);
                 }

@@ -172,7 +172,8 @@ fn parts(text: &str) -> impl Iterator<Item = (&str, std::ops::Range<usize>)> {
 
 /// The numbers of the days, Monday being 0. A range may go on past Sunday.
 fn days_of(word: &str) -> Option<Vec<u16>> {
-    let day = |word: &str| DAYS.iter().position(|day| *day == word.trim()).map(|day| day as u16);
+    let day =
+        |word: &str| (0..).zip(DAYS).find(|(_, day)| *day == word.trim()).map(|(number, _)| number);
     match word.split_once('-') {
         None => day(word).map(|day| vec![day]),
         Some((first, last)) => {

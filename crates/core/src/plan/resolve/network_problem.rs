@@ -136,7 +136,7 @@ impl Diagnose for NetworkProblem {
                 .says(format!("tunnel `{tunnel}` has no `clients` addresses"))
                 .help("add a line like `clients = \"10.44.250.0/24\"`"),
             Self::TooMany { at } => error("too-many", at)
-                .says("there are more than 30,000 networks, tunnels and uplinks")
+                .says("there are more than 15,000 networks, tunnels and uplinks")
                 .help("split the site into several plans"),
         }
     }

@@ -16,6 +16,10 @@ use ipnet::IpNet;
 use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr};
 
+/// The most networks, tunnels and uplinks. Interfaces are numbered with sixteen bits; those of two plans that have nothing in
+/// common, each once more for what is translated, have to fit.
+const MOST: usize = 15_000;
+
 /// The networks; `None` where one cannot be built.
 pub(super) fn networks(
     draft: &Draft,
@@ -25,7 +29,7 @@ pub(super) fn networks(
     known: &HashMap<String, ServiceSet>,
     resolver: &mut Resolver,
 ) -> Vec<Option<Network>> {
-    if draft.networks.len() + draft.tunnels.len() + draft.uplinks.len() > 30_000 {
+    if draft.networks.len() + draft.tunnels.len() + draft.uplinks.len() > MOST {
         resolver.problem(NetworkProblem::TooMany { at: draft.site.at });
     }
     let around = Around { zones, ports, known };

@@ -205,7 +205,7 @@ impl Targets {
         if *to == Translated::Unknown {
             return Fate::Unasked;
         }
-        let next = self.known.len() as u32;
+        let next = u32::try_from(self.known.len()).unwrap_or(u32::MAX);
         Fate::Value(*self.known.entry(to.clone()).or_insert(next))
     }
 }

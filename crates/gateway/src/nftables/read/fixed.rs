@@ -159,7 +159,7 @@ fn day(word: &str) -> Option<u16> {
     }
     let word = word.to_lowercase();
     let named = |name: &&str| **name == word || word.len() == 3 && name.starts_with(&word);
-    DAYS.iter().position(named).map(|place| place as u16)
+    (0..).zip(DAYS).find(|(_, name)| named(name)).map(|(place, _)| place)
 }
 
 /// A time of day, in seconds.

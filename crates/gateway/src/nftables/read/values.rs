@@ -171,10 +171,10 @@ fn day(raw: &Raw) -> Option<Value> {
         ["monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"];
     let Raw::One(word) = raw else { return None };
     let word = word.to_ascii_lowercase();
-    let number = DAYS.iter().position(|name| *name == word);
+    let named = (0..).zip(DAYS).find(|(_, name)| *name == word).map(|(number, _)| number);
     // nft counts days from Sunday.
-    let number = number.or_else(|| Some((word.parse::<usize>().ok().filter(|n| *n < 7)? + 6) % 7));
-    number.map(|number| Value::Day(number as u16))
+    let number = named.or_else(|| Some((word.parse::<u16>().ok().filter(|n| *n < 7)? + 6) % 7));
+    number.map(Value::Day)
 }
 
 /// Hours of the day. They have to begin with a minute's first second and to end with a minute's last one:

@@ -189,7 +189,7 @@ impl World for PlanWorld<'_> {
 
     fn interface(&self, side: Side, name: &str) -> Vec<Match> {
         let all = self.names.iter().enumerate().filter(|(_, own)| fits(name, own));
-        let interfaces = all.map(|(interface, _)| Interface(interface as u16));
+        let interfaces = all.map(|(interface, _)| Interface::of_index(interface));
         match side {
             Side::In => {
                 let interfaces: Vec<Interface> = interfaces.collect();

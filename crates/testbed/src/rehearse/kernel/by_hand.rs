@@ -28,8 +28,8 @@ impl Runner<'_, '_> {
             .collect();
         due.sort_by(|a, b| a.0.cmp(&b.0));
         let mut tried = Vec::new();
-        for (number, (id, packet)) in due.into_iter().enumerate() {
-            let source_port = 50_000 + (number % 10_000) as u16;
+        let ports = (50_000..60_000_u16).cycle();
+        for (source_port, (id, packet)) in ports.zip(due) {
             let mut done = None;
             for packet in std::iter::once(packet).chain(self.others(&id, &packet, at)) {
                 let judged = match self.layout.by_hand(self.meaning.plan(), &packet, source_port) {

@@ -93,7 +93,7 @@ pub(super) fn join_groups(cables: usize) -> io::Result<Vec<Socket>> {
     let one = Socket::new(Domain::IPV4, Type::DGRAM, Some(Protocol::UDP))?;
     let other = Socket::new(Domain::IPV6, Type::DGRAM, Some(Protocol::UDP))?;
     // The first interface is the loopback's; the cables follow.
-    for index in 2..=(cables as u32 * 2 + 2) {
+    for (index, _) in (2..).zip(0..=cables * 2) {
         let _ = one.join_multicast_v4_n(&v4, &socket2::InterfaceIndexOrAddress::Index(index));
         let _ = other.join_multicast_v6(&v6, index);
     }

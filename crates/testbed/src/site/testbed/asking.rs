@@ -52,7 +52,8 @@ impl Testbed<'_> {
         // A refusal can be there before the call returns.
         let socket = made?;
         let own = socket.local_addr()?.as_socket().map_or(0, |own| own.port());
-        let identity = number as u16;
+        let [low, high, ..] = number.to_le_bytes();
+        let identity = u16::from_le_bytes([low, high]);
         match &attempt.action {
             Action::Ask(_) | Action::Tell(_) => sent(socket.send(b"bastium"))?,
             Action::Resolve(name) => {
@@ -64,7 +65,7 @@ impl Testbed<'_> {
             Action::Connect(_) | Action::Lease(_) => {}
         }
         let (first, second) = if echo { (identity, 0) } else { (own, port) };
-        let number_of = i32::from(protocol) as u8;
+        let number_of = u8::try_from(i32::from(protocol)).unwrap_or(u8::MAX);
         Ok(Pending {
             number,
             socket,
@@ -88,7 +89,7 @@ impl Testbed<'_> {
         times: u32,
     ) -> io::Result<Pending> {
         let cable = attempt.cable.ok_or(io::ErrorKind::InvalidInput)?;
-        let transaction = 0x6261_0000 | number as u32;
+        let transaction = 0x6261_0000 | u32::try_from(number).unwrap_or(u32::MAX);
         let socket = self.site.ends[cable].within(lease::listener)?;
         let mark = self.site.mark();
         let mac = mac.unwrap_or(Wire::device_mac(cable));

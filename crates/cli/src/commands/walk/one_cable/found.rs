@@ -78,7 +78,7 @@ fn warnings(stand: &Stand<'_, '_>) -> Vec<String> {
         ));
     }
     if stand.lost() > 0 {
-        let frames = count(stand.lost() as usize, "frame");
+        let frames = count(usize::try_from(stand.lost()).unwrap_or(usize::MAX), "frame");
         warnings
             .push(format!("{frames} came faster than this machine could read: try a lower --rate"));
     }

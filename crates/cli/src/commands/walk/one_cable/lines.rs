@@ -67,10 +67,10 @@ pub(super) fn lines(sheet: &CableSheet) -> Vec<(Style, String)> {
 
 /// How long it took.
 fn took(millis: u64) -> String {
-    match millis / 1_000 {
+    match usize::try_from(millis / 1_000).unwrap_or(usize::MAX) {
         0 => "less than a second".to_owned(),
-        seconds @ 1..120 => count(seconds as usize, "second"),
-        seconds => count((seconds / 60) as usize, "minute"),
+        seconds @ 1..120 => count(seconds, "second"),
+        seconds => count(seconds / 60, "minute"),
     }
 }
 

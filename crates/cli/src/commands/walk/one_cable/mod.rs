@@ -57,7 +57,7 @@ pub(super) fn run(
     found::fill(&mut sheet, &stand, swept.as_ref());
     sheet.not_tried = found::untried(tour, &tried);
     sheet.without_control = found::without_control(&tried, swept.as_ref());
-    sheet.took_ms = begun.elapsed().as_millis() as u64;
+    sheet.took_ms = u64::try_from(begun.elapsed().as_millis()).unwrap_or(u64::MAX);
     show(&sheet, tour, session)
 }
 
