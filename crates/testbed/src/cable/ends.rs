@@ -80,6 +80,14 @@ impl Ends {
         self.mac.unwrap_or(self.ports[self.lanes[lane].port].mac)
     }
 
+    /// Whether a hardware address is ours in any network. A gateway puts its own on what it passes on.
+    fn is_ours(&self, mac: Mac) -> bool {
+        match self.mac {
+            Some(own) => own == mac,
+            None => self.ports.iter().any(|port| port.mac == mac),
+        }
+    }
+
     /// Whether an address in a network is ours.
     pub fn is_own(&self, lane: usize, address: IpAddr) -> bool {
         self.own.contains(&(lane, address))
@@ -226,7 +234,7 @@ impl Ends {
     fn heard(&mut self, lane: usize, bytes: &[u8]) -> io::Result<()> {
         let Some((from, heard)) = frame::read(bytes) else { return Ok(()) };
         let mac = self.mac(lane);
-        if from == mac {
+        if self.is_ours(from) {
             self.came_back(lane, &heard);
             return Ok(());
         }

@@ -10,6 +10,7 @@ mod ends;
 mod frame;
 mod lease;
 mod letters;
+mod outside;
 mod port;
 mod provider;
 mod trials;

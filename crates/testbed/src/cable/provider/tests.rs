@@ -1,3 +1,5 @@
+//! A client's questions, and what the provider answers.
+
 use super::{Handout, LEASE, LISTENS, Letter, Provided, Provider};
 use smoltcp::wire::{DhcpMessageType, DhcpPacket, DhcpRepr, EthernetAddress};
 use std::net::Ipv4Addr;
