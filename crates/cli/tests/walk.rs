@@ -43,6 +43,8 @@ fn outcome(status: &Value, id: &str) -> String {
 #[test]
 fn keys_lead_through_the_list_and_each_result_is_kept() {
     let bench = Bench::new();
+    let none = bench.clinic("walk --full --status").out;
+    assert!(none.contains(&format!("nothing is in {RESULTS} yet")), "{none}");
     let keys = "p\nf printer is off\n?\nn loose cable\ns\nb\nq\n";
     let run = walk(&bench, "--from desks", keys);
     assert_eq!(run.code, 1, "a check failed");

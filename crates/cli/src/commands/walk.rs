@@ -219,7 +219,12 @@ impl Tour<'_, '_> {
             let who = self.results.people().join(", ");
             session.prose(style::GOOD, &format!("signed off: every check was made, by {who}"))?;
         }
-        session.prose(style::FAINT, &format!("results are in {}", self.results.shown()))?;
+        let file = self.results.shown();
+        let kept = match self.results.are_kept() {
+            true => format!("results are in {file}"),
+            false => format!("nothing is in {file} yet"),
+        };
+        session.prose(style::FAINT, &kept)?;
         Ok(self.exit())
     }
 }

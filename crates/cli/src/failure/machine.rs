@@ -1,6 +1,6 @@
 //! What a machine can lack.
 
-use super::shown;
+use super::{reason, shown};
 use clap_complete::Shell;
 use std::error::Error;
 use std::io;
@@ -10,22 +10,22 @@ use std::path::PathBuf;
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum MachineProblem {
     /// There is no git that runs.
-    #[error("cannot run git: {0}")]
+    #[error("cannot run git: {}", reason(.0))]
     Git(io::Error),
     /// Somebody else works in a folder, and does not end.
     #[error("another program has locked {} for a minute", shown(.0))]
     Locked(PathBuf),
     /// An interface that cannot be opened.
-    #[error("cannot use the interface {name}: {error}")]
+    #[error("cannot use the interface {name}: {}", reason(.error))]
     Interface { name: String, error: io::Error },
     /// A cable that carried and does not any more.
-    #[error("the cable does not carry any more: {0}")]
+    #[error("the cable does not carry any more: {}", reason(.0))]
     Cable(io::Error),
     /// The system does not tell its addresses.
-    #[error("cannot read this machine's addresses: {0}")]
+    #[error("cannot read this machine's addresses: {}", reason(.0))]
     Addresses(io::Error),
     /// A port that cannot be listened on.
-    #[error("cannot listen on {port}: {error}")]
+    #[error("cannot listen on {port}: {}", reason(.error))]
     Listening { port: String, error: io::Error },
     /// A shell that nothing is completed for.
     #[error("there is no completion for {0}")]

@@ -84,6 +84,11 @@ impl Results {
         self.path.display().to_string()
     }
 
+    /// Whether there is a file with any.
+    pub(super) fn are_kept(&self) -> bool {
+        self.path.exists()
+    }
+
     /// Who made them.
     pub(super) fn people(&self) -> Vec<String> {
         let mut people: Vec<String> = self.records.iter().map(|record| record.by.clone()).collect();
