@@ -25,5 +25,5 @@ pub use markdown::markdown;
 pub use page::{checklist_page, worksheet_page};
 pub use sarif::sarif;
 pub use table::{Cell, Column, Table, Tone};
-pub use words::count;
+pub use words::{count, either};
 pub use workbook::{Book, Part};

@@ -10,8 +10,8 @@ use crate::show::{self, style};
 use bastium_core::diagnosis::Severity;
 use bastium_core::plan::{Form, Plan};
 use bastium_gateway::foreign::{Foreign, NotAList, NotUnderstood, read_rules};
-use bastium_report::count;
 use bastium_report::sheets::{AuditSheet, DifferenceRow, TypedRules};
+use bastium_report::{count, either};
 use std::path::Path;
 
 /// How many sentences of a kind are shown one by one, where none of them is a warning.
@@ -161,7 +161,7 @@ fn answer(sheet: &AuditSheet) -> (bool, String) {
     }
     let opens = sheet.differences.iter().filter(|row| row.opens()).count();
     let classes = sheet.differences.len();
-    let word = if classes == 1 { "traffic class" } else { "traffic classes" };
+    let word = either(classes, "traffic class", "traffic classes");
     let opened = match opens {
         0 => "none of them allows what the plan denies".to_owned(),
         1 => "1 of them allows what the plan denies".to_owned(),

@@ -5,8 +5,8 @@ use crate::failure::{Exit, Failure};
 use crate::session::{self, Session};
 use crate::show::{self, style};
 use bastium_core::plan::Form;
-use bastium_report::count;
 use bastium_report::sheets::{FormProof, ProofSheet};
+use bastium_report::{count, either};
 use std::collections::HashMap;
 
 /// How many of a kind are shown one by one.
@@ -75,8 +75,9 @@ fn print(proof: &FormProof, day: &str, session: &mut Session<'_>) -> Result<(), 
         - proof.needless().count();
     if quiet > 0 {
         let says = format!(
-            "{} only for clarity or logging: without them, the same traffic is denied",
-            count(quiet, "rule")
+            "{} only for clarity or logging: without {}, the same traffic is denied",
+            count(quiet, "rule"),
+            either(quiet, "it", "them")
         );
         session.prose(style::FAINT, &says)?;
     }
@@ -112,11 +113,11 @@ fn verdict(proof: &FormProof, session: &mut Session<'_>) -> Result<(), Failure> 
     if proof.equal {
         let says = format!(
             "proved: {} the plan for every packet ({})",
-            if proof.rules == 1 {
-                "1 rule matches".to_owned()
-            } else {
-                format!("{} rules match", proof.rules)
-            },
+            format_args!(
+                "{} {}",
+                count(proof.rules, "rule"),
+                either(proof.rules, "matches", "match")
+            ),
             proof.packets
         );
         session.prose(style::GOOD, &says)?;
@@ -133,8 +134,9 @@ fn verdict(proof: &FormProof, session: &mut Session<'_>) -> Result<(), Failure> 
     }
     if proof.undecided > 0 {
         let says = format!(
-            "{} could not be decided within the limits: nothing is proved about them",
-            count(proof.undecided, "question")
+            "{} could not be decided within the limits: nothing is proved about {}",
+            count(proof.undecided, "question"),
+            either(proof.undecided, "it", "them")
         );
         session.prose(style::WARN, &says)?;
     }
@@ -194,7 +196,7 @@ fn leak(proof: &FormProof, session: &mut Session<'_>) -> Result<(), Failure> {
 
 /// `1 traffic class`, `2 traffic classes`.
 fn classes(number: usize) -> String {
-    if number == 1 { "1 traffic class".to_owned() } else { format!("{number} traffic classes") }
+    format!("{number} traffic {}", either(number, "class", "classes"))
 }
 
 /// The first few of a kind, and how many more there are.

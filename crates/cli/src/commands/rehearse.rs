@@ -12,10 +12,10 @@ use bastium_core::rules::RuleSet;
 use bastium_core::space::Minute;
 use bastium_gateway::foreign::{NotAList, read_rules};
 use bastium_gateway::nftables::{self, NftOptions};
-use bastium_report::count;
 use bastium_report::sheets::{
     HitRow, RehearsalFrame, RehearsalSheet, SweepPart, TriedRow, fault_sentences,
 };
+use bastium_report::{count, either};
 use bastium_testbed::probe::Seen;
 use bastium_testbed::rehearse::{self, Report, Tried, Wrong};
 use std::error::Error;
@@ -295,11 +295,11 @@ fn print(sheet: &RehearsalSheet, all: bool, session: &mut Session<'_>) -> Result
         session.print("\n")?;
     }
     let verdict = match tried - good {
-        0 => format!("{} match the plan.", count(tried, "test")),
+        0 => format!("{} {} the plan.", count(tried, "test"), either(tried, "matches", "match")),
         wrong => format!(
             "{wrong} of {} {} not match the plan.",
             count(tried, "test"),
-            if wrong == 1 { "does" } else { "do" }
+            either(wrong, "does", "do")
         ),
     };
     session.prose(if tried == good { style::GOOD } else { style::ERROR }, &verdict)?;
@@ -333,7 +333,7 @@ fn print(sheet: &RehearsalSheet, all: bool, session: &mut Session<'_>) -> Result
     let hit = match unhit.as_slice() {
         [] => format!("Every rule that can match was hit: {can} of {can}."),
         ids => {
-            let were = if ids.len() == 1 { "was" } else { "were" };
+            let were = either(ids.len(), "was", "were");
             let rules = count(can, "rule");
             format!("{} of {rules} {were} never hit: {}.", ids.len(), ids.join(", "))
         }

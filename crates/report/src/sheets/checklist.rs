@@ -2,7 +2,7 @@
 
 use super::EDITION;
 use super::strength::Strength;
-use crate::{Cell, Column, Table, Tone};
+use crate::{Cell, Column, Table, Tone, either};
 use bastium_core::checklist::{
     Check, Checklist, Expect, Probe, SetUp, Stand, Standpoint, Target, points, seconds,
 };
@@ -331,7 +331,7 @@ fn second_laptop(meaning: &Meaning<'_>, list: &Checklist, rows: &[StandRow]) -> 
         // Another one, as the gateway's, would mean that it is translated on the way.
         let shows = "which has to show the address that asks";
         let run = run.first().map(|run| format!("; run `{run}`, {shows}")).unwrap_or_default();
-        let word = if points.len() == 1 { "point" } else { "points" };
+        let word = either(points.len(), "point", "points");
         Some(format!("second laptop, for test {word} {}: {how}{run}", points.join(", ")))
     });
     lines.collect()

@@ -2,7 +2,7 @@
 
 use super::EDITION;
 use crate::walk::WalkSheet;
-use crate::{Cell, Column, Table, Tone};
+use crate::{Cell, Column, Table, Tone, count, either};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -163,7 +163,7 @@ fn faults(walk: &WalkSheet, looked: &Looked) -> Vec<String> {
         many => faults.push(format!("What runs differs from the plan in {many} things.")),
     }
     match (walk.passed, walk.failed) {
-        (_, 1..) => faults.push(format!("{} of the walk failed.", checks(walk.failed))),
+        (_, 1..) => faults.push(format!("{} of the walk failed.", count(walk.failed, "check"))),
         (0, _) => faults.push(
             "No check of the walk has passed, so nothing shows that the rules were at work."
                 .to_owned(),
@@ -175,12 +175,13 @@ fn faults(walk: &WalkSheet, looked: &Looked) -> Vec<String> {
     }
     if walk.of_others > 0 {
         faults.push(format!(
-            "{} of the walk are of checks that this plan does not have.",
-            results(walk.of_others)
+            "{} of the walk {} a check that this plan does not have.",
+            count(walk.of_others, "result"),
+            either(walk.of_others, "is of", "are each of")
         ));
     }
     for row in &looked.counters {
-        let checks = checks(row.checks);
+        let checks = count(row.checks, "check");
         match row.packets {
             None => faults.push(format!(
                 "{} is not among the rules that run, and {checks} passed by it.",
@@ -208,9 +209,8 @@ fn faults(walk: &WalkSheet, looked: &Looked) -> Vec<String> {
 }
 
 fn not_tried(walk: &WalkSheet, looked: &Looked) -> Vec<String> {
-    let are = |count: usize, one: &'static str, many: &'static str| match count {
-        1 => format!("1 check of the walk {one}"),
-        _ => format!("{count} checks of the walk {many}"),
+    let are = |number: usize, one, several| {
+        format!("{} of the walk {}", count(number, "check"), either(number, one, several))
     };
     let mut says = Vec::new();
     let open = walk.open + walk.changed + walk.skipped;
@@ -225,14 +225,6 @@ fn not_tried(walk: &WalkSheet, looked: &Looked) -> Vec<String> {
         says.push("The gateway's log was not given.".to_owned());
     }
     says
-}
-
-fn checks(count: usize) -> String {
-    if count == 1 { "1 check".to_owned() } else { format!("{count} checks") }
-}
-
-fn results(count: usize) -> String {
-    if count == 1 { "1 result".to_owned() } else { format!("{count} results") }
 }
 
 #[cfg(test)]

@@ -10,8 +10,8 @@ use crate::show::style;
 use bastium_core::checklist::{Check, Probe, Standpoint, Target};
 use bastium_core::plan::NetworkId;
 use bastium_core::space::IntervalSet;
-use bastium_report::count;
 use bastium_report::walk::Outcome;
+use bastium_report::{count, either};
 use bastium_testbed::here;
 use bastium_testbed::probe::{How, Task, Whom};
 use std::net::IpAddr;
@@ -53,16 +53,21 @@ pub(super) fn run(tour: &mut Tour<'_, '_>, session: &mut Session<'_>) -> Result<
     trials::make(tour, trials, session)?;
     if silent > 0 {
         let says = format!(
-            "{} by UDP not made: a device answers what it understands, and nothing else; over one cable they are made with \
+            "{} by UDP not made: a device answers what it understands, and nothing else; over one cable {} made with \
              devices of our own (--trunk, --stand-in)",
-            count(silent, "check")
+            count(silent, "check"),
+            either(silent, "it is", "they are")
         );
         session.prose(style::FAINT, &says)?;
     }
     if left > 0 {
         session.prose(
             style::FAINT,
-            &format!("{} at this test point need a person: bastium walk", count(left, "check")),
+            &format!(
+                "{} at this test point {} a person: bastium walk",
+                count(left, "check"),
+                either(left, "needs", "need")
+            ),
         )?;
     }
     Ok(true)
