@@ -292,7 +292,8 @@ pub(crate) fn proved<'r>(
             })
             .collect();
         if why.undecided > 0 {
-            faults.push(format!("{} questions could not be decided", why.undecided));
+            let questions = bastium_report::count(why.undecided, "question");
+            faults.push(format!("{questions} could not be decided"));
         }
         Failure::Unproved { faults }
     })

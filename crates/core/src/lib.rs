@@ -19,7 +19,7 @@
 //!    tests to make in the building. [`sweep`]: those for a machine that stands in every network at once.
 //!
 //! [`verdict`] holds the words that meaning and rules share; [`diagnosis`] how problems read;
-//! [`source`] and [`name`] where words stand and what a name is.
+//! [`source`] and [`name`] where words stand and what a name is; [`words`] which word goes with a number.
 //!
 //! # Habits
 //!
@@ -49,3 +49,4 @@ pub mod space;
 pub mod sweep;
 pub mod verdict;
 pub mod wiring;
+pub mod words;

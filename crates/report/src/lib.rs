@@ -17,13 +17,12 @@ pub mod schema;
 pub mod sheets;
 mod table;
 pub mod walk;
-mod words;
 mod workbook;
 
+pub use bastium_core::words::{count, either};
 pub use csv::{csv, safe};
 pub use markdown::markdown;
 pub use page::{checklist_page, worksheet_page};
 pub use sarif::sarif;
 pub use table::{Cell, Column, Table, Tone};
-pub use words::{count, either};
 pub use workbook::{Book, Part};

@@ -158,7 +158,7 @@ fn tone(sort: &str) -> anstyle::Style {
 }
 
 fn packets(number: u64) -> String {
-    if number == 1 { "1 packet".to_owned() } else { format!("{number} packets") }
+    bastium_report::count(number, "packet")
 }
 
 /// What is not in the table, by its number.

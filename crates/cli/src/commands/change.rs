@@ -148,7 +148,7 @@ fn print(traffic: Option<&CompareSheet>, session: &mut Session<'_>) -> Result<()
     }
     compare::print_traffic(sheet, session)?;
     let all = [&sheet.rules.added, &sheet.rules.removed, &sheet.rules.moved, &sheet.rules.changed];
-    let rules = all.into_iter().map(Vec::len).sum();
+    let rules: usize = all.into_iter().map(Vec::len).sum();
     let says = format!("{} with it: bastium compare", count(rules, "rule change"));
     session.prose(style::FAINT, &says)
 }

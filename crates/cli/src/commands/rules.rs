@@ -120,7 +120,8 @@ fn size(sheet: &RuleSheet) -> String {
         ));
     }
     if let Some(least) = size.at_least {
-        says.push_str(&format!("; without rules that override others: at least {least} rules"));
+        let least = count(least, "rule");
+        says.push_str(&format!("; without rules that override others: at least {least}"));
     }
     says
 }

@@ -14,6 +14,7 @@ use bastium_core::plan::Form;
 use bastium_core::rules::{self, RuleSet};
 use bastium_gateway::nftables::{hits, tag};
 use bastium_gateway::{clean, decided_by_lists, read_packet_log};
+use bastium_report::count;
 use bastium_report::markdown;
 use bastium_report::sheets::{CounterRow, FileSum, LogRow, Looked, VerifySheet};
 use bastium_report::walk::{State, WalkSheet};
@@ -276,7 +277,8 @@ fn print(sheet: &VerifySheet, session: &mut Session<'_>) -> Result<(), Failure> 
     session.prose(style::PLAIN, &says)?;
     if !sheet.log.is_empty() {
         let packets: u64 = sheet.log.iter().map(|row| row.packets).sum();
-        let says = format!("Log: {packets} packets, of {} rules.", sheet.log.len());
+        let says =
+            format!("Log: {}, of {}.", count(packets, "packet"), count(sheet.log.len(), "rule"));
         session.prose(style::PLAIN, &says)?;
     }
     for says in &sheet.not_tried {

@@ -4,6 +4,7 @@ use crate::example;
 use crate::meaning::{Meaning, uses};
 use crate::plan::{Hang, NetworkId, Plan};
 use crate::space::Family;
+use crate::words::either;
 use std::net::IpAddr;
 
 /// Where a check is made from.
@@ -148,7 +149,7 @@ fn sockets(plan: &Plan, id: NetworkId) -> Vec<String> {
         let ports = switch.ports.iter().filter(|port| port.untagged == Some(id));
         let ports = ports.filter(|port| !taken(&port.name));
         let ports: Vec<&str> = ports.map(|port| port.name.as_str()).collect();
-        let word = if ports.len() == 1 { "port" } else { "ports" };
+        let word = either(ports.len(), "port", "ports");
         (!ports.is_empty()).then(|| format!("{} {word} {}", switch.name, rows(&ports).join(", ")))
     });
     let wifi = wiring.wifi.iter().filter(|wifi| wifi.network == id);

@@ -7,6 +7,7 @@ use crate::plan::{Network, Plan};
 use crate::service::built_in;
 use crate::source::Span;
 use crate::space::{AddressSet, Family, ServiceSet};
+use crate::words::{count, either};
 use ipnet::IpNet;
 use std::net::IpAddr;
 
@@ -43,7 +44,11 @@ impl Diagnose for AddressingFinding {
                 .why("it may be leased to another device while the host is off")
                 .help("choose an address outside the pool, or narrow the pool"),
             Self::TooSmall { network, expected, room, growth, at } => warning("subnet-too-small", at)
-                .says(format!("`{network}` expects {expected} devices, but has only {room} addresses"))
+                .says(format!(
+                    "`{network}` expects {}, but has only {room} {}",
+                    count(*expected, "device"),
+                    either(*room, "address", "addresses")
+                ))
                 .why("the last devices to connect get no address")
                 .help(growth_words(growth.as_ref())),
             Self::NotPinned { network, prefixes, at } => Diagnosis::new("not-pinned", Severity::Advice, Some(*at))
@@ -52,7 +57,10 @@ impl Diagnose for AddressingFinding {
                 .help("run `bastium addresses --pin` to write it into the plan"),
             Self::PoolTooSmall { network, expected, leases, fixed, at } => warning("pool-too-small", at)
                 .says(format!(
-                    "`{network}` expects {expected} devices, but has {leases} leases and {fixed} fixed addresses"
+                    "`{network}` expects {}, but has {} and {fixed} fixed {}",
+                    count(*expected, "device"),
+                    count(*leases, "lease"),
+                    either(*fixed, "address", "addresses")
                 ))
                 .why("the last devices to connect get no address")
                 .help("widen the pool"),

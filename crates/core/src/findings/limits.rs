@@ -6,6 +6,7 @@ use crate::plan::{Action, Form, Plan};
 use crate::rules::{self, Inexpressible, Obstacle, RuleSet};
 use crate::source::Span;
 use crate::space::AddressSet;
+use crate::words::{count, either};
 
 /// A finding about the gateway's limits.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -64,11 +65,15 @@ impl Diagnose for LimitFinding {
                 .why("a rule for it would apply to everything behind that interface")
                 .help("apply it to the whole network, or move that part to its own network"),
             Self::NoState { rules, at } => Diagnosis::new("keeps-no-state", Severity::Advice, Some(*at))
-                .says(format!("the gateway's lists keep no state: {rules} rules let in whatever looks like a reply"))
+                .says(format!(
+                    "the gateway's lists keep no state: {} {} in whatever looks like a reply",
+                    count(*rules, "rule"),
+                    either(*rules, "lets", "let")
+                ))
                 .why("a new connection from the right source port looks like a reply")
                 .help("`bastium prove` lists all of it; if you accept it, list this finding in [known]"),
             Self::TooManyRules { rules, most, at } => warning(at)
-                .says(format!("the plan needs {rules} rules, but the gateway takes at most {most}"))
+                .says(format!("the plan needs {}, but the gateway takes at most {most}", count(*rules, "rule")))
                 .why("`gateway.limits` says so")
                 .help("put networks with the same access into one zone, or merge exceptions by using groups"),
             Self::LongNames { rule, longest, at } => warning(at)

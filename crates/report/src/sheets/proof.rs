@@ -2,7 +2,7 @@
 
 use super::boxes::{BoxRow, rows};
 use super::{Because, EDITION, PacketView};
-use crate::{Cell, Column, Table, Tone};
+use crate::{Cell, Column, Table, Tone, count};
 use bastium_core::findings;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Form, Plan};
@@ -309,7 +309,7 @@ impl FormProof {
         if self.refused.is_empty() {
             let about = match &self.counterexample {
                 Some(found) => found.says.clone(),
-                None => format!("{} rules, {}", self.rules, self.packets),
+                None => format!("{}, {}", count(self.rules, "rule"), self.packets),
             };
             table.row(["rules match the plan".into(), yes(self.equal), about.into()]);
             let undecided = match self.replies_undecided {

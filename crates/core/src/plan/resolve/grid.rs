@@ -7,6 +7,7 @@ use super::{Problem, Resolver, nearest_or};
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::name::nearest;
 use crate::source::{Span, Text};
+use crate::words::count;
 use std::collections::HashMap;
 use std::ops::Range;
 
@@ -53,7 +54,11 @@ impl Diagnose for GridProblem {
                 .why("each zone and `internet` needs one row and one column, so that every cell is decided")
                 .help(format!("add the missing {}", line(row))),
             Self::Cells { zone, found, wanted, at } => error("grid-row-length", at)
-                .says(format!("the row `{zone}` has {found} cells, but the grid has {wanted} columns"))
+                .says(format!(
+                    "the row `{zone}` has {}, but the grid has {}",
+                    count(*found, "cell"),
+                    count(*wanted, "column")
+                ))
                 .help("give it one cell for each column; `-` where nothing can pass"),
             Self::NotACell { word, nearest, at } => error("grid-bad-cell", at)
                 .says(format!("`{word}` is not a cell"))
