@@ -457,3 +457,24 @@ fn a_table_that_is_dormant_is_named() {
     assert_eq!(run.code, 1, "{}", run.out);
     assert_eq!(rows(&run.json(), "not_understood").len(), 1, "{}", run.out);
 }
+
+/// The connection tracking leaves neighbour discovery alone, so that none of it is ever new.
+#[test]
+fn neighbour_discovery_begins_no_conversation() {
+    let bench = Bench::new();
+    let text = bench.run(&format!("export nftables --plan clinic.toml --day {DAY}")).out;
+    let audited = |old: &str, new: &str| {
+        let changed = text.replace(old, new);
+        assert_ne!(changed, text, "{old}");
+        bench.write("changed.nft", changed);
+        audit(&bench, &format!("changed.nft --plan clinic.toml --day {DAY}"))
+    };
+    let hook = "type filter hook input priority filter; policy drop\n";
+    let anybodys = audited(hook, &format!("{hook}\t\tct state untracked accept\n"));
+    assert_eq!(anybodys.code, 1, "router advertisements of anybody: {}", anybodys.out);
+    let needs = "icmpv6 type { 1-2, ";
+    let nobodys = audited(needs, &format!("ct state new {needs}"));
+    assert_eq!(nobodys.code, 1, "no neighbour is found: {}", nobodys.out);
+    let both = audited(needs, &format!("ct state new,untracked {needs}"));
+    assert_eq!(both.code, 0, "{}", both.out);
+}

@@ -146,6 +146,21 @@ fn every_expression_takes_what_it_says_and_nothing_else() {
             vec![tcp(9).at(tuesday - 1), tcp(9).at(2 * tuesday)],
         ),
         ("ct state new tcp dport 80 accept", vec![tcp(80)], vec![tcp(81)]),
+        // Neighbour discovery and listener messages are never new to the kernel.
+        ("ct state new accept", vec![tcp(80), ping_v6(128)], vec![ping_v6(135), ping_v6(143)]),
+        ("ct state != new accept", vec![ping_v6(135), ping_v6(130)], vec![tcp(80), ping_v6(128)]),
+        (
+            "ct state untracked accept",
+            vec![ping_v6(130), ping_v6(134), ping_v6(143)],
+            vec![tcp(80), udp(9).v6(), ping_v6(128), ping_v6(137), ping(134, 0)],
+        ),
+        ("ct state new,untracked accept", vec![tcp(80), ping_v6(136)], vec![]),
+        ("ct state != established accept", vec![tcp(80), ping_v6(136)], vec![]),
+        (
+            "ct state vmap { new : accept, untracked : drop }",
+            vec![tcp(80), ping_v6(128)],
+            vec![ping_v6(133)],
+        ),
         ("ct state established,related accept", vec![], vec![tcp(80), udp(9).v6()]),
         ("tcp dport vmap { 80 : accept, 81-90 : drop }", vec![tcp(80)], vec![tcp(81), tcp(91)]),
         ("counter packets 7 bytes 420 log prefix \"a: \" accept", vec![tcp(9)], vec![]),

@@ -53,6 +53,7 @@ pub(crate) fn main() {
         ("cables that are not as planned", crate::faults::cables),
         ("a gateway on which nothing listens", refused),
         ("devices that are there", others),
+        ("what begins no conversation", untracked),
         ("a cable that is pulled", pulled),
         ("a network that dies on the way", fallen_silent),
         ("a network that comes back", comes_back),
@@ -188,6 +189,30 @@ fn quiet_devices(practice: &Practice) {
     assert!(left.iter().any(|one| absent(&one)), "{left:?}");
     assert!(sheet["sweep"].is_null());
     assert!(networks(&sheet).all(|one| one["stood_in"].as_array().is_some_and(Vec::is_empty)));
+}
+
+/// The kernel itself says of neighbour discovery that it is untracked, and not new: what a list is read as rests on that.
+fn untracked() {
+    let mut practice = Practice::new("clinic.toml");
+    let counted = |state: &str| {
+        format!("icmpv6 type {{ 130-136, 143 }} ct state {state} counter comment \"{state}\"\n")
+    };
+    let states = ["new", "established", "related", "invalid", "untracked"].map(counted).concat();
+    let hook = "type filter hook input priority 0; policy accept;";
+    practice.gateway.load(&format!("table inet told {{\nchain input {{\n{hook}\n{states}}}\n}}\n"));
+    let (sheet, _) = practice.tried("--trunk trunk --rate 100000 --no-sweep");
+    assert!(
+        networks(&sheet).all(|one| one["gateway"].as_array().is_some_and(|all| !all.is_empty()))
+    );
+    let mut list = Command::new("nft");
+    list.args(["list", "ruleset"]).env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin");
+    let list = practice.gateway.made.site.gateway.within(|| list.output()).expect("nft");
+    let list = String::from_utf8_lossy(&list.stdout).into_owned();
+    let seen: Vec<&str> = list
+        .lines()
+        .filter(|line| line.contains("comment") && !line.contains("packets 0 "))
+        .collect();
+    assert!(matches!(seen[..], [one] if one.contains("comment \"untracked\"")), "{list}");
 }
 
 /// A printer that is there itself, and a second server for leases: the one is asked and never posed as, the other is reported.

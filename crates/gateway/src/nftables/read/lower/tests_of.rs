@@ -1,10 +1,10 @@
 //! What a condition comes to, as products.
 
-use super::super::ruleset::{End, Key, Looked, Rule, Side, Test, Value, Values, Verdict};
+use super::super::ruleset::{End, Key, Looked, Rule, Side, State, Test, Value, Values, Verdict};
 use super::service_line::{icmp, joined, line_of, protocols, with_ports};
 use super::{Conversation, Headers, Lowering, Place, Said, has_state};
 use bastium_core::space::{
-    AddressSet, Family, Interface, IntervalSet, Match, Minute, PacketSet, ServiceSet,
+    AddressSet, Family, Interface, IntervalSet, Match, Minute, PacketSet, Protocol, ServiceSet,
 };
 use std::collections::HashMap;
 
@@ -134,7 +134,6 @@ impl Lowering<'_> {
         headers: Headers,
     ) -> Vec<Match> {
         let all = Match::everything();
-        let whether = |holds: bool| if holds == not { Vec::new() } else { vec![all.clone()] };
         match key {
             Key::Interface(side) => self.interfaces(side, values, not),
             Key::Family => {
@@ -173,13 +172,7 @@ impl Lowering<'_> {
                 let at = if not { at.complement() } else { at };
                 vec![Match { at, ..all }]
             }
-            Key::State => {
-                let mut states = values;
-                whether(states.any(|value| match value {
-                    Value::State(state) => has_state(self.which, *state),
-                    _ => false,
-                }))
-            }
+            Key::State => self.in_state(values, not),
             Key::Status => {
                 let moved = self.world.translated();
                 let enters = if not { moved.enters.complement() } else { moved.enters };
@@ -196,6 +189,32 @@ impl Lowering<'_> {
             }
             Key::Mark => Vec::new(),
         }
+    }
+
+    /// The packets of which the connection tracking says one of these; or, with `not`, none of them. What it leaves alone
+    /// begins nothing for it.
+    fn in_state<'v>(
+        &self,
+        values: impl Iterator<Item = &'v Value> + Clone,
+        not: bool,
+    ) -> Vec<Match> {
+        let has = |wanted: &dyn Fn(State) -> bool| {
+            let mut states = values.clone();
+            states.any(|value| matches!(value, Value::State(state) if wanted(*state))) != not
+        };
+        let tracked = has(&|state| has_state(self.which, state));
+        let untracked = match self.which {
+            Conversation::Begins => has(&|state| state == State::Untracked),
+            // There it is looked at as what begins.
+            _ => tracked,
+        };
+        let service = match (tracked, untracked) {
+            (false, false) => return Vec::new(),
+            (true, true) => ServiceSet::any(),
+            (true, false) => ServiceSet::any().difference(&left_untracked()),
+            (false, true) => left_untracked(),
+        };
+        vec![Match { service, ..Match::everything() }]
     }
 
     fn interfaces<'v>(
@@ -324,6 +343,14 @@ impl Headers {
             };
         }
     }
+}
+
+/// What the connection tracking leaves alone: neighbour discovery and listener messages (`noct_valid_new` of the kernel's
+/// `nf_conntrack_proto_icmpv6.c`).
+fn left_untracked() -> ServiceSet {
+    let kinds = [130, 131, 132, 133, 134, 135, 136, 143];
+    let messages = ServiceSet::icmp_types(Protocol::ICMP_V6, &kinds, None);
+    ServiceSet { v6: messages.v6, ..ServiceSet::empty() }
 }
 
 /// The only value that a condition lets pass.
