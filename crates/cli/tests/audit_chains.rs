@@ -63,3 +63,36 @@ fn a_chain_that_thousands_of_rules_share_is_no_reason_to_give_up() {
     assert_eq!(json["undecided"], 0, "{}", json["not_understood"]);
     assert!(json["differences"].as_array().is_some_and(|rows| !rows.is_empty()));
 }
+
+/// What is translated where the plan translates nothing is no part of what was compared, and said to be none.
+#[test]
+fn what_translates_at_other_places_is_named() {
+    let bench = Bench::new();
+    let own = bench.clinic("export nftables").out;
+    let audited = |hook: &str, rule: &str| {
+        let chain = format!("chain other {{\n type nat hook {hook}; policy accept;\n {rule}\n }}");
+        bench.write("rules.nft", format!("{own}\ntable ip other {{\n {chain}\n}}\n"));
+        bench.clinic("audit rules.nft --format json")
+    };
+    for (hook, rule) in [
+        ("output priority -100", "tcp dport 80 dnat to 10.44.24.10"),
+        ("input priority 100", "snat to 10.44.24.10"),
+    ] {
+        let run = audited(hook, rule);
+        assert_eq!(run.code, 1, "{hook}: {}", run.all());
+        let json = run.json();
+        let unclear = json["not_understood"].to_string();
+        assert!(unclear.contains("other other"), "{hook}: {unclear}");
+        // Without a rule, it is there for the translation to work.
+        assert_eq!(audited(hook, "").code, 0, "{hook}");
+    }
+    // What an earlier chain accepts comes to the next one; what it translates does not.
+    let before = "postrouting priority 99";
+    let accepted = audited(before, "ip saddr 10.44.24.10 accept");
+    assert_eq!(accepted.code, 0, "{}", accepted.all());
+    let disguised = audited(before, "ip saddr 10.44.24.10 snat to 198.51.100.15");
+    assert_eq!(disguised.code, 1, "{}", disguised.all());
+    let shadowed = "ip saddr 10.44.24.0/24 accept\n ip saddr 10.44.24.10 snat to 198.51.100.15";
+    let shadowed = audited(before, shadowed);
+    assert_eq!(shadowed.code, 0, "{}", shadowed.all());
+}

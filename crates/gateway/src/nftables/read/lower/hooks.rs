@@ -132,6 +132,8 @@ impl<'r> Lowering<'r> {
                     | Part::Look { .. }
                     | Part::Reject(_)
                     | Part::Log { .. }
+                    | Part::SendOn { .. }
+                    | Part::Disguise(_)
                     | Part::UnreadDeed(_)
             )
         };

@@ -4,7 +4,7 @@ use super::super::ruleset::{Ports, Problem, Rule, Ruleset};
 use super::super::world::World;
 use super::{Conversation, Lowering, Place, Said};
 use bastium_core::plan::Action;
-use bastium_core::space::{Match, Protocol, ServicePoint, ServiceSet};
+use bastium_core::space::{Match, PacketSet, Protocol, ServicePoint, ServiceSet};
 use std::net::IpAddr;
 
 /// Where a destination is translated to.
@@ -49,11 +49,14 @@ fn translations(
 ) -> (Vec<Translation>, Vec<Problem>) {
     let mut lowering = Lowering::new(ruleset, world, Conversation::Begins);
     let whole = world.at(place);
-    for (table, chain, _) in lowering.hooked("nat", hook) {
+    let mut lines = Vec::new();
+    let mut chains = lowering.hooked("nat", hook).into_iter().peekable();
+    while let Some((table, chain, _)) = chains.next() {
         let region = lowering.in_family(table, &whole);
         lowering.walk(table, chain, &region, true, 0);
+        let own = std::mem::take(&mut lowering.translated);
+        lines.extend(if chains.peek().is_some() { going_on(own) } else { own });
     }
-    let mut lines = std::mem::take(&mut lowering.translated);
     let denies = lowering.done.lines.iter().find(|line| line.action != Action::Allow);
     if let Some(at) = denies.map(|line| line.at.clone()) {
         lowering.problem(&at, "it denies where others translate");
@@ -64,6 +67,22 @@ fn translations(
         problems.push(Problem { at, what: "chains that lead too deep".to_owned() });
     }
     (lines, problems)
+}
+
+/// The lines of a chain that others follow: what it does not translate comes to them, even if it accepts it
+/// (`nf_nat_inet_fn` in the kernel's `nf_nat_core.c`).
+fn going_on(own: Vec<Translation>) -> Vec<Translation> {
+    let mut taken = PacketSet::empty();
+    let mut lines = Vec::new();
+    for (matches, to, at) in own {
+        let set: PacketSet = matches.into_iter().collect();
+        let left = set.difference(&taken).tidied();
+        taken = taken.union(&set).tidied();
+        if to != Translated::No && !left.is_empty() {
+            lines.push((left.products().collect(), to, at));
+        }
+    }
+    lines
 }
 
 impl Lowering<'_> {
