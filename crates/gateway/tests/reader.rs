@@ -213,6 +213,28 @@ fn what_nobody_reads_is_named_and_its_line_is_unsure() {
     }
 }
 
+/// What leaves a set by itself is in it for a time only.
+#[test]
+fn a_set_whose_elements_expire_is_named() {
+    let rule = gateway("ip saddr @desks accept");
+    assert!(read(&rule).not_understood.is_empty());
+    for (was, is) in [
+        ("10.44.24.0/24 }", "10.44.24.0/24 timeout 1h expires 59m }"),
+        ("flags interval", "flags interval\n\t\ttimeout 1h"),
+        ("flags interval", "flags interval,timeout"),
+    ] {
+        let changed = rule.replacen(was, is, 1);
+        assert_ne!(changed, rule, "{is}");
+        let foreign = read(&changed);
+        assert_eq!(foreign.not_understood.len(), 1, "{is}: {:?}", foreign.not_understood);
+        assert!(!foreign.lines.iter().any(|line| line.sure && !line.end), "{is}");
+    }
+    for other in ["comment \"people\"", "counter packets 7 bytes 420"] {
+        let changed = rule.replacen("0/24 }", &format!("0/24 {other} }}"), 1);
+        assert!(read(&changed).not_understood.is_empty(), "{other}");
+    }
+}
+
 #[test]
 fn chains_are_followed_through_jumps_returns_and_ends() {
     let text = "table inet site {\n\

@@ -74,7 +74,11 @@ impl Content {
                     tokens.takes_sign(',');
                 }
             }
-            "size" | "timeout" | "gc-interval" | "policy" | "comment" => {
+            "timeout" => {
+                tokens.next();
+                self.filled = true;
+            }
+            "size" | "gc-interval" | "policy" | "comment" => {
                 tokens.next();
             }
             "auto-merge" | "counter" => {}
@@ -109,7 +113,8 @@ impl Content {
                 false => None,
             };
             self.elements.push((element, verdict));
-            after_element(tokens)?;
+            // What leaves a set by itself has to be put there again.
+            self.filled |= after_element(tokens)?;
         }
     }
 }
@@ -152,16 +157,19 @@ fn element(tokens: &mut Cursor<'_>, types: &[Key]) -> Result<Vec<Value>, String>
     Ok(values)
 }
 
-/// What may follow an element: how long it stays, what it counts; then the next one or the end.
-fn after_element(tokens: &mut Cursor<'_>) -> Result<(), String> {
+/// What may follow an element: how long it stays, what it counts; then the next one or the end. Whether it stays for a time
+/// only.
+fn after_element(tokens: &mut Cursor<'_>) -> Result<bool, String> {
+    let mut leaves = false;
     loop {
         tokens.skip_lines();
         if tokens.takes_sign(',') || tokens.sees_sign('}') {
-            return Ok(());
+            return Ok(leaves);
         }
         let known = ["timeout", "expires", "comment", "counter", "packets", "bytes"];
         match tokens.word() {
             Some(word) if known.contains(&word.as_str()) => {
+                leaves |= ["timeout", "expires"].contains(&word.as_str());
                 if word != "counter" {
                     tokens.next();
                 }
