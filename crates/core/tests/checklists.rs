@@ -14,7 +14,7 @@ use bastium_core::verdict::{Cause, Verdict};
 use model::{TODAY, any_draft};
 use proptest::prelude::*;
 use proptest::sample::select;
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::net::IpAddr;
 
 /// The same packet from another source of the same family.
@@ -38,11 +38,12 @@ proptest! {
         let rules = rules::compile(&meaning);
         let stands = checklist::build(&meaning, bastium_core::proof::proved(&meaning, &rules).expect("the rules do what the plan says")).stands;
         let mut ids = HashSet::new();
-        let mut looks = HashSet::new();
+        let mut looks = HashMap::new();
         for check in stands.iter().flat_map(|stand| &stand.checks) {
             let own = (&check.standpoint, &check.to, &check.target, check.probe, check.expect);
             let own = format!("{own:?} {:?}", check.when);
-            prop_assert!(looks.insert(own.clone()), "two checks look like {own}");
+            let other = looks.insert(own.clone(), &check.id);
+            prop_assert!(other.is_none(), "{} and {other:?} look like {own}", check.id);
         }
         for check in stands.iter().flat_map(|stand| &stand.checks) {
             prop_assert!(ids.insert(check.id.clone()), "{} appears twice", check.id);

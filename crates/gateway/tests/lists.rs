@@ -61,13 +61,15 @@ enum Kind {
     First,
     /// A reply, from the port that was asked: of TCP with ACK.
     Reply(u16),
+    /// A reset without ACK, from the port that was asked.
+    Reset(u16),
 }
 
 /// Whether an entry matches a packet.
 fn matches(matches: &Value, packet: &Packet, kind: Kind) -> bool {
     let from = match kind {
         Kind::First => 40_000,
-        Kind::Reply(port) => u64::from(port),
+        Kind::Reply(port) | Kind::Reset(port) => u64::from(port),
     };
     let family = if packet.source().is_ipv6() { "ipv6" } else { "ipv4" };
     let Some(header) = matches[family].as_object() else { return false };
@@ -98,7 +100,11 @@ fn matches(matches: &Value, packet: &Packet, kind: Kind) -> bool {
         let port = packet.service.destination_port().map(u64::from);
         for (leaf, value) in leaves {
             let fits = match leaf.as_str() {
-                "flags" => value == "ack" && matches!(kind, Kind::Reply(_)),
+                "flags" => match kind {
+                    Kind::First => false,
+                    Kind::Reply(_) => value == "ack",
+                    Kind::Reset(_) => value == "rst",
+                },
                 "source-port" => within(value, from),
                 _ => port.is_some_and(|port| within(value, port)),
             };
@@ -468,7 +474,8 @@ fn whatever_is_changed_in_the_lists_is_refused_or_does_the_same() {
                 continue;
             }
             let interface = plan.device_name(packet.enters).expect("every cable is named");
-            for kind in [Kind::First, Kind::Reply(443), Kind::Reply(53)] {
+            let answers = [Kind::Reply(443), Kind::Reset(443), Kind::Reply(53), Kind::Reset(53)];
+            for kind in [Kind::First].into_iter().chain(answers) {
                 let (does, did) = (
                     after.entering(&interface, &packet, kind),
                     before.entering(&interface, &packet, kind),

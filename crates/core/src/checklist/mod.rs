@@ -192,7 +192,7 @@ fn looks(check: &Check) -> String {
 }
 
 /// Checks that whoever makes them would take for one and the same differ in the address that they come from, or in the
-/// uplink that they come by: the second says so.
+/// uplink that they come by, or else in the hour: the second says so.
 fn tell_apart(checks: &mut [Check], plan: &crate::plan::Plan) {
     let mut seen = HashSet::new();
     for check in checks {
@@ -207,6 +207,10 @@ fn tell_apart(checks: &mut [Check], plan: &crate::plan::Plan) {
                 (Standpoint::Network(id), _) => Standpoint::Address(*id, source),
                 (Standpoint::Outside, _) => Standpoint::OutsideAt(source),
                 (Standpoint::OutsideAt(_), Some(uplink)) => Standpoint::OutsideBy(uplink, source),
+                _ if check.when.is_none() => {
+                    check.when = Some(check.packet.at);
+                    continue;
+                }
                 _ => break,
             };
         }

@@ -46,7 +46,7 @@ pub fn decided_by_lists(
             && entry.destination.contains(packet.destination())
             && in_set(&entry.service, packet.service)
             && entry.from.as_ref().is_none_or(|set| from.is_some_and(|from| in_set(set, from)))
-            && !entry.established
+            && !entry.segments.are_answers()
     };
     let entry = list.entries().find(matches);
     Some(ListVerdict {

@@ -10,7 +10,7 @@ mod listed;
 pub(crate) use lines::Line;
 pub(crate) use listed::listed;
 
-use super::read::{Acls, Entry};
+use super::read::{Acls, Answer, Entry};
 use super::{AclFile, Unsaid, Why};
 use crate::named::Named;
 use bastium_core::addressing::Placeholder;
@@ -104,8 +104,9 @@ pub(crate) fn held(
     let domains = plan.domains().iter().map(|domain| domain.placeholder.set());
     let uplinks = plan.uplinks().iter().map(Uplink::gateway).map(leased);
     let unknown = domains.chain(uplinks).fold(AddressSet::empty(), |all, own| all.union(&own));
-    let (old, new) = sides(plan, &pairs);
-    let mut holding = Holding { meaning, rules, old, new, unsaid, unknown, held };
+    let (old, new) = sides(plan, &pairs, Answer::GoesOn);
+    let (_, resets) = sides(plan, &pairs, Answer::Resets);
+    let mut holding = Holding { meaning, rules, old, new, resets, unsaid, unknown, held };
     holding.first_packets();
     holding.replies();
     holding.held
@@ -182,6 +183,8 @@ struct Holding<'m, 'p, 'r> {
     old: Vec<Line>,
     /// The file, as lines.
     new: Vec<Line>,
+    /// The same, where a reset comes back.
+    resets: Vec<Line>,
     /// What the module has no words for, rule by rule.
     unsaid: &'m [Unsaid],
     /// Addresses that nobody knows beforehand.
@@ -207,7 +210,7 @@ impl Holding<'_, '_, '_> {
     }
 
     fn first_packets(&mut self) {
-        let (old, new) = self.lines(None);
+        let (old, new) = self.lines(&self.new, None);
         let (changes, undecided) = planless_changes_in(self.meaning, &self.unasked(), &old, &new);
         self.held.undecided += undecided;
         if changes.is_empty() {
@@ -234,9 +237,9 @@ impl Holding<'_, '_, '_> {
     }
 
     /// Both sides' lines for first packets; or for what is answered to a class of ports.
-    fn lines(&self, class: Option<u16>) -> (Vec<PlanlessLine>, Vec<PlanlessLine>) {
+    fn lines(&self, new: &[Line], class: Option<u16>) -> (Vec<PlanlessLine>, Vec<PlanlessLine>) {
         let of = |lines: &[Line]| lines.iter().map(|line| line.bare(class)).collect();
-        (of(&self.old), of(&self.new))
+        (of(&self.old), of(new))
     }
 
     fn fault(
@@ -335,8 +338,14 @@ impl Holding<'_, '_, '_> {
         }
         let mut unasked = never_asked(self.meaning);
         unasked.extend(self.nobody());
-        for class in classes {
-            let (old, new) = self.lines(Some(class));
+        let mut files = vec![std::mem::take(&mut self.new)];
+        if self.resets != files[0] {
+            files.push(std::mem::take(&mut self.resets));
+        }
+        for (file, class) in
+            files.iter().flat_map(|file| classes.iter().map(move |class| (file, *class)))
+        {
+            let (old, new) = self.lines(file, Some(class));
             let (changes, undecided) = planless_changes_in(self.meaning, &unasked, &old, &new);
             self.held.undecided += undecided;
             for mut change in changes {
@@ -356,7 +365,7 @@ impl Holding<'_, '_, '_> {
             let around = line.spans().iter().flat_map(|(low, high)| [Some(*low), high.next()]);
             borders.extend(around.flatten().filter_map(ServicePoint::destination_port));
         };
-        for side in [&self.old, &self.new] {
+        for side in [&self.old, &self.new, &self.resets] {
             // Below the last line for replies of a list, what the lines do with first packets says it all.
             let (mut v4, mut v6) = (false, false);
             for line in side.iter().rev() {

@@ -115,6 +115,22 @@ struct Matches {
     rest: Leaves,
 }
 
+/// Which segments of TCP an entry takes: those with these flags, whatever else is set.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Segments {
+    ack: bool,
+    rst: bool,
+}
+
+/// What comes back over TCP: no entry that asks for one flag takes both.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Answer {
+    /// With ACK, and no reset.
+    GoesOn,
+    /// A reset without ACK.
+    Resets,
+}
+
 /// An entry of a list.
 #[derive(Clone, Debug)]
 pub(crate) struct Entry {
@@ -130,8 +146,8 @@ pub(crate) struct Entry {
     pub(crate) service: ServiceSet,
     /// The ports that it comes from; `None` for any.
     pub(crate) from: Option<ServiceSet>,
-    /// Whether it takes only TCP that is no opening (ACK or RST is set).
-    pub(crate) established: bool,
+    /// Which segments of TCP it takes.
+    pub(crate) segments: Segments,
     pub(crate) ingress: Option<String>,
     pub(crate) egress: Option<String>,
     /// How many packets it has taken, where that is counted.
@@ -252,7 +268,7 @@ impl Ace {
             destination: AddressSet::full(),
             service: ServiceSet::any(),
             from: None,
-            established: false,
+            segments: Segments::default(),
             ingress: self.matches.ingress_interface.clone(),
             egress: self.matches.egress_interface.clone(),
             hits: counted.and_then(|n| n.as_u64().or_else(|| n.as_str()?.parse().ok())),
@@ -346,9 +362,8 @@ fn transport(
     match leaf {
         "destination-port" => entry.narrow(&set(value)?),
         "source-port" => entry.from = Some(set(value)?),
-        // A packet that answers begins no conversation. All that is asked for must be so.
-        "flags" if protocol == Protocol::TCP && value.as_str().is_some_and(answers) => {
-            entry.established = true;
+        "flags" if protocol == Protocol::TCP => {
+            entry.segments = value.as_str().and_then(Segments::of_flags).ok_or("")?;
         }
         _ => return Err(""),
     }
@@ -388,9 +403,29 @@ fn number(value: &Value) -> Result<u8, String> {
     }
 }
 
-/// Whether flags of TCP are those of a packet that belongs to a conversation already.
-fn answers(flags: &str) -> bool {
-    flags.split(' ').all(|flag| flag == "ack" || flag == "rst")
+impl Segments {
+    /// Those with all of these flags; `None` where they may open a connection.
+    fn of_flags(flags: &str) -> Option<Self> {
+        let mut all = flags.split(' ');
+        all.try_fold(Self::default(), |known, flag| match flag {
+            "ack" => Some(Self { ack: true, ..known }),
+            "rst" => Some(Self { rst: true, ..known }),
+            _ => None,
+        })
+    }
+
+    /// Whether it takes none that opens a connection.
+    pub(crate) fn are_answers(self) -> bool {
+        self.ack || self.rst
+    }
+
+    /// Whether it takes answers of a kind.
+    pub(crate) fn have(self, answer: Answer) -> bool {
+        match answer {
+            Answer::GoesOn => !self.rst,
+            Answer::Resets => !self.ack,
+        }
+    }
 }
 
 /// Ports by an operator, or from and to; nothing else may stand beside them.

@@ -72,7 +72,7 @@ impl Reader {
         for mut entry in list.entries() {
             let at = format!("{}, {}", list.name, entry.name);
             // Which packets come from a port is nothing that first packets are distinguished by.
-            if entry.from.is_some() && !entry.established {
+            if entry.from.is_some() && !entry.segments.are_answers() {
                 entry.unclear.push("`source-port`".to_owned());
             }
             let sure = entry.unclear.is_empty();
@@ -103,7 +103,7 @@ impl Reader {
         if let Some(name) = &entry.egress {
             enters = enters.intersection(&self.ways.leaving(|own| own == name));
         }
-        if entry.established {
+        if entry.segments.are_answers() {
             enters = IntervalSet::empty();
         }
         Match {

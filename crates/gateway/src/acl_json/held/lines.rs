@@ -1,6 +1,6 @@
 //! Both sides of a comparison as lines over the plan's interfaces: the rules, and what was read of the file.
 
-use super::super::read::Entry;
+use super::super::read::{Answer, Entry};
 use super::super::{device_on, rule_of};
 use super::Pair;
 use bastium_core::plan::{Action, Plan};
@@ -11,6 +11,7 @@ use bastium_core::space::{
 use std::collections::HashMap;
 
 /// A line of either side.
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct Line {
     /// The rule, or what its entries are called.
     pub(crate) id: String,
@@ -58,7 +59,7 @@ impl Line {
             id: rule_of(&entry.name).to_owned(),
             action: entry.action.unwrap_or(Action::Block),
             log: entry.log,
-            back: entry.established || entry.from.is_some(),
+            back: entry.segments.are_answers() || entry.from.is_some(),
             ends: false,
             products: matches.map(|product| (product, entry.from.clone())).collect(),
         }
@@ -87,8 +88,8 @@ impl Line {
     }
 }
 
-/// Both sides' lines, in order.
-pub(super) fn sides(plan: &Plan, pairs: &[Pair<'_>]) -> (Vec<Line>, Vec<Line>) {
+/// Both sides' lines, in order, as far as they can take answers of a kind.
+pub(super) fn sides(plan: &Plan, pairs: &[Pair<'_>], answer: Answer) -> (Vec<Line>, Vec<Line>) {
     let (mut old, mut new) = (Vec::new(), Vec::new());
     for Pair { list, entries } in pairs {
         let covers: Vec<Match> = list.packets().products().collect();
@@ -99,7 +100,8 @@ pub(super) fn sides(plan: &Plan, pairs: &[Pair<'_>]) -> (Vec<Line>, Vec<Line>) {
             // What the gateway does by itself stands in no file.
             None => new.extend(rules()),
             Some(entries) => {
-                let lines = entries.iter().map(|entry| Line::of_entry(plan, entry, &covers));
+                let taking = entries.iter().filter(|entry| entry.segments.have(answer));
+                let lines = taking.map(|entry| Line::of_entry(plan, entry, &covers));
                 new.extend(merged(lines));
                 new.extend(bare_families(list, entries, &covers));
             }
@@ -109,14 +111,16 @@ pub(super) fn sides(plan: &Plan, pairs: &[Pair<'_>]) -> (Vec<Line>, Vec<Line>) {
     (old, new)
 }
 
-/// The lines of a list, and last what becomes of the rest.
+/// The lines of a list, as far as they can take answers of a kind, and last what becomes of the rest.
 pub(super) fn lines_of<'e>(
     plan: &'e Plan,
     list: &'e RuleList,
     entries: &'e [Entry],
     covers: &'e [Match],
+    answer: Answer,
 ) -> impl Iterator<Item = Line> + 'e {
-    let lines = entries.iter().map(|entry| Line::of_entry(plan, entry, covers));
+    let taking = entries.iter().filter(move |entry| entry.segments.have(answer));
+    let lines = taking.map(|entry| Line::of_entry(plan, entry, covers));
     let ends = list.otherwise != Otherwise::GoOn;
     let rest = ends.then(|| Line::whole("the end", Action::Block, covers.to_vec()));
     merged(lines).into_iter().chain(bare_families(list, entries, covers)).chain(rest)

@@ -1,6 +1,6 @@
 //! What stands in the lists of a form, line by line.
 
-use super::super::read::Acls;
+use super::super::read::{Acls, Answer};
 use super::lines::{Line, lines_of};
 use super::{astray, entries};
 use crate::named::Named;
@@ -19,7 +19,7 @@ pub(crate) fn listed(rules: &RuleSet, acls: &Acls) -> (Vec<Vec<Line>>, Unread) {
     let lists = rules.lists.iter().filter(|list| !list.implied);
     let lists = lists.map(|list| {
         let entries = entries(plan, list, acls, &named, &mut unread).unwrap_or_default();
-        let from = |entry: &&super::Entry| entry.from.is_some() && !entry.established;
+        let from = |entry: &&super::Entry| entry.from.is_some() && !entry.segments.are_answers();
         let tcp = ServiceSet::protocol(super::Protocol::TCP);
         for entry in
             entries.iter().filter(from).filter(|one| !one.service.intersection(&tcp).is_empty())
@@ -28,7 +28,13 @@ pub(crate) fn listed(rules: &RuleSet, acls: &Acls) -> (Vec<Vec<Line>>, Unread) {
             unread.push((entry.name.clone(), "`source-port` without `flags`".to_owned()));
         }
         let covers: Vec<Match> = list.packets().products().collect();
-        lines_of(plan, list, &entries, &covers).collect()
+        let of = |answer| lines_of(plan, list, &entries, &covers, answer).collect::<Vec<_>>();
+        let lines = of(Answer::GoesOn);
+        if lines != of(Answer::Resets) {
+            let what = "`flags ack` and `flags rst` are not let back alike";
+            unread.push((list.name.clone(), what.to_owned()));
+        }
+        lines
     });
     let lists = lists.collect();
     (lists, unread)
