@@ -198,6 +198,8 @@ fn what_nobody_reads_is_named_and_its_line_is_unsure() {
         "quota over 5 mbytes accept",
         "something entirely else",
         "jump nowhere",
+        "iif 7 accept",
+        "oif != { 7, 8 } accept",
     ] {
         let text = gateway(rule);
         match read_rules(&text, None) {

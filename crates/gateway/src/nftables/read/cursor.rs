@@ -111,7 +111,12 @@ impl<'t> Cursor<'t> {
         if quoted && self.takes("-") {
             return Some(Raw::Span(word, self.word()?));
         }
-        let whole = quoted || matches!(key, Key::Interface(_));
+        let named = matches!(key, Key::Interface(_));
+        // `iif 7` is the seventh interface of the kernel's, whatever its name; a name of digits stands in quotes.
+        if named && !quoted && word.bytes().all(|byte| byte.is_ascii_digit()) {
+            return None;
+        }
+        let whole = quoted || named;
         Some(if whole { Raw::One(word) } else { Raw::of(&word) })
     }
 

@@ -294,7 +294,9 @@ fn single(key: Key, value: &Value) -> Result<Meant, String> {
     } else if let Some([low, high]) = value["range"].as_array().map(Vec::as_slice) {
         word(low).zip(word(high)).map(|(low, high)| Raw::Span(low, high))
     } else {
-        word(value).map(Raw::One)
+        // An interface by its number has no name here.
+        let by_number = matches!(key, Key::Interface(_)) && value.is_number();
+        word(value).filter(|_| !by_number).map(Raw::One)
     };
     values::value(key, &raw.ok_or_else(|| shown(value))?)
 }
