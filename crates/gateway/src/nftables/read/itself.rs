@@ -2,9 +2,9 @@
 //! cell for it, but names, time and leases stop where it is not let in.
 
 use super::ruleset::Side;
-use super::world::{Place, PlanWorld, World, fits};
+use super::world::{Place, PlanWorld, World, fits, left_untracked};
 use bastium_core::plan::Plan;
-use bastium_core::space::{AddressSet, IntervalSet, Match};
+use bastium_core::space::{AddressSet, IntervalSet, Match, ServiceSet};
 
 /// The world of what comes in by `lo`. It enters where the gateway's own packets do.
 pub(crate) struct ByItself<'w, 'p> {
@@ -18,12 +18,13 @@ impl<'w, 'p> ByItself<'w, 'p> {
         Self { plan, around }
     }
 
-    /// Everything that comes in by `lo`.
+    /// Everything that comes in by `lo`, which has no neighbours to discover.
     pub(crate) fn everything(&self) -> Match {
         Match {
             enters: IntervalSet::point(self.plan.gateway_interface()),
             source: self.own(),
             destination: self.own(),
+            service: ServiceSet::any().difference(&left_untracked()),
             ..Match::everything()
         }
     }

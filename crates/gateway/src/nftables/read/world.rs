@@ -5,7 +5,7 @@
 use super::ruleset::Side;
 use bastium_core::addressing::{Placeholder, Subnet, link_local, multicast};
 use bastium_core::plan::{Plan, Uplink};
-use bastium_core::space::{AddressSet, Interface, IntervalSet, Match};
+use bastium_core::space::{AddressSet, Interface, IntervalSet, Match, Protocol, ServiceSet};
 use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
@@ -39,6 +39,14 @@ pub(crate) trait World {
     fn meant(&self, written: AddressSet) -> AddressSet;
     /// What fills a set while the gateway runs; `None` if that is not known.
     fn filled(&self, set: &str) -> Option<AddressSet>;
+}
+
+/// What the connection tracking leaves alone: neighbour discovery and listener messages (`noct_valid_new` of the kernel's
+/// `nf_conntrack_proto_icmpv6.c`).
+pub(super) fn left_untracked() -> ServiceSet {
+    let kinds = [130, 131, 132, 133, 134, 135, 136, 143];
+    let messages = ServiceSet::icmp_types(Protocol::ICMP_V6, &kinds, None);
+    ServiceSet { v6: messages.v6, ..ServiceSet::empty() }
 }
 
 /// Whether an interface's name is meant by a word.

@@ -1,10 +1,11 @@
 //! What a condition comes to, as products.
 
 use super::super::ruleset::{End, Key, Looked, Rule, Side, State, Test, Value, Values, Verdict};
+use super::super::world::left_untracked;
 use super::service_line::{icmp, joined, line_of, protocols, with_ports};
 use super::{Conversation, Headers, Lowering, Place, Said, has_state};
 use bastium_core::space::{
-    AddressSet, Family, Interface, IntervalSet, Match, Minute, PacketSet, Protocol, ServiceSet,
+    AddressSet, Family, Interface, IntervalSet, Match, Minute, PacketSet, ServiceSet,
 };
 use std::collections::HashMap;
 
@@ -343,14 +344,6 @@ impl Headers {
             };
         }
     }
-}
-
-/// What the connection tracking leaves alone: neighbour discovery and listener messages (`noct_valid_new` of the kernel's
-/// `nf_conntrack_proto_icmpv6.c`).
-fn left_untracked() -> ServiceSet {
-    let kinds = [130, 131, 132, 133, 134, 135, 136, 143];
-    let messages = ServiceSet::icmp_types(Protocol::ICMP_V6, &kinds, None);
-    ServiceSet { v6: messages.v6, ..ServiceSet::empty() }
 }
 
 /// The only value that a condition lets pass.
