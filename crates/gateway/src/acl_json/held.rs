@@ -22,7 +22,7 @@ use bastium_core::space::{
     AddressSet, Coordinate, Family, IntervalSet, Match, PacketSet, Protocol, ServicePoint,
     ServiceSet,
 };
-use lines::sides;
+use lines::{of_file, of_rules};
 use std::collections::BTreeSet;
 
 /// Packets with which the lists do not do what the rules do.
@@ -104,8 +104,9 @@ pub(crate) fn held(
     let domains = plan.domains().iter().map(|domain| domain.placeholder.set());
     let uplinks = plan.uplinks().iter().map(Uplink::gateway).map(leased);
     let unknown = domains.chain(uplinks).fold(AddressSet::empty(), |all, own| all.union(&own));
-    let (old, new) = sides(plan, &pairs, Answer::GoesOn);
-    let (_, resets) = sides(plan, &pairs, Answer::Resets);
+    let old = of_rules(&pairs);
+    let [new, resets] =
+        [Answer::GoesOn, Answer::Resets].map(|answer| of_file(plan, &pairs, answer));
     let mut holding = Holding { meaning, rules, old, new, resets, unsaid, unknown, held };
     holding.first_packets();
     holding.replies();

@@ -88,42 +88,52 @@ impl Line {
     }
 }
 
-/// Both sides' lines, in order, as far as they can take answers of a kind.
-pub(super) fn sides(plan: &Plan, pairs: &[Pair<'_>], answer: Answer) -> (Vec<Line>, Vec<Line>) {
-    let (mut old, mut new) = (Vec::new(), Vec::new());
-    for Pair { list, entries } in pairs {
+/// The rules as lines, in order.
+pub(super) fn of_rules(pairs: &[Pair<'_>]) -> Vec<Line> {
+    let lines = pairs.iter().flat_map(|Pair { list, .. }| {
         let covers: Vec<Match> = list.packets().products().collect();
-        let rules = || list.rules.iter().map(|rule| Line::of_rule(rule, &covers));
-        old.extend(rules());
-        old.extend(end(list, &covers));
-        match entries {
-            // What the gateway does by itself stands in no file.
-            None => new.extend(rules()),
-            Some(entries) => {
-                let taking = entries.iter().filter(|entry| entry.segments.have(answer));
-                let lines = taking.map(|entry| Line::of_entry(plan, entry, &covers));
-                new.extend(merged(lines));
-                new.extend(bare_families(list, entries, &covers));
-            }
-        }
-        new.extend(end(list, &covers));
-    }
-    (old, new)
+        rule_lines(list, &covers)
+    });
+    lines.collect()
+}
+
+/// The file as lines, in order, as far as they can take answers of a kind.
+pub(super) fn of_file(plan: &Plan, pairs: &[Pair<'_>], answer: Answer) -> Vec<Line> {
+    let lines = pairs.iter().flat_map(|Pair { list, entries }| {
+        let covers: Vec<Match> = list.packets().products().collect();
+        // What the gateway does by itself stands in no file.
+        let Some(entries) = entries else { return rule_lines(list, &covers) };
+        let mut lines = entry_lines(plan, entries, &covers, answer);
+        lines.extend(bare_families(list, entries, &covers));
+        lines.extend(end(list, &covers));
+        lines
+    });
+    lines.collect()
+}
+
+fn rule_lines(list: &RuleList, covers: &[Match]) -> Vec<Line> {
+    let lines = list.rules.iter().map(|rule| Line::of_rule(rule, covers));
+    lines.chain(end(list, covers)).collect()
+}
+
+fn entry_lines(plan: &Plan, entries: &[Entry], covers: &[Match], answer: Answer) -> Vec<Line> {
+    let taking = entries.iter().filter(|entry| entry.segments.have(answer));
+    merged(taking.map(|entry| Line::of_entry(plan, entry, covers)))
 }
 
 /// The lines of a list, as far as they can take answers of a kind, and last what becomes of the rest.
-pub(super) fn lines_of<'e>(
-    plan: &'e Plan,
-    list: &'e RuleList,
-    entries: &'e [Entry],
-    covers: &'e [Match],
+pub(super) fn lines_of(
+    plan: &Plan,
+    list: &RuleList,
+    entries: &[Entry],
+    covers: &[Match],
     answer: Answer,
-) -> impl Iterator<Item = Line> + 'e {
-    let taking = entries.iter().filter(move |entry| entry.segments.have(answer));
-    let lines = taking.map(|entry| Line::of_entry(plan, entry, covers));
+) -> Vec<Line> {
+    let mut lines = entry_lines(plan, entries, covers, answer);
     let ends = list.otherwise != Otherwise::GoOn;
     let rest = ends.then(|| Line::whole("the end", Action::Block, covers.to_vec()));
-    merged(lines).into_iter().chain(bare_families(list, entries, covers)).chain(rest)
+    lines.extend(bare_families(list, entries, covers).into_iter().chain(rest));
+    lines
 }
 
 /// Lines that follow each other and do the same, as one each, of few products: a rule takes many entries.

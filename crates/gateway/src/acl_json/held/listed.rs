@@ -28,7 +28,7 @@ pub(crate) fn listed(rules: &RuleSet, acls: &Acls) -> (Vec<Vec<Line>>, Unread) {
             unread.push((entry.name.clone(), "`source-port` without `flags`".to_owned()));
         }
         let covers: Vec<Match> = list.packets().products().collect();
-        let of = |answer| lines_of(plan, list, &entries, &covers, answer).collect::<Vec<_>>();
+        let of = |answer| lines_of(plan, list, &entries, &covers, answer);
         let lines = of(Answer::GoesOn);
         if lines != of(Answer::Resets) {
             let what = "`flags ack` and `flags rst` are not let back alike";
