@@ -245,6 +245,19 @@ fn every_mistake_is_reported_once_at_its_place() {
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));
 }
 
+/// Interfaces have numbers of sixteen bits, which have to be enough for two plans.
+#[test]
+fn more_networks_than_have_a_number_are_refused() {
+    let with = |uplinks: usize| {
+        let more = (0..uplinks).map(|number| format!("[uplink.u{number}]\naddress = \"dhcp\"\n"));
+        GOOD.replacen("[zone.staff]", &format!("{}[zone.staff]", more.collect::<String>()), 1)
+    };
+    let is_refused = |text: &str| reported(text).iter().any(|one| one.starts_with("too-many "));
+    // Two networks and an uplink are there already.
+    assert!(!is_refused(&with(14_997)));
+    assert!(is_refused(&with(14_998)));
+}
+
 #[test]
 fn all_mistakes_are_reported_together() {
     let text = GOOD

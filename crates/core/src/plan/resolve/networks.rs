@@ -19,6 +19,7 @@ use std::net::{IpAddr, Ipv4Addr};
 /// The most networks, tunnels and uplinks. Interfaces are numbered with sixteen bits; those of two plans that have nothing in
 /// common, each once more for what is translated, have to fit.
 const MOST: usize = 15_000;
+const _: () = assert!(2 * (2 * MOST) < 0xffff);
 
 /// The networks; `None` where one cannot be built.
 pub(super) fn networks(
