@@ -54,6 +54,7 @@ pub(crate) fn main() {
         ("a gateway on which nothing listens", refused),
         ("devices that are there", others),
         ("what begins no conversation", untracked),
+        ("two interfaces in one network", beside),
         ("a cable that is pulled", pulled),
         ("a network that dies on the way", fallen_silent),
         ("a network that comes back", comes_back),
@@ -191,6 +192,44 @@ fn quiet_devices(practice: &Practice) {
     assert!(networks(&sheet).all(|one| one["stood_in"].as_array().is_some_and(Vec::is_empty)));
 }
 
+/// What is sent in one network comes back by an interface of its own that stands for another: the two are one, though each
+/// interface has a hardware address of its own.
+fn beside() {
+    // Whatever leaves by the trunk with the tag of the one network comes in by `near`, without it.
+    const REPEATS: &str = "import socket
+def cable(name):
+    end = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(3))
+    end.bind((name, 0))
+    return end
+trunk, far = cable('trunk'), cable('far')
+while True:
+    frame, come = trunk.recvfrom(4096)
+    if come[2] == socket.PACKET_OUTGOING and frame[12:16] == b'\\x81\\x00\\x00\\x18':
+        far.send(frame[:12] + frame[16:])
+";
+    let practice = Practice::faultless("bare.toml");
+    let mut repeater = Command::new("python3");
+    repeater.args(["-c", REPEATS]).stderr(Stdio::null());
+    let started = practice.gateway.made.trunk.tester.within(|| {
+        for words in
+            ["link add near type veth peer name far", "link set near up", "link set far up"]
+        {
+            assert!(Command::new("ip").args(words.split(' ')).status()?.success(), "{words}");
+        }
+        repeater.spawn()
+    });
+    let mut repeater = started.expect("python3");
+    std::thread::sleep(Duration::from_millis(500));
+    let (sheet, code) =
+        practice.tried("--trunk trunk --interface printers=near --rate 100000 --no-sweep");
+    let _ = repeater.kill();
+    let _ = repeater.wait();
+    assert_eq!(code, 1);
+    let printers = networks(&sheet).find(|one| one["name"] == "printers").expect("a network");
+    let says = "what is sent in desks arrives here: the two are joined";
+    assert!(printers["faults"].to_string().contains(says), "{printers:#}");
+}
+
 /// The kernel itself says of neighbour discovery that it is untracked, and not new: what a list is read as rests on that.
 fn untracked() {
     let mut practice = Practice::new("clinic.toml");
@@ -199,7 +238,9 @@ fn untracked() {
     };
     let states = ["new", "established", "related", "invalid", "untracked"].map(counted).concat();
     let hook = "type filter hook input priority 0; policy accept;";
-    practice.gateway.load(&format!("table inet told {{\nchain input {{\n{hook}\n{states}}}\n}}\n"));
+    practice
+        .gateway
+        .load(&format!("table inet counts {{\nchain input {{\n{hook}\n{states}}}\n}}\n"));
     let (sheet, _) = practice.tried("--trunk trunk --rate 100000 --no-sweep");
     assert!(
         networks(&sheet).all(|one| one["gateway"].as_array().is_some_and(|all| !all.is_empty()))
@@ -278,7 +319,7 @@ fn fallen_silent() {
     assert!(as_planned.as_f64() > tried.as_f64().map(|all| all * 0.7), "{as_planned} of {tried}");
 }
 
-/// Where it answers again, what was left there is taken up, and the silence is told all the same.
+/// Where it answers again, what was left there is taken up, and the silence is reported all the same.
 fn comes_back() {
     let sheet = during_a_sweep("core.24", 3_000, |link| {
         link("down");
