@@ -52,7 +52,7 @@ proptest! {
     }
 }
 
-/// A network with several prefixes of IPv6 is told all of them.
+/// A network with several prefixes of IPv6 learns all of them.
 #[test]
 fn every_prefix_is_announced() {
     let mut draft = wired(model::uniform("allow", true));

@@ -108,7 +108,7 @@ fn greeted(gateway: &Gateway) {
     gateway.own("rm /run/home/.bashrc");
 }
 
-/// Whoever logs in as somebody else loads by `sudo -n sh`, and is told what is missing without it.
+/// Whoever logs in as somebody else loads by `sudo -n sh`, and learns what is missing without it.
 pub(crate) fn not_root() {
     if !std::path::Path::new("/usr/bin/sudo").exists() {
         assert!(std::env::var("BASTIUM_SUDO_NEEDED").is_err(), "there is no sudo");

@@ -105,7 +105,7 @@ fn network(line: &mut impl FnMut(&str), meaning: &Meaning<'_>, id: NetworkId) {
             line(&format!("dhcp-option=tag:{name},option:ntp-server,{gateway}"));
         }
     }
-    // A network may have several prefixes of IPv6, and is told all of them.
+    // A network may have several prefixes of IPv6, and learns all of them.
     let v6: Vec<&Subnet> =
         network.subnets_of(Family::V6).filter(|_| network.pool.is_some()).collect();
     for prefix in v6.iter().map(|subnet| subnet.prefix()) {

@@ -81,7 +81,7 @@ impl Ends {
         }
     }
 
-    /// Looks whether the gateway has made itself an address of the prefix that it was told, where it has shown none: from its
+    /// Looks whether the gateway has made itself an address of the prefix that we advertise, where it has shown none: from its
     /// hardware address, or as it has made the one on the link (RFC 4862, 5.3 and 5.5.3).
     ///
     /// # Errors
@@ -111,7 +111,7 @@ impl Ends {
         Ok(())
     }
 
-    /// Whether an address is one that the gateway makes of the prefix that it was told.
+    /// Whether an address is one that the gateway makes of the prefix that we advertise.
     pub(super) fn is_of_prefix(&self, lane: usize, address: IpAddr) -> bool {
         let prefix = self.providers.get(&lane).and_then(|provider| provider.handout.prefix);
         matches!(address, IpAddr::V6(address) if prefix.is_some_and(|own| own.contains(&address)))

@@ -56,7 +56,7 @@ fn flows(table: &Table) -> Option<Vec<Flow>> {
 /// Whether each flow of the second kind is what comes back of one of the first: from where that one goes, or to where it
 /// comes from.
 fn belong(begun: &[Flow], back: &[Flow]) -> bool {
-    // What is translated at both ends cannot be told from anything else, and is not written either.
+    // What is translated at both ends cannot be distinguished from anything else, and is not written either.
     let from: HashSet<_> =
         begun.iter().map(|one| (one.protocol, one.from, one.from_port)).collect();
     let to: HashSet<_> = begun.iter().map(|one| (one.protocol, one.to, one.to_port)).collect();
