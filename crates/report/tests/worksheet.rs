@@ -223,7 +223,8 @@ proptest! {
         let Ok(proved) = proof::proved(&meaning, &rules) else { return Ok(()) };
         let Ok(worksheet) = Worksheet::new(&meaning, proved) else { return Ok(()) };
         let table = RuleSheet::new(&meaning, &rules, |_, _| true);
-        prop_assert!(proved_as_typed(&table, &meaning).is_ok(), "{}", Form::ALL[form].word());
+        let typed = proved_as_typed(&table, &meaning);
+        prop_assert!(typed.is_ok(), "{}: {:?}", Form::ALL[form].word(), typed.err());
         let sheets = [
             ("step", worksheet.tables()),
             ("list", table.tables()),

@@ -104,10 +104,12 @@ fn words(plan: &Plan, says: &Endpoint, set: &AddressSet, here: &AddressSet) -> E
     if here.is_subset(set) {
         return Endpoint::Any;
     }
-    if set.is_subset(here) {
+    let own = set.intersection(here);
+    // What nobody has lies in no zone, though packets to it lead there.
+    if own == *set || own.is_empty() {
         return says.clone();
     }
-    named(plan, &set.intersection(here))
+    named(plan, &own)
 }
 
 /// A set of addresses by the name of the place that has just these, or as it is.
