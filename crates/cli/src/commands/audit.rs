@@ -148,9 +148,11 @@ fn answer(sheet: &AuditSheet) -> (bool, String) {
                     .to_owned()
             }
             (true, false) => {
-                "The list does what the plan says, for every packet. It says nothing of the log, of \
-                              translation, of replies and of what else the gateway does."
-                    .to_owned()
+                let rates = if sheet.limits { "" } else { "of rate limits, " };
+                format!(
+                    "The list does what the plan says, for every packet. It says nothing of the log, {rates}of \
+                     translation, of replies and of what else the gateway does."
+                )
             }
             (false, _) if sheet.undecided > 0 => {
                 format!("Whether the gateway does what the plan says could not be decided.{open}")

@@ -29,7 +29,7 @@ pub(super) fn rows(path: &Path, bytes: &[u8]) -> Result<Vec<Vec<String>>, Failur
         .has_headers(false)
         .from_reader(text.trim_start_matches('\u{feff}').as_bytes());
     let mut rows = Vec::new();
-    for record in reader.records().take(MOST_ROWS) {
+    for record in reader.records().take(MOST_ROWS + 1) {
         let record = record.map_err(|error| refused(error.to_string()))?;
         rows.push(record.iter().map(str::to_owned).collect());
     }
@@ -51,6 +51,11 @@ pub(super) fn read<'p>(
         return Ok(None);
     }
     match rows(path, &bytes) {
+        // Rules that are left out of what is read are part of no answer.
+        Ok(rows) if rows.len() > MOST_ROWS => {
+            let reason = format!("it has more than {MOST_ROWS} rows");
+            Err(Malformed::Table { path: path.to_owned(), reason }.into())
+        }
         Ok(rows) => Ok(read_typed(&rows, meaning)),
         Err(failure) if workbook::is_one(&bytes) => Err(failure),
         Err(_) => Ok(None),

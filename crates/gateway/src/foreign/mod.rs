@@ -6,19 +6,21 @@
 
 mod acl;
 mod alike;
+mod columns;
 mod held;
 mod nft;
 mod sheet;
 mod typed;
 
 pub use alike::Alike;
+pub use columns::is_beside;
 pub use held::{HeldRules, NotHeld};
 
 use crate::acl_json::read::{self as acl_json, Acls};
 use crate::acl_json::{HeldLists, held as held_lists};
 use crate::named::Named;
 use crate::nftables::read::{self, Ruleset};
-use crate::nftables::{Held, Manner, held};
+use crate::nftables::{Held, Manner, bytes_per_second, held};
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Action, Plan};
 use bastium_core::proof::{Proved, planless_singles};
@@ -76,6 +78,8 @@ pub struct Foreign {
     pub not_understood: Vec<NotUnderstood>,
     /// Whether replies to what was let through are let back; `None` where the list keeps no state.
     pub replies: Option<bool>,
+    /// Whether it says how fast what it lets pass may go. Where it does not, no line has a limit.
+    pub tells_limits: bool,
     /// How many rules it has, wherever they stand.
     pub rules: usize,
     /// Whether it was too much to be looked at.
@@ -293,8 +297,25 @@ fn is_nft(text: &str) -> bool {
             .any(|word| first == Some(word))
 }
 
+/// A line of a plan's own rules.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct OwnLine {
+    /// What it matches and does.
+    pub bare: PlanlessLine,
+    /// At most so many bytes a second of what it lets pass, where it is limited.
+    pub limit: Option<u64>,
+}
+
+impl OwnLine {
+    /// A line, and its limit in bytes a second.
+    pub fn new(bare: PlanlessLine, limit: Option<u64>) -> Self {
+        Self { bare, limit }
+    }
+}
+
 /// The rules of a plan, over the same ways.
-pub fn own_lines(rules: &RuleSet, ways: &Ways) -> Vec<PlanlessLine> {
+pub fn own_lines(rules: &RuleSet, ways: &Ways) -> Vec<OwnLine> {
     let plan = rules.plan();
     let around = Surroundings::of(plan);
     let possible = rules.possible();
@@ -305,18 +326,15 @@ pub fn own_lines(rules: &RuleSet, ways: &Ways) -> Vec<PlanlessLine> {
             let products = rules.products_of(place, rule, &possible);
             let matches = products.iter().flat_map(|product| split(plan, &around, ways, product));
             let matches = matches.collect();
-            lines.push(PlanlessLine::new(
-                &rule.id.to_string(),
-                rule.number,
-                matches,
-                rule.action,
-                rule.log,
-            ));
+            let id = rule.id.to_string();
+            let bare = PlanlessLine::new(&id, rule.number, matches, rule.action, rule.log);
+            lines.push(OwnLine { bare, limit: rule.limit_mbps.map(bytes_per_second) });
         }
         if let Some((rest, action)) = rules.end_of(place, &possible) {
             let matches = rest.iter().flat_map(|product| split(plan, &around, ways, product));
             let name = format!("the end of {}", list.name);
-            lines.push(PlanlessLine::new(&name, 0, matches.collect(), action, false));
+            let bare = PlanlessLine::new(&name, 0, matches.collect(), action, false);
+            lines.push(OwnLine { bare, limit: None });
         }
     }
     lines

@@ -39,7 +39,18 @@ pub(super) fn list(ruleset: Ruleset, plan: Option<&Plan>) -> Result<Foreign, Not
     let rules = rules.map(|chain| chain.rules.len()).sum();
     let exhausted = lowered.exhausted.is_some();
     let ruleset = Some(ruleset);
-    Ok(Foreign { ways, lines, not_understood, replies, rules, exhausted, ruleset, acls: None })
+    let tells_limits = true;
+    Ok(Foreign {
+        tells_limits,
+        ways,
+        lines,
+        not_understood,
+        replies,
+        rules,
+        exhausted,
+        ruleset,
+        acls: None,
+    })
 }
 
 fn foreign(number: usize, line: &Line) -> ForeignLine {

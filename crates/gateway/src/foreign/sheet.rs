@@ -1,5 +1,6 @@
 //! A table of rules: one a row, the first that matches decides.
 
+use super::columns::{Cells, Column, Columns, is_any, yes_or_no};
 use super::{Foreign, ForeignLine, Named, NotAList, NotUnderstood, Ways, action_word, next};
 use bastium_core::plan::{Action, Plan};
 use bastium_core::rules::PlanlessLine;
@@ -7,48 +8,25 @@ use bastium_core::service::{built_in, parse_literal};
 use bastium_core::source::Text;
 use bastium_core::space::{AddressSet, Interface, IntervalSet, Match, ServiceSet};
 
-/// The columns, each with the headings that people give it.
-const COLUMNS: [(&str, &[&str]); 10] = [
-    ("action", &["action", "verdict"]),
-    ("source", &["source", "src", "source address"]),
-    ("destination", &["destination", "dst", "dest", "destination address"]),
-    ("service", &["service", "services", "port", "ports"]),
-    ("protocol", &["protocol", "proto"]),
-    ("from", &["from", "in", "interface", "source zone"]),
-    ("to", &["to", "out", "destination zone"]),
-    ("name", &["id", "name", "rule", "description"]),
-    ("log", &["log", "logged"]),
-    ("hits", &["hits", "hit count", "packets"]),
-];
-
 /// Reads a table: a plan says what names mean.
 pub(super) fn read(text: &str, plan: Option<&Plan>) -> Result<Foreign, NotAList> {
     let mut reader = csv::ReaderBuilder::new().flexible(true).from_reader(text.as_bytes());
     let broken = |error: csv::Error| NotAList::BrokenTable(error.to_string());
     let headings = reader.headers().map_err(broken)?.clone();
-    let place = |names: &[&str]| {
-        let fits = |heading: &str| names.contains(&heading.trim().to_lowercase().as_str());
-        headings.iter().position(fits)
-    };
-    let columns: Vec<Option<usize>> = COLUMNS.iter().map(|(_, names)| place(names)).collect();
-    let missing: Vec<&'static str> =
-        (0..3).filter(|n| columns[*n].is_none()).map(|n| COLUMNS[n].0).collect();
-    if missing.len() == 3 || headings.len() < 2 {
+    let columns = Columns::of(&headings);
+    let missing = columns.missing();
+    if missing.len() == 3 || columns.count() < 2 {
         return Err(NotAList::Neither);
     }
     if !missing.is_empty() {
         return Err(NotAList::NoColumns(missing));
     }
     let ways = plan.map_or_else(|| Ways::between(Vec::new()), Ways::of)?;
-    let mut sheet = Sheet { plan, ways, lines: Vec::new(), not_understood: Vec::new() };
+    let mut sheet = Sheet { plan, ways, lines: Vec::new(), not_understood: Vec::new(), last: None };
     for record in reader.records() {
         let record = record.map_err(broken)?;
         let row = record.position().map_or(0, csv::Position::line);
-        let cell = |column: usize| {
-            let place = columns[column];
-            place.and_then(|place| record.get(place)).unwrap_or_default().trim().to_owned()
-        };
-        sheet.row(row, &cell);
+        sheet.row(row, columns.row(&record));
     }
     let all = sheet.ways.some(|from| from != sheet.ways.plain, |_| true);
     let rest = vec![Match { enters: all, ..Match::everything() }];
@@ -63,6 +41,7 @@ pub(super) fn read(text: &str, plan: Option<&Plan>) -> Result<Foreign, NotAList>
         lines: sheet.lines,
         not_understood: sheet.not_understood,
         replies: None,
+        tells_limits: false,
         rules,
         exhausted: false,
         ruleset: None,
@@ -75,29 +54,40 @@ struct Sheet<'p> {
     ways: Ways,
     lines: Vec<ForeignLine>,
     not_understood: Vec<NotUnderstood>,
+    /// The number of the last row that has one.
+    last: Option<i64>,
 }
 
 impl Sheet<'_> {
-    fn row(&mut self, row: u64, cell: &dyn Fn(usize) -> String) {
+    fn row(&mut self, row: u64, cells: Cells<'_>) {
         let at = format!("line {row}");
-        let mut unclear = Vec::new();
-        let Some(action) = action_word(&cell(0)) else {
-            self.not_understood
-                .push(NotUnderstood { at, what: format!("the action `{}`", cell(0)) });
+        if cells.is_blank() || cells.is_in_force() == Some(false) {
+            return;
+        }
+        let mut unclear = cells.unread();
+        if cells.is_in_force().is_none() {
+            unclear.push("whether it is in force".to_owned());
+        }
+        unclear.extend(self.out_of_order(cells));
+        let cell = |column: Column| cells.cell(column);
+        let Some(action) = action_word(cell(Column::Action)) else {
+            let what = format!("the action `{}`", cell(Column::Action));
+            self.not_understood.push(NotUnderstood { at, what });
             return;
         };
         // The gateway stands in either place: where packets go to, or its addresses.
-        let is_gateway = |column: usize| cell(column).eq_ignore_ascii_case(super::GATEWAY);
-        let end = |column: usize, way: usize| match is_gateway(column) && is_any(&cell(way)) {
-            true => (String::new(), super::GATEWAY.to_owned()),
+        let is_gateway = |column: Column| cell(column).eq_ignore_ascii_case(super::GATEWAY);
+        let end = |column: Column, way: Column| match is_gateway(column) && is_any(cell(way)) {
+            true => ("", super::GATEWAY),
             false => (cell(column), cell(way)),
         };
-        let ((source, from), (destination, to)) = (end(1, 5), end(2, 6));
-        let source = self.addresses(&source, "source", &mut unclear);
-        let destination = self.addresses(&destination, "destination", &mut unclear);
-        let service = self.service(&cell(3), &cell(4), &mut unclear);
-        let from = self.interfaces(&from, true, &mut unclear);
-        let to = self.interfaces(&to, false, &mut unclear);
+        let (source, from) = end(Column::Source, Column::From);
+        let (destination, to) = end(Column::Destination, Column::To);
+        let source = self.addresses(source, "source", &mut unclear);
+        let destination = self.addresses(destination, "destination", &mut unclear);
+        let service = self.service(cell(Column::Service), cell(Column::Protocol), &mut unclear);
+        let from = self.interfaces(from, true, &mut unclear);
+        let to = self.interfaces(to, false, &mut unclear);
         let product = Match {
             enters: from.intersection(&to),
             source,
@@ -105,11 +95,14 @@ impl Sheet<'_> {
             service,
             at: IntervalSet::full(),
         };
-        let log = ["yes", "true", "1", "x", "log"].contains(&cell(8).to_lowercase().as_str());
-        let name = if cell(7).is_empty() { at.clone() } else { cell(7) };
+        let log = yes_or_no(cell(Column::Log)).unwrap_or_else(|| {
+            unclear.push(format!("the log `{}`", cell(Column::Log)));
+            false
+        });
+        let name = if cell(Column::Name).is_empty() { &at } else { cell(Column::Name) };
         let number = next(self.lines.len());
-        let bare = PlanlessLine::new(&name, number, vec![product], action, log);
-        let (sure, hits) = (unclear.is_empty(), cell(9).parse().ok());
+        let bare = PlanlessLine::new(name, number, vec![product], action, log);
+        let (sure, hits) = (unclear.is_empty(), cell(Column::Hits).parse().ok());
         self.not_understood
             .extend(unclear.into_iter().map(|what| NotUnderstood { at: at.clone(), what }));
         self.lines.push(ForeignLine { bare, at, sure, hits, limit: None, end: false });
@@ -136,25 +129,38 @@ impl Sheet<'_> {
         set
     }
 
+    /// What is wrong with a row's number, if anything.
+    fn out_of_order(&mut self, cells: Cells<'_>) -> Option<String> {
+        let number = cells.number()?;
+        let last = self.last.replace(number)?;
+        (number <= last).then(|| format!("number {number} below {last}"))
+    }
+
+    /// Services by name, and ports of the protocols that are given; nothing of any other protocol.
     fn service(&self, words: &str, protocol: &str, unclear: &mut Vec<String>) -> ServiceSet {
-        let protocol = Some(protocol).filter(|protocol| !is_any(protocol));
-        if is_any(words) {
-            return match protocol {
-                None => ServiceSet::any(),
-                Some(word) => self.one_service(&word.to_lowercase()).unwrap_or_else(|| {
-                    unclear.push(format!("the protocol `{word}`"));
-                    ServiceSet::any()
-                }),
+        let protocols: Vec<&str> = match is_any(protocol) {
+            true => Vec::new(),
+            false => protocol.split([',', '/', '+', ' ']).filter(|one| !one.is_empty()).collect(),
+        };
+        let mut within = ServiceSet::any();
+        if !protocols.is_empty() {
+            let sets = protocols.iter().map(|one| self.one_service(&one.to_lowercase()));
+            let Some(sets) = sets.collect::<Option<Vec<_>>>() else {
+                unclear.push(format!("the protocol `{protocol}`"));
+                return ServiceSet::any();
             };
+            within = sets.iter().fold(ServiceSet::empty(), |all, one| all.union(one));
+        }
+        if is_any(words) {
+            return within;
         }
         let mut set = ServiceSet::empty();
         for word in words.split([',', ' ']).map(str::trim).filter(|word| !word.is_empty()) {
-            let bare = word.starts_with(|c: char| c.is_ascii_digit());
-            let literal = match (bare, protocol) {
-                (true, Some(protocol)) => format!("{}/{word}", protocol.to_lowercase()),
-                _ => word.to_lowercase(),
+            let own = match word.starts_with(|c: char| c.is_ascii_digit()) {
+                true if !protocols.is_empty() => self.ports(word, &protocols),
+                _ => self.one_service(&word.to_lowercase()).map(|own| own.intersection(&within)),
             };
-            match self.one_service(&literal) {
+            match own.filter(|own| !own.is_empty()) {
                 Some(own) => set = set.union(&own),
                 None => {
                     unclear.push(format!("the service `{word}`"));
@@ -163,6 +169,12 @@ impl Sheet<'_> {
             }
         }
         set
+    }
+
+    fn ports(&self, word: &str, protocols: &[&str]) -> Option<ServiceSet> {
+        let of = |one: &&str| self.one_service(&format!("{}/{word}", one.to_lowercase()));
+        let sets: Option<Vec<ServiceSet>> = protocols.iter().map(of).collect();
+        Some(sets?.iter().fold(ServiceSet::empty(), |all, one| all.union(one)))
     }
 
     fn one_service(&self, word: &str) -> Option<ServiceSet> {
@@ -216,8 +228,4 @@ impl Sheet<'_> {
         let fits = |own: &str| names.iter().any(|name| name == own);
         if from { self.ways.entering(fits) } else { self.ways.leaving(fits) }
     }
-}
-
-fn is_any(word: &str) -> bool {
-    ["", "any", "*", "-", "all"].contains(&word.trim().to_lowercase().as_str())
 }

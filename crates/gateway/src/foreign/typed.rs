@@ -18,19 +18,20 @@ impl Foreign {
             .next()
             .is_some_and(|rule| rule.packets().is_none() && rule.action == Action::Allow);
         let stateless = rules.rules().any(Rule::is_for_replies);
-        let lines = own_lines(rules, &ways).into_iter().map(|bare| ForeignLine {
-            at: format!("number {}", bare.number),
+        let lines = own_lines(rules, &ways).into_iter().map(|line| ForeignLine {
+            at: format!("number {}", line.bare.number),
             sure: true,
             hits: None,
-            limit: None,
-            end: bare.number == 0,
-            bare,
+            limit: line.limit,
+            end: line.bare.number == 0,
+            bare: line.bare,
         });
         Ok(Self {
             lines: lines.collect(),
             ways,
             not_understood,
             replies: (!stateless).then_some(keeps_state),
+            tells_limits: true,
             rules: rules.rules().count(),
             exhausted: false,
             ruleset: None,

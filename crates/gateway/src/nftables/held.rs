@@ -343,19 +343,23 @@ impl Holding<'_, '_> {
             };
             vec![(packets.clone(), fate)]
         });
-        let words = |rate: u64| match rate {
-            0 => "as fast as it likes".to_owned(),
-            rate => format!("no faster than {rate} bytes a second"),
-        };
         let plan = self.plan;
         self.note(Aspect::Limit, found, above, &lowered.lines, |divergence| {
             let exception = divergence.meaning.and_then(|decision| decision.cause.exception());
             let wanted = exception.and_then(|id| plan.exception(id).limit_mbps);
             let place = divergence.line.checked_sub(above);
             let line = place.and_then(|place| lowered.lines.get(place));
-            let has = line.and_then(|line| line.limit).unwrap_or(0);
-            Some((words(wanted.map_or(0, bytes_per_second)), words(has)))
+            let has = line.and_then(|line| line.limit);
+            Some((speed(wanted.map(bytes_per_second)), speed(has)))
         });
+    }
+}
+
+/// How fast something may go, in bytes a second, in words.
+pub fn speed(limit: Option<u64>) -> String {
+    match limit {
+        None => "as fast as it likes".to_owned(),
+        Some(rate) => format!("no faster than {rate} bytes a second"),
     }
 }
 

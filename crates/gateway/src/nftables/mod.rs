@@ -31,7 +31,7 @@ mod write;
 pub(crate) use addresses::Known;
 pub use cut::{CUT_TABLE, Cut, Flow, MOST_CUT, cut_table, may_begin, never_begins};
 pub use difference::{RunningTable, Transaction, replaced, transaction};
-pub use held::{Aspect, Fault, Held};
+pub use held::{Aspect, Fault, Held, speed};
 pub(crate) use held::{Manner, held};
 pub use hits::hits;
 pub use proof::{NoProof, ProvenFile, prove, write as proven};
@@ -141,6 +141,6 @@ impl WriteContext<'_> {
     clippy::cast_sign_loss,
     reason = "a cast of a float takes the nearest number that fits"
 )]
-fn bytes_per_second(mbps: f64) -> u64 {
+pub(crate) fn bytes_per_second(mbps: f64) -> u64 {
     (mbps * 125_000.0).ceil() as u64
 }

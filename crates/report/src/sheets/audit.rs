@@ -1,6 +1,7 @@
 //! What is to be said about a rule list that somebody else wrote.
 
 mod differences;
+mod lists;
 
 pub use differences::{DifferenceRow, fault_sentences, list_sentences};
 
@@ -41,6 +42,8 @@ pub struct AuditSheet {
     /// Whether it is all that decides over a gateway's packets, translation and replies included; a list of
     /// its own says nothing of these.
     pub whole: bool,
+    /// Whether it says how fast what it lets pass may go.
+    pub limits: bool,
     /// What was not understood, and takes part in nothing that is said here.
     pub not_understood: Vec<NotUnderstoodRow>,
     /// How many questions could not be decided in the steps that are allowed.
@@ -89,6 +92,7 @@ impl AuditSheet {
             differences: Vec::new(),
             agrees: false,
             whole: foreign.is_whole(),
+            limits: foreign.tells_limits,
             not_understood: not_understood.collect(),
             undecided: usize::from(foreign.exhausted),
         };
@@ -147,7 +151,7 @@ impl AuditSheet {
                     unread.map(|(at, what)| NotUnderstoodRow { at, what }).collect();
                 return;
             }
-            let (rows, undecided) = differences::of_list(foreign, meaning.plan(), rules);
+            let (rows, undecided) = lists::of_list(foreign, meaning.plan(), rules);
             self.differences = rows;
             self.undecided += undecided;
             return;

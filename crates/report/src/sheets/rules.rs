@@ -4,6 +4,8 @@ mod columns;
 mod row;
 
 pub use columns::RuleColumn;
+pub(in crate::sheets) use columns::written;
+pub(in crate::sheets) use row::BY_INTERFACE;
 
 use super::products::{ProductRow, products};
 use super::{Because, EDITION};

@@ -3,12 +3,11 @@
 use crate::sheets::boxes;
 use crate::sheets::{Because, BoxRow};
 use bastium_core::meaning::Meaning;
-use bastium_core::plan::{Action, Plan};
-use bastium_core::proof::{Wording, planless_changes, proved};
-use bastium_core::rules::{PlanlessLine, RuleSet};
-use bastium_core::space::{IntervalSet, Match, PacketSet};
+use bastium_core::plan::Plan;
+use bastium_core::proof::{Wording, proved};
+use bastium_core::rules::RuleSet;
 use bastium_core::verdict::{Cause, Decision, Verdict};
-use bastium_gateway::foreign::{Alike, Foreign, beyond, own_lines};
+use bastium_gateway::foreign::Foreign;
 use bastium_gateway::nftables::{Aspect, Fault};
 use bastium_gateway::{HeldLists, ListFault};
 use schemars::JsonSchema;
@@ -44,7 +43,7 @@ impl DifferenceRow {
     }
 
     /// The worst first: what is open, what is cut off, what is translated wrongly; anti-spoofing last.
-    fn rank(&self) -> (bool, usize) {
+    pub(super) fn rank(&self) -> (bool, usize) {
         let rank = match self.aspect {
             _ if self.opens() => 0,
             "replies" | "itself" => 1,
@@ -225,7 +224,7 @@ fn verdict(decision: Decision) -> &'static str {
     }
 }
 
-fn does(action: &str) -> &'static str {
+pub(super) fn does(action: &str) -> &'static str {
     match action {
         "allow" => "allows",
         "reject" => "rejects",
@@ -233,7 +232,7 @@ fn does(action: &str) -> &'static str {
     }
 }
 
-fn at(because: &Because) -> String {
+pub(super) fn at(because: &Because) -> String {
     because.line.map(|line| format!(", line {line}")).unwrap_or_default()
 }
 
@@ -303,75 +302,4 @@ fn verdicts(fault: &ListFault) -> (&'static str, &'static str, &'static str) {
     } else {
         ("verdict", rule.action.word(), entry.action.word())
     }
-}
-
-/// What differs between a list that keeps no state, or a table, and the plan's own rules.
-pub(super) fn of_list(
-    foreign: &Foreign,
-    plan: &Plan,
-    rules: &RuleSet,
-) -> (Vec<DifferenceRow>, usize) {
-    let ways = &foreign.ways;
-    // What no list is asked about is not compared.
-    let apart: Vec<Match> = beyond(rules, ways).products().collect();
-    let apart = PlanlessLine::new("", 0, apart, Action::Block, false);
-    let mut own = vec![apart.clone()];
-    own.extend(own_lines(rules, ways));
-    let mut theirs = vec![apart];
-    theirs.extend(foreign.bare());
-    let alike = Alike::of(&[&own, &theirs], ways.interfaces());
-    let (old, new) = (alike.reduced(&own), alike.reduced(&theirs));
-    let (changes, undecided) = planless_changes(ways.interfaces(), &old, &new);
-    let mut rows = Vec::new();
-    let wording = Wording::new(plan);
-    for change in &changes {
-        let line = change.after.checked_sub(1).and_then(|place| foreign.lines.get(place));
-        let Some(line) = line.filter(|line| line.sure) else { continue };
-        let (before, after) = (own[change.before].action, theirs[change.after].action);
-        let id = &own[change.before].id;
-        let rule = rules.lists.iter().flat_map(|list| &list.rules).find(|rule| rule.id == *id);
-        let because = match rule {
-            Some(rule) => Because::new(rule.cause, plan),
-            None => Because { kind: "end", name: id.clone(), line: None },
-        };
-        let packets = to_plan(plan, foreign, &alike.on_all(&change.packets));
-        for packets in boxes::rows(&wording, &packets) {
-            let says = format!(
-                "the gateway {} {}; the plan {} it ({} {}{}); gateway: {}",
-                does(after.word()),
-                packets.short,
-                does(before.word()),
-                because.kind.replace('_', " "),
-                because.name,
-                at(&because),
-                line.at
-            );
-            rows.push(DifferenceRow {
-                packets,
-                aspect: "verdict",
-                before: before.word().to_owned(),
-                after: after.word().to_owned(),
-                because: because.clone(),
-                line: line.at.clone(),
-                line_says: line.bare.id.clone(),
-                says,
-            });
-        }
-    }
-    rows.sort_by_key(DifferenceRow::rank);
-    (rows, undecided)
-}
-
-/// Packets over ways, as the plan's own.
-fn to_plan(plan: &Plan, foreign: &Foreign, packets: &PacketSet) -> PacketSet {
-    let products = packets.products().map(|product| {
-        let interfaces = product.enters.spans().iter();
-        let interfaces =
-            interfaces.flat_map(|(low, high)| low.0..=high.0).map(bastium_core::space::Interface);
-        let enters: IntervalSet<_> = interfaces
-            .filter_map(|interface| foreign.ways.plan_interface(plan, interface))
-            .collect();
-        Match { enters, ..product }
-    });
-    products.collect::<PacketSet>().tidied()
 }

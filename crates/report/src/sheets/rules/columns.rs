@@ -1,8 +1,10 @@
 //! The rules as tables: with the columns that are wanted, or as they fit on a terminal.
 
-use super::{ListRow, RuleRow, RuleSheet};
+use super::{ListRow, RuleRow, RuleSheet, row};
 use crate::sheets::matrix::logged;
 use crate::{Cell, Column, Table};
+use bastium_core::plan::Plan;
+use bastium_core::rules::Rule;
 
 /// A column of the table of rules.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -112,6 +114,12 @@ impl RuleColumn {
             Self::Line => rule.because.line.map_or(String::new(), |line| line.to_string()).into(),
         }
     }
+}
+
+/// The cells of a rule that stands by itself.
+pub(in crate::sheets) fn written(plan: &Plan, rule: &Rule) -> Vec<(&'static str, String)> {
+    let row = row::row(plan, std::slice::from_ref(rule));
+    RuleColumn::ALL.map(|column| (column.heading(), column.cell(&row).text)).into()
 }
 
 impl RuleSheet {

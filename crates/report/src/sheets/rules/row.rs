@@ -30,6 +30,10 @@ pub(super) fn row(plan: &Plan, same: &[Rule]) -> RuleRow {
     one(plan, rule)
 }
 
+/// The words for the sources of rules that are entered as one: where, and which.
+pub(in crate::sheets) const BY_INTERFACE: [&str; 2] =
+    ["each interface", "sources that do not belong there"];
+
 /// Rules that say the same of several interfaces, each of its own sources.
 fn by_interface(plan: &Plan, same: &[Rule]) -> RuleRow {
     let rows: Vec<RuleRow> = same.iter().map(|rule| one(plan, rule)).collect();
@@ -40,8 +44,8 @@ fn by_interface(plan: &Plan, same: &[Rule]) -> RuleRow {
         id: "spoofed".to_owned(),
         name: "anti-spoofing at each interface".to_owned(),
         interfaces: rows.iter().flat_map(|row| row.interfaces.clone()).collect(),
-        from: "each interface".to_owned(),
-        source: "sources that do not belong there".to_owned(),
+        from: BY_INTERFACE[0].to_owned(),
+        source: BY_INTERFACE[1].to_owned(),
         source_addresses: rows.iter().map(of_each).collect(),
         also: rows[1..].iter().map(|row| row.because.clone()).collect(),
         ..rows[0].clone()

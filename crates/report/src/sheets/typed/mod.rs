@@ -28,6 +28,8 @@ pub struct TypedRules<'p> {
     pub not_understood: Vec<(String, String)>,
     /// How many rows of rules there are.
     pub rows: usize,
+    /// How many of their names are none of the form's, or of the form's are not among them.
+    strange: usize,
     /// The rows and what they name, where the table is a worksheet.
     pub(super) entered: Option<Entered<'p>>,
 }
@@ -35,6 +37,7 @@ pub struct TypedRules<'p> {
 /// A row of rules, read.
 struct TypedRow {
     list: String,
+    id: RuleId,
     rule: Result<Rule, String>,
     at: String,
 }
@@ -65,6 +68,8 @@ pub fn read_typed<'p>(rows: &[Vec<String>], meaning: &Meaning<'p>) -> Option<Typ
     if !worksheet && !tables.iter().any(|table| is_rules(&table)) {
         return None;
     }
+    let of_rules = if worksheet { worksheet_table::RULES } else { rules_table::RULES };
+    let strays = strays(&tables, &of_rules);
     let own = meaning.plan().gateway().form;
     let forms = [own].into_iter().chain(Form::ALL.into_iter().filter(|form| *form != own));
     let mut best: Option<((usize, usize), TypedRules<'p>)> = None;
@@ -73,11 +78,8 @@ pub fn read_typed<'p>(rows: &[Vec<String>], meaning: &Meaning<'p>) -> Option<Typ
             true => worksheet_table::read(&tables, &rules),
             false => rules_table::read(&tables, &rules),
         };
-        let own: HashSet<String> = rules.rules().map(|rule| rule.id.to_string()).collect();
-        let strange = typed.rules.rules().filter(|rule| !own.contains(&rule.id.to_string()));
-        let strange = strange.count() + own.len().saturating_sub(typed.rules.rules().count());
-        // The form that most of it is understood in, and that has most of these rules.
-        let amiss = (typed.not_understood.len(), strange);
+        // The form that has most of these rules, whatever can be read of them; then the one in which most can be.
+        let amiss = (typed.strange, typed.not_understood.len());
         if best.as_ref().is_none_or(|(least, _)| amiss < *least) {
             best = Some((amiss, typed));
         }
@@ -85,7 +87,18 @@ pub fn read_typed<'p>(rows: &[Vec<String>], meaning: &Meaning<'p>) -> Option<Typ
             break;
         }
     }
-    best.map(|(_, typed)| typed)
+    let (_, mut typed) = best?;
+    typed.not_understood.extend(strays);
+    Some(typed)
+}
+
+/// Rows that look like rules and stand in no table of rules: above all headings, or below some that are nearly those of rules.
+fn strays(tables: &[RawTable], of_rules: &[&str]) -> Vec<(String, String)> {
+    const NEARLY: usize = 3;
+    let nearly = |table: &&RawTable| !table.has(of_rules) && table.is_like(of_rules, NEARLY);
+    let others = tables.iter().filter(nearly).flat_map(RawTable::rows);
+    let strays = others.filter(|row| row.has_action());
+    strays.map(|row| (row.at(), "a rule below other headings".to_owned())).collect()
 }
 
 /// Whether whoever types from these tables of rules has rules that do what the plan says: the tables are read as from a
@@ -120,17 +133,27 @@ fn cells(tables: &[Table]) -> Vec<Vec<String>> {
     rows
 }
 
+/// Rows in the lists of a form.
+struct InLists<'p> {
+    rules: RuleSet<'p>,
+    not_understood: Vec<(String, String)>,
+    strange: usize,
+}
+
 /// Puts rows into the lists of rules, in their order.
 fn in_lists<'p>(
     rules: &RuleSet<'p>,
     name: impl Fn(&bastium_core::rules::RuleList) -> String,
     rows: Vec<TypedRow>,
-) -> (RuleSet<'p>, Vec<(String, String)>) {
+) -> InLists<'p> {
     let lists: Vec<String> = rules.lists.iter().filter(|list| !list.implied).map(name).collect();
     let mut typed: Vec<Vec<Rule>> = vec![Vec::new(); lists.len()];
     let mut not_understood = Vec::new();
     let mut seen: HashMap<RuleId, usize> = HashMap::new();
-    for TypedRow { list, mut rule, at } in rows {
+    let mut missing: HashSet<RuleId> = rules.rules().map(|rule| rule.id.clone()).collect();
+    let mut strange = 0;
+    for TypedRow { list, id, mut rule, at } in rows {
+        strange += usize::from(!missing.remove(&id));
         // Whoever copies a row has two of one name: they are two rules all the same.
         if let Ok(rule) = &mut rule {
             let count = seen.entry(rule.id.clone()).or_default();
@@ -145,5 +168,6 @@ fn in_lists<'p>(
             (Some(place), Ok(rule)) => typed[place].push(rule),
         }
     }
-    (rules.with_rules(typed), not_understood)
+    let strange = strange + missing.len();
+    InLists { rules: rules.with_rules(typed), not_understood, strange }
 }

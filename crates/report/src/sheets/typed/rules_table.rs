@@ -1,14 +1,15 @@
 //! The table of rules: addresses and ports written out.
 
-use super::tables::{RawRow, RawTable, action, when};
-use super::{Known, TypedRow, TypedRules, in_lists};
+use super::tables::{RawRow, RawTable, action, may_have_rate, when};
+use super::{InLists, Known, TypedRow, TypedRules, in_lists};
+use crate::sheets::rules::{BY_INTERFACE, written};
 use crate::sheets::worksheet::plain;
-use crate::sheets::{are_same, read_addresses};
+use crate::sheets::{RuleColumn, are_same, read_addresses};
 use bastium_core::plan::Plan;
 use bastium_core::rules::{Endpoint, Matches, Rule, RuleSet};
 use bastium_core::space::{AddressSet, Interface, IntervalSet, Match, Minute, ServiceSet};
 
-const RULES: [&str; 7] =
+pub(super) const RULES: [&str; 7] =
     ["list", "action", "ports", "interfaces", "source addresses", "destination addresses", "id"];
 
 pub(super) fn is_one(table: &RawTable) -> bool {
@@ -27,10 +28,13 @@ pub(super) fn read<'p>(tables: &[RawTable], rules: &RuleSet<'p>) -> TypedRules<'
         .flat_map(RawTable::rows)
         .filter(|row| !by_itself(row.cell("list")))
         .collect();
+    let columns: Vec<&str> =
+        ["list"].into_iter().chain(RuleColumn::ALL.map(RuleColumn::heading)).collect();
     let typed = rows.iter().flat_map(|row| {
-        let mut rules = match by_interface(*row, &known) {
-            Some(rules) => rules,
-            None => vec![rule(*row, &known)],
+        let mut rules = match (row.unread(&columns), by_interface(*row, &known)) {
+            (Some(unread), _) => vec![Err(unread)],
+            (None, Some(rules)) => rules,
+            (None, None) => vec![rule(*row, &known)],
         };
         // The words of a row are those that names of addresses and services are made of.
         for rule in rules.iter_mut().flatten() {
@@ -42,10 +46,15 @@ pub(super) fn read<'p>(tables: &[RawTable], rules: &RuleSet<'p>) -> TypedRules<'
             (rule.source, rule.destination) = (source, end(row.cell("to")));
         }
         let list = row.cell("list").to_owned();
-        rules.into_iter().map(move |rule| TypedRow { list: list.clone(), rule, at: row.at() })
+        let named = known.named(row.cell("id")).0;
+        rules.into_iter().map(move |rule| {
+            let id = rule.as_ref().map_or_else(|_| named.clone(), |rule| rule.id.clone());
+            TypedRow { list: list.clone(), id, rule, at: row.at() }
+        })
     });
-    let (typed, not_understood) = in_lists(rules, |list| list.name.clone(), typed.collect());
-    TypedRules { rules: typed, not_understood, rows: rows.len(), entered: None }
+    let read = in_lists(rules, |list| list.name.clone(), typed.collect());
+    let InLists { rules, not_understood, strange } = read;
+    TypedRules { rules, not_understood, rows: rows.len(), strange, entered: None }
 }
 
 /// One row for several interfaces: `desks: ADDRESSES, phones: ADDRESSES`. `None` where it is none.
@@ -59,6 +68,12 @@ fn by_interface(row: RawRow<'_>, known: &Known<'_>) -> Option<Vec<Result<Rule, S
             Some((name, first)) => groups.push((name.clone(), vec![first.to_owned()])),
             None => groups.last_mut()?.1.push(value),
         }
+    }
+    if groups.is_empty() {
+        return None;
+    }
+    if let Some(what) = not_of_all(row, &names, &groups) {
+        return Some(vec![Err(what)]);
     }
     let rules = groups.into_iter().map(|(name, values)| {
         let interface =
@@ -83,19 +98,91 @@ fn by_interface(row: RawRow<'_>, known: &Known<'_>) -> Option<Vec<Result<Rule, S
     Some(rules.collect())
 }
 
+/// What of a row for several interfaces is not what such a row says: it is about all that is sent there, each interface has
+/// sources of its own, and its words are always the same.
+fn not_of_all(
+    row: RawRow<'_>,
+    names: &[String],
+    groups: &[(String, Vec<String>)],
+) -> Option<String> {
+    let [from, source] = BY_INTERFACE;
+    let from = format!("{from}: {source}");
+    let fixed = [
+        ("service", "any"),
+        ("ports", "any"),
+        ("when", ""),
+        ("from", from.as_str()),
+        ("to", "any"),
+        ("destination addresses", "any"),
+    ];
+    let other = fixed.into_iter().find(|(column, says)| row.cell(column) != *says);
+    let own = groups.iter().map(|(name, _)| name);
+    let twice = (1..names.len()).any(|place| names[..place].contains(&names[place]));
+    let each = !twice && own.eq(names);
+    let other = other.map(|(column, _)| column).or_else(|| (!each).then_some("interfaces"))?;
+    Some(what(row, other))
+}
+
+/// A cell that is not understood.
+fn what(row: RawRow<'_>, column: &str) -> String {
+    format!("{column} `{}`", row.cell(column))
+}
+
+/// What a row says in words, and exactly.
+const SAID_TWICE: [(&str, &str); 3] =
+    [("service", "ports"), ("from", "source addresses"), ("to", "destination addresses")];
+
+/// Words of a row that are not those of the plan's rule of its name, where what they stand for is: whoever goes by the words
+/// enters something else than whoever goes by the addresses and ports.
+fn contradicts(row: RawRow<'_>, known: &Known<'_>, like: Option<&Rule>) -> Option<String> {
+    let own = like.map(|like| written(known.plan, like));
+    let differs = |(words, exact): &(&str, &str)| {
+        let says = |column: &str| match &own {
+            Some(own) => own.iter().find(|(one, _)| *one == column).map(|(_, cell)| cell.trim()),
+            // Of a row that is not the plan's it is known at least what `any` is.
+            None => Some("any"),
+        };
+        let as_known = |column: &str| says(column).is_some_and(|cell| cell == row.cell(column));
+        match own {
+            Some(_) => as_known(exact) && !as_known(words),
+            None => as_known(exact) != as_known(words),
+        }
+    };
+    let (words, exact) = SAID_TWICE.into_iter().find(differs)?;
+    Some(format!("{}, with {}", what(row, words), what(row, exact)))
+}
+
 fn rule(row: RawRow<'_>, known: &Known<'_>) -> Result<Rule, String> {
     let plan = known.plan;
-    let what = |column: &str| format!("{column} `{}`", row.cell(column));
+    let what = |column: &str| what(row, column);
     let (action, log) = action(row.cell("action")).ok_or_else(|| what("action"))?;
-    let (hours, limit) = when(&row.values("when")).ok_or_else(|| what("when"))?;
+    let times = when(&row.values("when")).filter(|(_, rate)| may_have_rate(action, *rate));
+    let (hours, limit) = times.ok_or_else(|| what("when"))?;
     let (id, like) = known.named(row.cell("id"));
     if row.cell("service") == "replies" && row.cell("ports").is_empty() {
+        // Replies are let back wherever they come from, at any hour.
+        let unbound = [
+            ("when", ""),
+            ("interfaces", ""),
+            ("from", "any"),
+            ("source addresses", "any"),
+            ("to", "any"),
+            ("destination addresses", "any"),
+        ];
+        if let Some((column, _)) = unbound.into_iter().find(|(one, says)| row.cell(one) != *says) {
+            return Err(what(column));
+        }
         return Ok(Rule::typed(id, Matches::Established, (action, log, limit), hours, like));
+    }
+    if let Some(what) = contradicts(row, known, like) {
+        return Err(what);
     }
     let ends = ["source addresses", "destination addresses"];
     let [source, destination] =
         ends.map(|column| addresses(plan, &row.values(column)).ok_or_else(|| what(column)));
-    let service = ServiceSet::from_words(&row.values("ports")).ok_or_else(|| what("ports"))?;
+    let ports = Some(row.values("ports")).filter(|ports| !ports.is_empty());
+    let service = ports.and_then(|ports| ServiceSet::from_words(&ports));
+    let service = service.ok_or_else(|| what("ports"))?;
     let interfaces = row.values("interfaces");
     let enters = match interfaces.is_empty() {
         true => Some(all_interfaces(plan)),
@@ -153,7 +240,12 @@ fn addresses(plan: &Plan, values: &[String]) -> Option<AddressSet> {
     } else {
         plan.zone_prefixes(plan.internet()).clone()
     };
-    let rest = if values.is_empty() { AddressSet::empty() } else { read_addresses(plan, &values)? };
+    // What is empty says neither all nor none.
+    let rest = match values.is_empty() {
+        true if named.is_empty() => return None,
+        true => AddressSet::empty(),
+        false => read_addresses(plan, &values)?,
+    };
     Some(own.union(&rest))
 }
 

@@ -23,7 +23,7 @@ pub(super) struct RawRow<'t> {
 /// What a table's first heading is, where it has a column for its titles or for ticks.
 const FIRST: [&str; 3] = ["step", "list", "done"];
 
-/// The tables: a row that begins as a heading does begins one.
+/// The tables: a row that begins as a heading does begins one. What stands above them all is a table without headings.
 pub(super) fn of(rows: &[Vec<String>]) -> Vec<RawTable> {
     let mut tables: Vec<RawTable> = Vec::new();
     for (line, row) in (1..).zip(rows) {
@@ -34,6 +34,9 @@ pub(super) fn of(rows: &[Vec<String>]) -> Vec<RawTable> {
         if FIRST.contains(&cells[0].as_str()) {
             tables.push(RawTable { headings: cells, rows: Vec::new(), first: row.len() });
             continue;
+        }
+        if tables.is_empty() {
+            tables.push(RawTable { headings: Vec::new(), rows: Vec::new(), first: usize::MAX });
         }
         let Some(table) = tables.last_mut() else { continue };
         // In a workbook a row that does not fit the page goes on in the next one, below the second column.
@@ -60,7 +63,15 @@ fn unquoted(cell: &str) -> String {
 
 impl RawTable {
     pub(super) fn has(&self, columns: &[&str]) -> bool {
-        columns.iter().all(|column| self.headings.iter().any(|heading| heading == column))
+        // Of two columns of one name, nobody knows which is meant.
+        let once = |column: &&str| self.headings.iter().filter(|one| one == column).count() == 1;
+        columns.iter().all(once)
+    }
+
+    /// Whether it has no headings, or at least so many of these.
+    pub(super) fn is_like(&self, columns: &[&str], least: usize) -> bool {
+        let shared = self.headings.iter().filter(|one| columns.contains(&one.as_str())).count();
+        self.headings.is_empty() || shared >= least
     }
 
     pub(super) fn rows(&self) -> impl Iterator<Item = RawRow<'_>> {
@@ -81,6 +92,26 @@ impl<'t> RawRow<'t> {
         if cell.is_empty() { Vec::new() } else { cell.split(", ").map(str::to_owned).collect() }
     }
 
+    /// What stands in it that may say something of packets and is read by nobody: in columns that are not among these, or below
+    /// no heading at all.
+    pub(super) fn unread(self, columns: &[&str]) -> Option<String> {
+        let headings = &self.table.headings;
+        let strange = |(place, cell): (usize, &'t String)| {
+            let heading = headings.get(place).map_or("", String::as_str);
+            let known = columns.contains(&heading) || bastium_gateway::foreign::is_beside(heading);
+            (!known && !cell.is_empty()).then(|| match heading {
+                "" => format!("`{cell}`, below no heading"),
+                _ => format!("the column `{heading}`: `{cell}`"),
+            })
+        };
+        self.cells.iter().enumerate().find_map(strange)
+    }
+
+    /// Whether it looks like a rule, whatever table it is in.
+    pub(super) fn has_action(self) -> bool {
+        self.cells.iter().any(|cell| action(cell).is_some())
+    }
+
     /// Where it stands, for a person.
     pub(super) fn at(self) -> String {
         format!("line {}", self.line)
@@ -96,6 +127,11 @@ pub(super) fn action(cell: &str) -> Option<(bastium_core::plan::Action, bool)> {
     };
     let action = [Action::Allow, Action::Block, Action::Reject];
     action.into_iter().find(|action| action.word() == word).map(|action| (action, log))
+}
+
+/// Whether a row of an action may have a rate: nobody knows what a gateway does with the rest of what is blocked at a rate.
+pub(super) fn may_have_rate(action: bastium_core::plan::Action, rate: Option<f64>) -> bool {
+    rate.is_none() || action == bastium_core::plan::Action::Allow
 }
 
 /// A cell of hours and rates: the hours' name, and the rate in megabits per second.

@@ -1,14 +1,15 @@
 //! A worksheet: rows that name objects, and the objects.
 
-use super::tables::{RawRow, RawTable, action, when};
-use super::{Known, TypedRow, TypedRules, in_lists};
+use super::tables::{RawRow, RawTable, action, may_have_rate, when};
+use super::{InLists, Known, TypedRow, TypedRules, in_lists};
 use crate::sheets::EDITION;
 use crate::sheets::worksheet::{
     COLUMNS, Entered, EnteredRule, Step, Typed, Values, Worksheet, title,
 };
 use bastium_core::rules::{Rule, RuleSet};
 
-const RULES: [&str; 7] = ["no", "action", "at", "source", "destination", "service", "name"];
+pub(super) const RULES: [&str; 7] =
+    ["no", "action", "at", "source", "destination", "service", "name"];
 
 /// What is made before the rules: the step, the columns that tell it, and those that are read.
 const NAMED: [(&str, &[&str], &[&str]); 3] = [
@@ -38,15 +39,17 @@ pub(super) fn read<'p>(tables: &[RawTable], rules: &RuleSet<'p>) -> TypedRules<'
     rows.sort_by_key(|row| titles.iter().position(|title| title == list_of(*row)));
     let read = rows.iter().map(|row| TypedRow {
         list: list_of(*row).to_owned(),
+        id: known_id(&known, *row),
         rule: rule(*row, &known, &typed),
         at: row.at(),
     });
-    let (read, not_understood) = in_lists(rules, |list| title(plan, list), read.collect());
+    let read = in_lists(rules, |list| title(plan, list), read.collect());
+    let InLists { rules: read, not_understood, strange } = read;
     let entered = not_understood.is_empty().then(|| {
         let cells = rows.iter().map(|row| EnteredRule::typed(&known_id(&known, *row), cells(*row)));
         typed.entered(&read, &own, cells.collect())
     });
-    TypedRules { rules: read, not_understood, rows: rows.len(), entered }
+    TypedRules { rules: read, not_understood, rows: rows.len(), strange, entered }
 }
 
 /// The list of a row. Behind its number, the step is titled as the list.
@@ -92,8 +95,13 @@ fn cells(row: RawRow<'_>) -> Vec<Vec<String>> {
 
 fn rule(row: RawRow<'_>, known: &Known<'_>, typed: &Typed<'_>) -> Result<Rule, String> {
     let what = |column: &str| format!("{column} `{}`", row.cell(column));
+    let columns: Vec<&str> = ["step", "done"].into_iter().chain(COLUMNS).collect();
+    if let Some(unread) = row.unread(&columns) {
+        return Err(unread);
+    }
     let (action, log) = action(row.cell("action")).ok_or_else(|| what("action"))?;
-    let (hours, limit) = when(&row.values("when")).ok_or_else(|| what("when"))?;
+    let times = when(&row.values("when")).filter(|(_, rate)| may_have_rate(action, *rate));
+    let (hours, limit) = times.ok_or_else(|| what("when"))?;
     let (id, like) = known.named(row.cell("name"));
     let cells = cells(row);
     if let Some(like) = like.filter(|like| typed.says(&cells, like, tells_forwarded(known, like))) {

@@ -74,6 +74,9 @@ fn typed(plan: &Plan, cell: &[String]) -> Option<Entries> {
 
 /// Where packets come in by a cell.
 pub(super) fn read(plan: &Plan, cell: &[String]) -> Option<IntervalSet<Interface>> {
+    if cell.is_empty() {
+        return None;
+    }
     let (plain, translated) = typed(plan, cell)?;
     let all = (0..=plan.gateway_interface().0).map(Interface);
     let translated = all.filter(|one| translated.contains(*one) && !plan.inbounds().is_empty());

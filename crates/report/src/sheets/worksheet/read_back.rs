@@ -10,6 +10,7 @@ use bastium_core::plan::Plan;
 use bastium_core::rules::{Matches, Rule, RuleSet};
 use bastium_core::space::{AddressSet, IntervalSet, Match, Minute, ServiceSet};
 use std::collections::HashMap;
+use std::collections::hash_map::Entry;
 
 /// A rule that a worksheet does not say as it is.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -54,6 +55,21 @@ pub(super) fn misread(rules: &RuleSet, sheet: &Worksheet) -> Vec<Misread> {
     found
 }
 
+/// What names stand for. A name that stands for several things stands for none of them.
+fn of_one_meaning<'s, T: PartialEq>(
+    named: impl Iterator<Item = (&'s str, T)>,
+) -> HashMap<&'s str, T> {
+    let mut all: HashMap<&str, Option<T>> = HashMap::new();
+    for (name, own) in named {
+        match all.entry(name) {
+            Entry::Vacant(free) => drop(free.insert(Some(own))),
+            Entry::Occupied(mut taken) if *taken.get() != Some(own) => drop(taken.insert(None)),
+            Entry::Occupied(_) => {}
+        }
+    }
+    all.into_iter().filter_map(|(name, own)| Some((name, own?))).collect()
+}
+
 /// The values of a row in a column; none where the table has no such column.
 fn cell<'s>(table: &'s Values, row: &'s [Vec<String>], column: &str) -> &'s [String] {
     let place = table.columns.iter().position(|heading| *heading == column);
@@ -75,6 +91,7 @@ impl<'s> Typed<'s> {
         let addresses = rows("addresses").filter_map(|at| {
             let has_values = at.0.columns.contains(&"values");
             let values = has_values.then(|| cell(at.0, at.1, "values"))?;
+            let values = Some(values).filter(|values| !values.is_empty())?;
             Some((name(at)?, read_addresses(plan, values)?))
         });
         let services = rows("services")
@@ -84,9 +101,9 @@ impl<'s> Typed<'s> {
         });
         Self {
             plan,
-            addresses: addresses.collect(),
-            services: services.collect(),
-            hours: hours.collect(),
+            addresses: of_one_meaning(addresses),
+            services: of_one_meaning(services),
+            hours: of_one_meaning(hours),
         }
     }
 
@@ -105,7 +122,8 @@ impl<'s> Typed<'s> {
         let Some(packets) = rule.packets() else {
             let ends = ["at", "source", "destination"].iter().find(|end| cell(end) != [ANY]);
             let service = (cell("service") != [ESTABLISHED]).then_some("services");
-            return ends.copied().or(service);
+            let times = (!cell("when").is_empty()).then_some("hours and limits");
+            return ends.copied().or(service).or(times);
         };
         if !entry::says(self.plan, cell("at"), &packets.enters, tells_forwarded) {
             return Some("interfaces");
@@ -136,16 +154,21 @@ impl<'s> Typed<'s> {
         if names == [ANY] {
             return Some(AddressSet::full());
         }
-        names.iter().map(|name| self.addresses.get(name.as_str()).cloned()).collect()
+        // What is empty says neither all nor none.
+        let named = !names.is_empty();
+        let sets = names.iter().map(|name| self.addresses.get(name.as_str()).cloned());
+        sets.collect::<Option<AddressSet>>().filter(|_| named)
     }
 
     fn services_of(&self, names: &[String]) -> Option<ServiceSet> {
         if names == [ANY] {
             return Some(ServiceSet::any());
         }
-        names.iter().try_fold(ServiceSet::empty(), |all, name| {
+        let named = !names.is_empty();
+        let all = names.iter().try_fold(ServiceSet::empty(), |all, name| {
             Some(all.union(self.services.get(name.as_str())?))
-        })
+        });
+        all.filter(|_| named)
     }
 
     /// Whether it is said when a rule applies and how much it lets through, and nothing else.
@@ -178,7 +201,11 @@ impl<'s> Typed<'s> {
             place.and_then(|place| cells.get(place)).map(Vec::as_slice).unwrap_or_default()
         };
         if cell("service") == [ESTABLISHED] {
-            return Ok(Matches::Established);
+            // Replies are let back wherever they come from, at any hour.
+            let bounded =
+                ["at", "source", "destination"].into_iter().find(|end| cell(end) != [ANY]);
+            let bounded = bounded.or_else(|| (!cell("when").is_empty()).then_some("when"));
+            return bounded.map_or(Ok(Matches::Established), Err);
         }
         let hours = cell("when").iter().find(|one| !one.starts_with("at most "));
         let at =

@@ -1,0 +1,255 @@
+//! Sheets of this program that somebody has changed: whatever a row says, it is read, or it is named.
+
+mod common;
+
+use common::Bench;
+use serde_json::Value;
+
+/// A sheet of a plan's, as rows of cells.
+struct Sheet {
+    bench: Bench,
+    plan: &'static str,
+    rows: Vec<Vec<String>>,
+}
+
+impl Sheet {
+    fn of(command: &str, plan: &'static str) -> Self {
+        let bench = Bench::new();
+        let run = bench.run(&format!("{command} --plan {plan} --format csv"));
+        assert_eq!(run.code, 0, "{}", run.err);
+        let mut reader = csv::ReaderBuilder::new();
+        let mut reader = reader.has_headers(false).flexible(true).from_reader(run.out.as_bytes());
+        let rows =
+            reader.records().map(|row| row.expect("a row").iter().map(str::to_owned).collect());
+        Self { bench, plan, rows: rows.collect() }
+    }
+
+    /// The row in which a cell is this, and the headings above it.
+    fn row(&self, cell: &str) -> (usize, Vec<String>) {
+        let place = self.rows.iter().position(|row| row.iter().any(|one| one == cell));
+        let place = place.unwrap_or_else(|| panic!("{cell}"));
+        let is_head = |row: &&Vec<String>| ["list", "step"].contains(&row[0].as_str());
+        let head = self.rows[..place].iter().rev().find(is_head).expect("headings");
+        (place, head.clone())
+    }
+
+    /// What the audit says of these rows.
+    fn audited(&self, rows: &[Vec<String>]) -> (i32, Value) {
+        let mut writer = csv::WriterBuilder::new().flexible(true).from_writer(Vec::new());
+        rows.iter().for_each(|row| writer.write_record(row).expect("a row"));
+        let text = String::from_utf8(writer.into_inner().expect("rows")).expect("text");
+        self.bench.write("changed.csv", text);
+        let run = self.bench.run(&format!("audit changed.csv --plan {} --format json", self.plan));
+        (run.code, serde_json::from_str(&run.out).expect("JSON"))
+    }
+
+    /// What is said where one cell of the row that has another cell is changed.
+    fn changed(&self, row: &str, column: &str, to: &str) -> (i32, Value) {
+        let (place, head) = self.row(row);
+        let cell = head.iter().position(|one| one == column).expect("a column");
+        let mut rows = self.rows.clone();
+        assert_ne!(rows[place][cell], to, "{row}");
+        to.clone_into(&mut rows[place][cell]);
+        self.audited(&rows)
+    }
+
+    fn is_not_understood(&self, row: &str, column: &str, to: &str, says: &str) {
+        let (code, sheet) = self.changed(row, column, to);
+        let all = sheet["not_understood"].as_array().expect("a list");
+        let named =
+            all.iter().any(|one| one["what"].as_str().is_some_and(|what| what.contains(says)));
+        assert!(code == 1 && named, "{row}, {column} `{to}`: {code} {all:?}");
+    }
+
+    fn is_as_planned(&self, row: &str, column: &str, to: &str) {
+        let (code, sheet) = self.changed(row, column, to);
+        assert!(code == 0 && sheet["agrees"] == true, "{row}, {column} `{to}`: {sheet:#}");
+    }
+}
+
+#[test]
+fn words_and_values_of_a_row_may_not_say_two_things() {
+    let rules = Sheet::of("rules", "farm.toml");
+    assert_eq!(rules.audited(&rules.rows).0, 0);
+    let cell = "cell.family>internet";
+    rules.is_not_understood(cell, "from", "any", "from `any`, with source addresses");
+    rules.is_not_understood(cell, "service", "https", "service `https`, with ports `any`");
+    rules.is_not_understood(cell, "to", "any", "to `any`, with destination addresses `internet`");
+    // What is not the plan's cannot say `any` once.
+    let (place, head) = rules.row(cell);
+    let at = |column: &str| head.iter().position(|one| one == column).expect("a column");
+    let mut rows = rules.rows.clone();
+    rows[place][at("id")] = "mine".to_owned();
+    rows[place][at("service")] = "https".to_owned();
+    let (code, sheet) = rules.audited(&rows);
+    assert!(
+        code == 1 && sheet["not_understood"].to_string().contains("service `https`"),
+        "{sheet:#}"
+    );
+}
+
+#[test]
+fn a_row_for_several_interfaces_says_nothing_else() {
+    let rules = Sheet::of("rules", "farm.toml");
+    for (column, to) in [
+        ("service", "https"),
+        ("ports", "tcp/1"),
+        ("when", "Mo-Fr 08:00-18:00"),
+        ("from", "any"),
+        ("to", "internet"),
+        ("destination addresses", "10.61.10.0/24"),
+        ("interfaces", "office, office"),
+    ] {
+        rules.is_not_understood("spoofed", column, to, &format!("{column} `{to}`"));
+    }
+}
+
+#[test]
+fn replies_come_from_everywhere_at_any_hour() {
+    let rules = Sheet::of("rules", "farm.toml");
+    let worksheet = Sheet::of("worksheet", "farm.toml");
+    for (column, to) in [
+        ("when", "Mo-Fr 08:00-18:00"),
+        ("when", "at most 3 Mbit/s"),
+        ("interfaces", "office"),
+        ("source addresses", "10.61.10.0/24"),
+        ("destination addresses", ""),
+    ] {
+        rules.is_not_understood("reply", column, to, &format!("{column} `{to}`"));
+    }
+    for (column, to) in
+        [("when", "at most 3 Mbit/s"), ("at", "office"), ("source", "office"), ("destination", "")]
+    {
+        worksheet.is_not_understood("reply", column, to, &format!("{column} `{to}`"));
+    }
+}
+
+#[test]
+fn an_empty_cell_is_neither_all_nor_nothing() {
+    let rules = Sheet::of("rules", "farm.toml");
+    // The last rule does what happens without it: any cell of it could be nothing, and nothing would be wrong.
+    for column in ["ports", "source addresses", "destination addresses"] {
+        rules.is_not_understood("unmatched@through", column, "", &format!("{column} ``"));
+    }
+    let worksheet = Sheet::of("worksheet", "farm.toml");
+    for column in ["at", "source", "destination", "service"] {
+        worksheet.is_not_understood("unmatched-through", column, "", &format!("{column} ``"));
+    }
+    worksheet.is_not_understood(
+        "private-addresses",
+        "values",
+        "",
+        "destination `private-addresses`",
+    );
+}
+
+#[test]
+fn a_name_for_two_things_stands_for_none() {
+    let worksheet = Sheet::of("worksheet", "farm.toml");
+    let (place, head) = worksheet.row("private-addresses");
+    let values = head.iter().position(|one| one == "values").expect("a column");
+    let mut rows = worksheet.rows.clone();
+    rows.insert(place, rows[place].clone());
+    assert_eq!(worksheet.audited(&rows).0, 0, "twice the same is no harm");
+    rows[place][values] = "10.61.10.0/24".to_owned();
+    let (code, sheet) = worksheet.audited(&rows);
+    let unread = sheet["not_understood"].to_string();
+    assert!(code == 1 && unread.contains("destination `private-addresses`"), "{unread}");
+}
+
+#[test]
+fn rates_are_held_against_the_plan() {
+    for command in ["rules", "worksheet"] {
+        let sheet = Sheet::of(command, "farm.toml");
+        let cell = if command == "rules" { "cell.family>internet" } else { "cell.family-internet" };
+        let (code, says) = sheet.changed(cell, "when", "at most 3 Mbit/s");
+        let row = &says["differences"][0];
+        assert_eq!((code, row["aspect"].as_str()), (1, Some("limit")), "{says:#}");
+        assert_eq!(row["after"], "no faster than 375000 bytes a second");
+        assert_eq!(row["before"], "as fast as it likes");
+        // Nobody knows what becomes of blocked packets above a rate.
+        let last = if command == "rules" { "unmatched@through" } else { "unmatched-through" };
+        sheet.is_not_understood(last, "when", "at most 3 Mbit/s", "when `at most 3 Mbit/s`");
+    }
+    // And where the plan has one, that it is gone, or another.
+    for command in ["rules", "worksheet"] {
+        let sheet = Sheet::of(command, "clinic.toml");
+        let is_limited = |cell: &&String| cell.contains("at most 50 Mbit/s");
+        let limited = sheet.rows.iter().flatten().find(is_limited).expect("a limit").clone();
+        for (to, after) in [
+            (String::new(), "as fast as it likes"),
+            (limited.replace("50", "60"), "no faster than 7500000 bytes a second"),
+        ] {
+            let (code, says) = sheet.changed(&limited, "when", &to);
+            let rows = says["differences"].as_array().expect("a list");
+            let all = rows.iter().all(|row| row["aspect"] == "limit" && row["after"] == after);
+            assert!(code == 1 && all && !rows.is_empty(), "{says:#}");
+            assert_eq!(rows[0]["before"], "no faster than 6250000 bytes a second");
+        }
+    }
+}
+
+#[test]
+fn rows_and_columns_that_nobody_reads_are_named() {
+    let rules = Sheet::of("rules", "farm.toml");
+    let (place, _) = rules.row("cell.family>internet");
+    let with = |heading: &str, cell: &str| {
+        let mut rows = rules.rows.clone();
+        rows[0].push(heading.to_owned());
+        rows[place].push(cell.to_owned());
+        rules.audited(&rows)
+    };
+    for (heading, cell) in [("enabled", "no"), ("schedule", "nights"), ("", "nights")] {
+        let (code, sheet) = with(heading, cell);
+        assert!(code == 1 && sheet["not_understood"].to_string().contains(cell), "{sheet:#}");
+    }
+    assert_eq!(with("comment", "entered by the vet").0, 0);
+    // A rule above the headings, or below others.
+    let mut above = rules.rows.clone();
+    above.swap(0, 1);
+    let (code, sheet) = rules.audited(&above);
+    assert!(code == 1 && sheet["not_understood"].to_string().contains("below other headings"));
+    let mut below = rules.rows.clone();
+    let mut strange = below[0].clone();
+    strange[1] = "number".to_owned();
+    strange.retain(|heading| heading != "ports");
+    below.push(strange);
+    below.push(rules.rows[place].clone());
+    let (code, sheet) = rules.audited(&below);
+    assert!(code == 1 && sheet["not_understood"].to_string().contains("below other headings"));
+}
+
+#[test]
+fn what_says_the_same_passes() {
+    let rules = Sheet::of("rules", "farm.toml");
+    rules.is_as_planned("cell.family>internet", "reason", "the vet asked for it");
+    rules.is_as_planned("cell.family>internet", "name", "people out");
+    let worksheet = Sheet::of("worksheet", "farm.toml");
+    worksheet.is_as_planned("cell.family-internet", "done", "[x]");
+}
+
+#[test]
+fn a_sheet_that_is_too_long_is_refused_and_not_cut() {
+    let bench = Bench::new();
+    let head = "list,action,ports,interfaces,source addresses,destination addresses,id\n";
+    bench.write(
+        "long.csv",
+        format!("{head}{}", "opening,allow,any,,any,any,mine\n".repeat(200_000)),
+    );
+    let run = bench.run("audit long.csv --plan farm.toml");
+    assert!(run.code == 2 && run.err.contains("more than 200000 rows"), "{}", run.err);
+}
+
+/// Packets to it lead to a zone, though it is none of the zone's addresses: it was shown as nothing at all.
+#[test]
+fn an_address_that_nobody_has_keeps_its_words() {
+    let bench = Bench::new();
+    let plan = std::fs::read_to_string(bench.file("bare.toml")).expect("a plan");
+    let more = "[exception.to-nobody]\nfrom = \"printers\"\nto = \"10.44.24.0\"\nservice = \"any\"\naction = \"allow\"\n\
+                why = \"to show it\"\n\n[exception.";
+    bench.write("nobody.toml", plan.replacen("[exception.", more, 1));
+    let run = bench.run("rules --plan nobody.toml --form per-pair --format csv");
+    assert_eq!(run.code, 0, "{}", run.err);
+    let row = run.out.lines().find(|line| line.contains("exception.to-nobody")).expect("a rule");
+    assert!(row.contains(",people: 10.44.24.0,10.44.24.0,"), "{row}");
+}
