@@ -336,6 +336,17 @@ fn a_table_of_questions_can_expect_answers_and_tells_its_mistakes() {
     assert!(bad.out.contains("\n5,'=1+1,") && !bad.out.contains('\u{1b}'), "{}", bad.out);
     bench.write("head.csv", "from,whither\nguests,tills\n");
     assert!(bench.clinic("ask --batch head.csv").err.contains("no column `whither`"));
+    bench.write(
+        "beyond.csv",
+        "from,to,,service\nguests,tills,,https\n,,,\nguests,tills,,https,allow\nguests,tills,x\n",
+    );
+    let beyond = bench.clinic("ask --batch beyond.csv");
+    assert_eq!((beyond.code, beyond.out.lines().count()), (2, 3), "{}", beyond.out);
+    assert!(
+        beyond.out.contains("`allow` is below no heading") && beyond.out.contains("`x` is below")
+    );
+    bench.write("twice.csv", "from,to,expect,expect\nguests,tills,block,allow\n");
+    assert!(bench.clinic("ask --batch twice.csv").err.contains("two columns `expect`"));
     bench.write("short.csv", "from\nguests\n");
     assert!(bench.clinic("ask --batch short.csv").err.contains("headings"));
     assert_eq!(bench.clinic("ask --batch nowhere.csv").code, 2);

@@ -60,7 +60,16 @@ pub(super) fn run(file: &Path, args: &Ask, session: &mut Session<'_>) -> Result<
             at: cell(3),
             expect: cell(4),
         };
-        batch.answer(question, session)?;
+        // Nobody knows what is asked by a cell that stands below no heading.
+        let headed = |place: usize| places.contains(&Some(place));
+        let strange = record.iter().enumerate().find(|(n, cell)| !headed(*n) && !cell.is_empty());
+        match strange {
+            None if record.iter().all(str::is_empty) => {}
+            None => batch.answer(question, session)?,
+            Some((_, cell)) => {
+                batch.refuse(question, format!("`{cell}` is below no heading"), session)?
+            }
+        }
     }
     Ok(batch.tally.tell(session))
 }
@@ -81,6 +90,10 @@ fn columns(headings: &csv::StringRecord) -> Result<[Option<usize>; 5], Failure> 
         .into());
     }
     let places = COLUMNS.map(known);
+    let named = headings.iter().enumerate().filter(|(_, heading)| !heading.is_empty());
+    if let Some((_, twice)) = named.into_iter().find(|(place, _)| !places.contains(&Some(*place))) {
+        return Err(Malformed::Twice(twice.to_owned()).into());
+    }
     if places[..2].iter().any(Option::is_none) {
         return Err(Malformed::Headings.into());
     }
@@ -130,9 +143,23 @@ impl Batch<'_> {
                 Err(unasked) => BriefRow::without(question, problem(&unasked)),
             },
         };
+        self.count(&row, session)
+    }
+
+    /// A question that is not asked, and why.
+    fn refuse(
+        &mut self,
+        question: Question<'_>,
+        why: String,
+        session: &mut Session<'_>,
+    ) -> Result<(), Failure> {
+        self.count(&BriefRow::without(question, why), session)
+    }
+
+    fn count(&mut self, row: &BriefRow<'_>, session: &mut Session<'_>) -> Result<(), Failure> {
         self.tally.unanswered += usize::from(!row.problem.is_empty());
         self.tally.unexpected += usize::from(row.as_expected == Some(false));
-        print(&row, session)
+        print(row, session)
     }
 
     /// Whether the entries that count on the day of a time are those of the day that is asked about.

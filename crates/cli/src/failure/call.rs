@@ -307,6 +307,9 @@ pub(crate) enum Malformed {
     /// A table of questions without its headings.
     #[error("the table of questions has no headings `from` and `to`")]
     Headings,
+    /// A table of questions that has a column twice.
+    #[error("the table of questions has two columns `{0}`")]
+    Twice(String),
     /// A cell without its two zones and an action.
     #[error("a cell is set by two zones and what happens")]
     Cell,
@@ -354,6 +357,7 @@ impl Malformed {
             Self::Changes(_) => "write one change a line, as on the command line",
             Self::NoChange(_) => "write one a line, like `set network desks hosts=20`",
             Self::Questions { .. } => "they must be CSV in UTF-8, with a line of headings",
+            Self::Twice(_) => "keep the one that is meant",
             Self::Headings => "let its first line be: from,to,service",
             Self::Cell => "write it like `bastium set cell staff guests block`",
             Self::Setting(_) => {
