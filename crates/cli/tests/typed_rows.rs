@@ -158,6 +158,29 @@ fn a_name_for_two_things_stands_for_none() {
 }
 
 #[test]
+fn what_no_packet_shows_is_held_against_the_plan_too() {
+    let worksheet = Sheet::of("worksheet", "farm.toml");
+    let zone = "the time zone, which is Europe/Dublin in the plan";
+    worksheet.is_not_understood("time zone", "value", "Europe/Paris", zone);
+    worksheet.is_not_understood("time zone", "name", "zone", zone);
+    let names = "the domain names of `weather-map`, which are readings.example.net in the plan";
+    let domain = "readings.example.net";
+    worksheet.is_not_understood(domain, "domain names", "readings.example.org", names);
+    worksheet.is_not_understood(domain, "domain names", "readings.example.net, example.org", names);
+    worksheet.is_not_understood(domain, "name", "weather", names);
+    worksheet.is_as_planned("time zone", "done", "[x]");
+    // Without the rows.
+    for cell in [domain, "time zone"] {
+        let (place, _) = worksheet.row(cell);
+        let mut rows = worksheet.rows.clone();
+        rows.remove(place);
+        let (code, sheet) = worksheet.audited(&rows);
+        let said = sheet["not_understood"].to_string();
+        assert!(code == 1 && (said.contains(names) || said.contains(zone)), "{sheet:#}");
+    }
+}
+
+#[test]
 fn rates_are_held_against_the_plan() {
     for command in ["rules", "worksheet"] {
         let sheet = Sheet::of(command, "farm.toml");

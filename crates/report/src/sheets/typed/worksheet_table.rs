@@ -4,9 +4,11 @@ use super::tables::{RawRow, RawTable, action, may_have_rate, when};
 use super::{InLists, Known, TypedRow, TypedRules, in_lists};
 use crate::sheets::EDITION;
 use crate::sheets::worksheet::{
-    COLUMNS, Entered, EnteredRule, Step, Typed, Values, Worksheet, title,
+    COLUMNS, Entered, EnteredRule, Step, TIME_ZONE, Typed, Values, Worksheet, title,
 };
+use bastium_core::plan::Plan;
 use bastium_core::rules::{Rule, RuleSet};
+use std::collections::BTreeSet;
 
 pub(super) const RULES: [&str; 7] =
     ["no", "action", "at", "source", "destination", "service", "name"];
@@ -49,7 +51,45 @@ pub(super) fn read<'p>(tables: &[RawTable], rules: &RuleSet<'p>) -> TypedRules<'
         let cells = rows.iter().map(|row| EnteredRule::typed(&known_id(&known, *row), cells(*row)));
         typed.entered(&read, &own, cells.collect())
     });
+    let not_understood = not_understood.into_iter().chain(beside_packets(tables, plan)).collect();
     TypedRules { rules: read, not_understood, rows: rows.len(), strange, entered }
+}
+
+/// What rules rest on and no packet shows: the names of a domain, and the clock that hours go by. Where these are not the plan's,
+/// the rules are not, whatever they say.
+fn beside_packets(tables: &[RawTable], plan: &Plan) -> Vec<(String, String)> {
+    let rows = |columns: [&str; 2]| -> Vec<RawRow<'_>> {
+        let own = tables.iter().filter(|table| table.has(&columns) && !is_one(table));
+        own.flat_map(RawTable::rows).collect()
+    };
+    let domains = rows(["name", "domain names"]);
+    let mut wrong = Vec::new();
+    for domain in plan.domains() {
+        let name = domain.name.as_str();
+        let wanted: BTreeSet<&str> = domain.names.iter().map(String::as_str).collect();
+        let own: Vec<&RawRow<'_>> = domains.iter().filter(|row| row.cell("name") == name).collect();
+        let other = |row: &&&RawRow<'_>| {
+            let has = row.values("domain names");
+            has.iter().map(String::as_str).collect::<BTreeSet<&str>>() != wanted
+        };
+        let at = match own.iter().find(other) {
+            Some(row) => row.at(),
+            None if own.is_empty() => "domains".to_owned(),
+            None => continue,
+        };
+        let wanted = domain.names.join(", ");
+        wrong.push((at, format!("the domain names of `{name}`, which are {wanted} in the plan")));
+    }
+    let hours = rows(["name", "value"]);
+    let is_zone = |row: &&RawRow<'_>| row.cell("name") == TIME_ZONE;
+    let zone = plan.site().time_zone.as_deref().unwrap_or_default();
+    let has = hours.iter().find(is_zone);
+    if !hours.is_empty() && has.map_or("", |row| row.cell("value")) != zone {
+        let at = has.map_or_else(|| "hours".to_owned(), |row| row.at());
+        let wanted = if zone.is_empty() { "not known" } else { zone };
+        wrong.push((at, format!("the time zone, which is {wanted} in the plan")));
+    }
+    wrong
 }
 
 /// The list of a row. Behind its number, the step is titled as the list.

@@ -13,6 +13,7 @@ pub(in crate::sheets) use objects::plain;
 pub use read_back::Misread;
 pub(in crate::sheets) use read_back::Typed;
 pub(in crate::sheets) use rules::{COLUMNS, Entered, EnteredRule, title};
+pub(in crate::sheets) use steps::TIME_ZONE;
 
 use super::EDITION;
 use crate::{Cell, Column, Table};

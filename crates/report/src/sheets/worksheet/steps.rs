@@ -161,10 +161,13 @@ pub(super) fn services(entered: &Entered<'_>) -> Step {
     )
 }
 
+/// What the clock goes by, among the hours.
+pub(in crate::sheets) const TIME_ZONE: &str = "time zone";
+
 /// The hours that rules name.
 pub(super) fn hours(entered: &Entered<'_>) -> Step {
     let rows = entered.objects.hours.iter().map(|hours| [one(&hours.name), one(&hours.value)]);
-    let zone = entered.plan.site().time_zone.clone().map(|zone| [one("time zone"), one(zone)]);
+    let zone = entered.plan.site().time_zone.clone().map(|zone| [one(TIME_ZONE), one(zone)]);
     step(
         "hours",
         "Hours",
