@@ -111,6 +111,37 @@ pub(crate) fn other_server() {
     assert!(faults.contains("a DHCP server answers there"), "{faults}");
 }
 
+/// With two devices on the cable it is not known which of them is the gateway: neither gets an address, and that is said.
+pub(crate) fn crowd() {
+    // Asks for an address of its own, behind the same port.
+    const ASKS: &str = "import socket, time
+end = socket.socket(socket.AF_PACKET, socket.SOCK_RAW)
+end.bind(('wan', 0))
+other = bytes.fromhex('02aabbccddee')
+probe = bytes.fromhex('0001080006040001') + other + bytes(4) + bytes(6) + bytes([203, 0, 113, 77])
+while True:
+    end.send(bytes(6 * [255]) + other + bytes.fromhex('0806') + probe)
+    time.sleep(0.2)
+";
+    if !has_client() {
+        return;
+    }
+    let practice = without_address(Practice::faultless("farm.toml"));
+    let mut other = Command::new("python3");
+    other.args(["-c", ASKS]).stderr(Stdio::null());
+    let started = practice.gateway.made.site.gateway.within(|| other.spawn());
+    let _other = Client(started.expect("python3"));
+    let _client = asks(&practice);
+    let run = practice.walk(&format!("{ALL} --no-sweep"));
+    let said = run.out.replace('\n', " ");
+    for says in [
+        "2 devices were heard outside",
+        "dish: the gateway has no address there, and gets none where several devices are on that cable",
+    ] {
+        assert!(said.contains(says), "{said}{}", run.err);
+    }
+}
+
 /// Whether there is a client for leases; where one is needed, there has to be.
 fn has_client() -> bool {
     let there = Command::new("udhcpc").arg("--help").stderr(Stdio::null()).status().is_ok();

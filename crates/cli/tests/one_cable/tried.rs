@@ -46,6 +46,7 @@ pub(crate) fn main() {
         ("another faultless gateway", another_faultless),
         ("an uplink with a leased address", crate::leased::leased),
         ("another server for leases outside", crate::leased::other_server),
+        ("several devices outside", crate::leased::crowd),
         ("several faults at once", crate::faults::several),
         ("leases and translation that are not as planned", crate::faults::set_up),
         ("a gateway that starts", crate::faults::boot),
