@@ -4,6 +4,8 @@ mod common;
 
 use common::Bench;
 use serde_json::Value;
+use std::io::{Cursor, Write};
+use zip::write::SimpleFileOptions;
 
 /// A sheet of a plan's, as rows of cells.
 struct Sheet {
@@ -249,6 +251,83 @@ fn what_says_the_same_passes() {
     rules.is_as_planned("cell.family>internet", "name", "people out");
     let worksheet = Sheet::of("worksheet", "farm.toml");
     worksheet.is_as_planned("cell.family-internet", "done", "[x]");
+}
+
+/// A workbook with these sheets.
+fn workbook(sheets: &[(&str, Vec<Vec<String>>)]) -> Vec<u8> {
+    const MAIN: &str = "http://schemas.openxmlformats.org/spreadsheetml/2006/main";
+    const LINKS: &str = "http://schemas.openxmlformats.org/officeDocument/2006/relationships";
+    const PACKAGE: &str = "http://schemas.openxmlformats.org/package/2006/relationships";
+    let link = |id: &str, kind: &str, target: &str| {
+        format!("<Relationship Id=\"{id}\" Type=\"{LINKS}/{kind}\" Target=\"{target}\"/>")
+    };
+    let links = |all: String| format!("<Relationships xmlns=\"{PACKAGE}\">{all}</Relationships>");
+    let (mut book, mut targets) = (String::new(), String::new());
+    let mut archive = zip::ZipWriter::new(Cursor::new(Vec::new()));
+    let mut part = |name: &str, text: String| {
+        archive.start_file(name, SimpleFileOptions::default()).expect("a part");
+        archive.write_all(text.as_bytes()).expect("room for it");
+    };
+    part("_rels/.rels", links(link("r0", "officeDocument", "xl/workbook.xml")));
+    for (number, (name, rows)) in (1..).zip(sheets) {
+        let row = |row: &Vec<String>| {
+            let cells = row.iter().map(|cell| {
+                let cell = cell.replace('&', "&amp;").replace('<', "&lt;");
+                format!("<c t=\"inlineStr\"><is><t xml:space=\"preserve\">{cell}</t></is></c>")
+            });
+            format!("<row>{}</row>", cells.collect::<String>())
+        };
+        let rows: String = rows.iter().map(row).collect();
+        let text = format!("<worksheet xmlns=\"{MAIN}\"><sheetData>{rows}</sheetData></worksheet>");
+        part(&format!("xl/worksheets/sheet{number}.xml"), text);
+        book += &format!("<sheet name=\"{name}\" sheetId=\"{number}\" r:id=\"r{number}\"/>");
+        targets +=
+            &link(&format!("r{number}"), "worksheet", &format!("worksheets/sheet{number}.xml"));
+    }
+    part("xl/_rels/workbook.xml.rels", links(targets));
+    part(
+        "xl/workbook.xml",
+        format!(
+            "<workbook xmlns=\"{MAIN}\" xmlns:r=\"{LINKS}\"><sheets>{book}</sheets></workbook>"
+        ),
+    );
+    archive.finish().expect("an archive").into_inner()
+}
+
+/// A workbook may have its rules twice: whoever changes the one and not the other has changed the workbook.
+#[test]
+fn both_sheets_of_a_workbook_are_read() {
+    let rules = Sheet::of("rules", "farm.toml");
+    let worksheet = Sheet::of("worksheet", "farm.toml");
+    let bench = Bench::new();
+    let audited = |sheets: &[(&str, &Vec<Vec<String>>)]| {
+        let sheets: Vec<_> = sheets.iter().map(|(name, rows)| (*name, (*rows).clone())).collect();
+        std::fs::write(bench.file("site.xlsx"), workbook(&sheets)).expect("a file");
+        let run = bench.run("audit site.xlsx --plan farm.toml --format json");
+        let sheet: Value = serde_json::from_str(&run.out).expect("JSON");
+        (run.code, sheet["not_understood"].to_string())
+    };
+    let notes = vec![vec!["ask the vet".to_owned()]];
+    let all = [("notes", &notes), ("rules", &rules.rows), ("worksheet", &worksheet.rows)];
+    assert_eq!(audited(&all), (0, "[]".to_owned()));
+    let (place, head) = rules.row("cell.family>internet");
+    let cell = |column: &str| head.iter().position(|one| one == column).expect("a column");
+    for (column, to) in [("action", "block"), ("when", "at most 3 Mbit/s"), ("ports", "")] {
+        let mut changed = rules.rows.clone();
+        to.clone_into(&mut changed[place][cell(column)]);
+        let (code, unread) = audited(&[("rules", &changed), ("worksheet", &worksheet.rows)]);
+        let says = "it says something else than the sheet `worksheet`";
+        assert!(code == 1 && unread.contains("sheet `rules`") && unread.contains(says), "{unread}");
+    }
+    // Of somebody else's workbook one sheet is read.
+    let theirs = |cells: [&str; 3]| vec![cells.map(str::to_owned).to_vec()];
+    let mut list = theirs(["action", "source", "destination"]);
+    list.extend(theirs(["allow", "any", "any"]));
+    list.push(vec!["block".to_owned(), "any".to_owned()]);
+    let (_, unread) = audited(&[("in", &list), ("empty", &Vec::new())]);
+    assert_eq!(unread, "[]", "what a workbook leaves out at the end of a row is empty");
+    let (code, unread) = audited(&[("in", &list), ("out", &list)]);
+    assert!(code == 1 && unread.contains("sheet `out`"), "{unread}");
 }
 
 #[test]

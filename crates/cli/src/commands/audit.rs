@@ -21,17 +21,14 @@ const MOST_TOGETHER: usize = 3;
 
 pub(super) fn run(args: &Audit, session: &mut Session<'_>) -> Result<Exit, Failure> {
     let sheet = if args.alone {
-        let text = text(&args.rules)?;
-        let foreign =
-            read_rules(&text, None).map_err(|problem| not_a_list(&args.rules, problem))?;
-        AuditSheet::new(&foreign, None)
+        AuditSheet::new(&foreign(&args.rules, None)?, None)
     } else {
         let plan = session.plan()?;
         let meaning = session::meaning(&plan, args.day.day)?;
         let rules = session::in_form(&meaning, Form::PerPair)?;
         let foreign = match typed::read(&args.rules, &meaning)? {
             Some(typed) => own(typed),
-            None => Ok(foreign(&args.rules, &plan)?),
+            None => Ok(foreign(&args.rules, Some(&plan))?),
         };
         let foreign = foreign.map_err(|problem| not_a_list(&args.rules, problem))?;
         AuditSheet::new(&foreign, Some((&meaning, &rules)))
@@ -49,8 +46,20 @@ pub(super) fn run(args: &Audit, session: &mut Session<'_>) -> Result<Exit, Failu
 ///
 /// # Errors
 /// When the file has none.
-pub(super) fn foreign(path: &Path, plan: &Plan) -> Result<Foreign, Failure> {
-    read_rules(&text(path)?, Some(plan)).map_err(|problem| not_a_list(path, problem))
+pub(super) fn foreign(path: &Path, plan: Option<&Plan>) -> Result<Foreign, Failure> {
+    let bytes = plans::read_whole(path)?;
+    let refused = |problem| not_a_list(path, problem);
+    if !workbook::is_one(&bytes) {
+        return read_rules(&String::from_utf8_lossy(&bytes), plan).map_err(refused);
+    }
+    let text = as_csv(typed::rows(path, &bytes)?)?;
+    let mut foreign = read_rules(&text, plan).map_err(refused)?;
+    let others = typed::other_sheets(path, &bytes)?.into_iter();
+    let what = "it is not read; keep the rules in a workbook of their own".to_owned();
+    let unread =
+        others.map(|name| NotUnderstood { at: format!("sheet `{name}`"), what: what.clone() });
+    foreign.not_understood.extend(unread);
+    Ok(foreign)
 }
 
 /// The rules of a sheet of this program.
@@ -59,18 +68,13 @@ fn own(typed: TypedRules<'_>) -> Result<Foreign, NotAList> {
     Foreign::typed(&typed.rules, unread.collect())
 }
 
-fn text(path: &Path) -> Result<String, Failure> {
-    let bytes = plans::read_whole(path)?;
-    if workbook::is_one(&bytes) {
-        return as_csv(typed::rows(path, &bytes)?);
-    }
-    Ok(String::from_utf8_lossy(&bytes).into_owned())
-}
-
 /// Rows of a workbook as the text that tables are read from.
 fn as_csv(rows: Vec<Vec<String>>) -> Result<String, Failure> {
     let mut writer = csv::WriterBuilder::new().flexible(true).from_writer(Vec::new());
-    for row in rows.into_iter().filter(|row| !row.is_empty()) {
+    // A workbook leaves out what is empty at the end of a row.
+    let columns = rows.first().map_or(0, Vec::len);
+    for mut row in rows.into_iter().filter(|row| !row.is_empty()) {
+        row.resize(row.len().max(columns), String::new());
         writer.write_record(row).map_err(std::io::Error::from)?;
     }
     let bytes = writer.into_inner().map_err(|error| error.into_error())?;

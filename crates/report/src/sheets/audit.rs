@@ -4,6 +4,7 @@ mod differences;
 mod lists;
 
 pub use differences::{DifferenceRow, fault_sentences, list_sentences};
+pub(in crate::sheets) use lists::of_list;
 
 use super::EDITION;
 use crate::{Cell, Column, Table, Tone};

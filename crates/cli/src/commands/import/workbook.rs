@@ -32,6 +32,26 @@ pub(super) fn rows(bytes: &[u8], most_rows: usize) -> Result<Vec<Vec<String>>, S
     rows_of(bytes, &[], most_rows)
 }
 
+/// The names of the sheets that have anything in them, in their order.
+///
+/// # Errors
+/// Says why it cannot be read.
+pub(in crate::commands) fn sheets(bytes: &[u8]) -> Result<Vec<String>, String> {
+    look_through(bytes)?;
+    let mut book = Xlsx::new(Cursor::new(bytes)).map_err(|error| error.to_string())?;
+    let mut used = Vec::new();
+    for name in book.sheet_names() {
+        let mut cells = book.worksheet_cells_reader(&name).map_err(|error| error.to_string())?;
+        while let Some(cell) = cells.next_cell().map_err(|error| error.to_string())? {
+            if !words(cell.get_value()).is_empty() {
+                used.push(name);
+                break;
+            }
+        }
+    }
+    Ok(used)
+}
+
 /// The rows of the first sheet of one of these names; of the first of all if there is none.
 ///
 /// # Errors

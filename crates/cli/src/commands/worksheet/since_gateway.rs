@@ -20,7 +20,7 @@ pub(super) fn sheet(
 ) -> Result<Worksheet, Failure> {
     let name = shown(path);
     let Some(typed) = typed::read(path, meaning)? else {
-        let foreign = audit::foreign(path, meaning.plan())?;
+        let foreign = audit::foreign(path, Some(meaning.plan()))?;
         let held = foreign.held_rules(meaning, proved.rules());
         let held = held.map_err(|problem| not_held(path, problem))?;
         return Worksheet::since_held(&name, &held, (meaning, proved)).map_err(|one| misread(&one));

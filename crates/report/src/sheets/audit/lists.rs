@@ -12,7 +12,7 @@ use bastium_gateway::nftables::speed;
 use std::collections::BTreeSet;
 
 /// What differs between a list that keeps no state, or a table, and the plan's own rules.
-pub(super) fn of_list(
+pub(in crate::sheets) fn of_list(
     foreign: &Foreign,
     plan: &Plan,
     rules: &RuleSet,

@@ -9,12 +9,14 @@ mod tables;
 mod worksheet_table;
 
 use super::RuleSheet;
+use super::audit::of_list;
 use super::worksheet::{Entered, Misread};
 use crate::Table;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Form, Plan};
 use bastium_core::proof;
 use bastium_core::rules::{self, Rule, RuleId, RuleSet};
+use bastium_gateway::foreign::Foreign;
 use std::collections::{HashMap, HashSet};
 use tables::RawTable;
 
@@ -32,6 +34,15 @@ pub struct TypedRules<'p> {
     strange: usize,
     /// The rows and what they name, where the table is a worksheet.
     pub(super) entered: Option<Entered<'p>>,
+}
+
+impl TypedRules<'_> {
+    /// Whether these are rules that decide and limit as others do. Of what is not understood nobody knows.
+    pub fn says_what(&self, other: &Self) -> bool {
+        let Ok(others) = Foreign::typed(&other.rules, Vec::new()) else { return false };
+        let (differences, undecided) = of_list(&others, self.rules.plan(), &self.rules);
+        other.not_understood.is_empty() && differences.is_empty() && undecided == 0
+    }
 }
 
 /// A row of rules, read.
