@@ -91,6 +91,20 @@ fn words_and_values_of_a_row_may_not_say_two_things() {
 }
 
 #[test]
+fn a_zone_may_be_told_by_its_interfaces() {
+    let rules = Sheet::of("rules", "farm.toml");
+    let (place, head) = rules.row("cell.family>internet");
+    let at = |column: &str| head.iter().position(|one| one == column).expect("a column");
+    let mut rows = rules.rows.clone();
+    rows[place][at("id")] = "mine".to_owned();
+    assert_eq!(rules.audited(&rows).1["not_understood"], serde_json::json!([]));
+    rows[place][at("interfaces")].clear();
+    let (code, sheet) = rules.audited(&rows);
+    let unread = sheet["not_understood"].to_string();
+    assert!(code == 1 && unread.contains("from `family`, with source addresses `any`"), "{unread}");
+}
+
+#[test]
 fn a_row_for_several_interfaces_says_nothing_else() {
     let rules = Sheet::of("rules", "farm.toml");
     for (column, to) in [

@@ -4,7 +4,7 @@ mod columns;
 mod row;
 
 pub use columns::RuleColumn;
-pub(in crate::sheets) use columns::written;
+pub(in crate::sheets) use columns::{words, written};
 pub(in crate::sheets) use row::BY_INTERFACE;
 
 use super::products::{ProductRow, products};

@@ -4,7 +4,7 @@ use super::{ListRow, RuleRow, RuleSheet, row};
 use crate::sheets::matrix::logged;
 use crate::{Cell, Column, Table};
 use bastium_core::plan::Plan;
-use bastium_core::rules::Rule;
+use bastium_core::rules::{Endpoint, Rule};
 
 /// A column of the table of rules.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -114,6 +114,13 @@ impl RuleColumn {
             Self::Line => rule.because.line.map_or(String::new(), |line| line.to_string()).into(),
         }
     }
+}
+
+/// The words of a rule: its service, where from and where to.
+pub(in crate::sheets) fn words(rule: &Rule) -> [String; 3] {
+    let ends = |zone: &Endpoint, address: &Endpoint| end(&zone.to_string(), &address.to_string());
+    let (from, to) = (ends(&rule.from, &rule.source), ends(&rule.to, &rule.destination));
+    [rule.service.clone(), from, to]
 }
 
 /// The cells of a rule that stands by itself.

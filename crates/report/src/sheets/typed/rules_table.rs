@@ -2,7 +2,7 @@
 
 use super::tables::{RawRow, RawTable, action, may_have_rate, when};
 use super::{InLists, Known, TypedRow, TypedRules, in_lists};
-use crate::sheets::rules::{BY_INTERFACE, written};
+use crate::sheets::rules::{BY_INTERFACE, words, written};
 use crate::sheets::worksheet::plain;
 use crate::sheets::{RuleColumn, are_same, read_addresses};
 use bastium_core::plan::Plan;
@@ -132,21 +132,34 @@ fn what(row: RawRow<'_>, column: &str) -> String {
 const SAID_TWICE: [(&str, &str); 3] =
     [("service", "ports"), ("from", "source addresses"), ("to", "destination addresses")];
 
+/// Whether a row says `any` in words or exactly, and not in both: that much is known of a row that is not the plan's.
+fn any_in_one(row: RawRow<'_>, words: &str, exact: &str) -> bool {
+    match [words, exact].map(|column| row.cell(column) == "any") {
+        [true, true] | [false, false] => false,
+        [true, false] => true,
+        // A zone is told by its interfaces as well, and the gateway by its list.
+        [false, true] => match words {
+            "service" => true,
+            "from" => row.cell("interfaces").is_empty(),
+            _ => false,
+        },
+    }
+}
+
 /// Words of a row that are not those of the plan's rule of its name, where what they stand for is: whoever goes by the words
 /// enters something else than whoever goes by the addresses and ports.
 fn contradicts(row: RawRow<'_>, known: &Known<'_>, like: Option<&Rule>) -> Option<String> {
+    let says = SAID_TWICE.map(|(words, _)| row.cell(words));
+    if like.is_some_and(|like| words(like).iter().map(|one| one.trim()).eq(says)) {
+        return None;
+    }
     let own = like.map(|like| written(known.plan, like));
     let differs = |(words, exact): &(&str, &str)| {
-        let says = |column: &str| match &own {
-            Some(own) => own.iter().find(|(one, _)| *one == column).map(|(_, cell)| cell.trim()),
-            // Of a row that is not the plan's it is known at least what `any` is.
-            None => Some("any"),
+        let Some(own) = &own else { return any_in_one(row, words, exact) };
+        let as_known = |column: &str| {
+            own.iter().any(|(one, cell)| *one == column && cell.trim() == row.cell(column))
         };
-        let as_known = |column: &str| says(column).is_some_and(|cell| cell == row.cell(column));
-        match own {
-            Some(_) => as_known(exact) && !as_known(words),
-            None => as_known(exact) != as_known(words),
-        }
+        as_known(exact) && !as_known(words)
     };
     let (words, exact) = SAID_TWICE.into_iter().find(differs)?;
     Some(format!("{}, with {}", what(row, words), what(row, exact)))
