@@ -90,6 +90,38 @@ fn words_and_values_of_a_row_may_not_say_two_things() {
     );
 }
 
+/// What the gateway does by itself stands in the table, and nobody can enter anything there.
+#[test]
+fn rows_of_what_a_gateway_does_by_itself_are_those_of_the_plan() {
+    let rules = Sheet::of("rules --form ranked", "bare.toml");
+    assert_eq!(rules.audited(&rules.rows).0, 0);
+    let place = rules.rows.iter().position(|row| row[0] == "by-rank").expect("a rule by rank");
+    let head = &rules.rows[0];
+    let at = |column: &str| head.iter().position(|one| one == column).expect("a column");
+    for (column, to) in
+        [("action", "block +log"), ("ports", "tcp/443"), ("from", "any"), ("id", "mine")]
+    {
+        let mut rows = rules.rows.clone();
+        assert_ne!(rows[place][at(column)], to);
+        to.clone_into(&mut rows[place][at(column)]);
+        let (code, sheet) = rules.audited(&rows);
+        assert!(
+            code == 1 && sheet["not_understood"] != serde_json::json!([]),
+            "{column}: {sheet:#}"
+        );
+    }
+    let mut more = rules.rows.clone();
+    let mut row = more[1].clone();
+    "by-rank".clone_into(&mut row[0]);
+    more.push(row);
+    let (code, sheet) = rules.audited(&more);
+    let unread = sheet["not_understood"].to_string();
+    assert!(code == 1 && unread.contains("the list `by-rank`"), "{unread}");
+    let mut noted = rules.rows.clone();
+    "as the vet wants it".clone_into(&mut noted[place][at("reason")]);
+    assert_eq!(rules.audited(&noted).0, 0);
+}
+
 #[test]
 fn a_zone_may_be_told_by_its_interfaces() {
     let rules = Sheet::of("rules", "farm.toml");

@@ -8,6 +8,7 @@ use crate::sheets::{RuleColumn, are_same, read_addresses};
 use bastium_core::plan::Plan;
 use bastium_core::rules::{Endpoint, Matches, Rule, RuleSet};
 use bastium_core::space::{AddressSet, Interface, IntervalSet, Match, Minute, ServiceSet};
+use bastium_gateway::foreign::is_beside;
 
 pub(super) const RULES: [&str; 7] =
     ["list", "action", "ports", "interfaces", "source addresses", "destination addresses", "id"];
@@ -20,14 +21,8 @@ pub(super) fn read<'p>(tables: &[RawTable], rules: &RuleSet<'p>) -> TypedRules<'
     let plan = rules.plan();
     let named = rules.rules().map(|rule| (rule.id.to_string(), rule)).collect();
     let known = Known { plan, rules, named };
-    // What the gateway does by itself is in the table, too.
-    let by_itself = |name: &str| rules.lists.iter().any(|list| list.implied && list.name == name);
-    let rows: Vec<RawRow<'_>> = tables
-        .iter()
-        .filter(|table| is_one(table))
-        .flat_map(RawTable::rows)
-        .filter(|row| !by_itself(row.cell("list")))
-        .collect();
+    let all = tables.iter().filter(|table| is_one(table)).flat_map(RawTable::rows);
+    let rows: Vec<RawRow<'_>> = all.filter(|row| !is_by_itself(*row, &known)).collect();
     let columns: Vec<&str> =
         ["list"].into_iter().chain(RuleColumn::ALL.map(RuleColumn::heading)).collect();
     let typed = rows.iter().flat_map(|row| {
@@ -55,6 +50,20 @@ pub(super) fn read<'p>(tables: &[RawTable], rules: &RuleSet<'p>) -> TypedRules<'
     let read = in_lists(rules, |list| list.name.clone(), typed.collect());
     let InLists { rules, not_understood, strange } = read;
     TypedRules { rules, not_understood, rows: rows.len(), strange, entered: None }
+}
+
+/// Whether a row is one that nobody enters: what the gateway does by itself is in the table, too, as it is in the plan's.
+fn is_by_itself(row: RawRow<'_>, known: &Known<'_>) -> bool {
+    let implied =
+        known.rules.lists.iter().find(|list| list.implied && list.name == row.cell("list"));
+    let mut own = implied.iter().flat_map(|list| &list.rules);
+    own.any(|rule| {
+        let cells = written(known.plan, rule);
+        let mut telling = cells.iter().filter(|(column, _)| !is_beside(column) || *column == "id");
+        telling.all(|(column, cell)| {
+            ["no", "line"].contains(column) || cell.trim() == row.cell(column)
+        })
+    })
 }
 
 /// One row for several interfaces: `desks: ADDRESSES, phones: ADDRESSES`. `None` where it is none.
