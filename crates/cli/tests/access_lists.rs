@@ -235,3 +235,110 @@ fn an_address_is_known_of_leased_uplinks_alone() {
     ));
     assert_eq!(run.code, 2, "{}", run.err);
 }
+
+/// The plan's own lists, with something changed in them.
+struct Changed {
+    bench: Bench,
+    lists: Value,
+    /// What is said of them as they are.
+    before: Value,
+}
+
+impl Changed {
+    /// Of a gateway whose uplink has no IPv6.
+    fn new() -> Self {
+        let bench = Bench::new();
+        let plan = std::fs::read_to_string(bench.file("bare.toml")).expect("a plan");
+        let fixed = "address = \"203.0.113.9/24\"\nrouter = \"203.0.113.1\"";
+        bench.write("static.toml", plan.replacen("address = \"dhcp\"", fixed, 1));
+        let run =
+            bench.run("export acl-json --plan static.toml --form per-interface --to acl.json");
+        assert_eq!(run.code, 0, "{}", run.err);
+        let text = std::fs::read_to_string(bench.file("acl.json")).expect("it was written");
+        let lists: Value = serde_json::from_str(&text).expect("JSON");
+        let before = audit(&bench, "acl.json --plan static.toml").json();
+        assert!(rows(&before, "not_understood").is_empty());
+        Self { bench, lists, before }
+    }
+
+    /// What is said where something is done to the lists.
+    fn with(&self, change: impl Fn(&mut Value)) -> Value {
+        let mut lists = self.lists.clone();
+        change(&mut lists["ietf-access-control-list:acls"]);
+        self.bench.write("changed.json", lists.to_string());
+        audit(&self.bench, "changed.json --plan static.toml").json()
+    }
+}
+
+/// An entry of a list, by the beginning of its name.
+fn entry<'v>(acls: &'v mut Value, list: &str, name: &str) -> &'v mut Value {
+    let lists = acls["acl"].as_array_mut().expect("lists");
+    let list = lists.iter_mut().find(|one| one["name"] == list).expect("a list");
+    let entries = list["aces"]["ace"].as_array_mut().expect("entries");
+    let named = |one: &&mut Value| one["name"].as_str().is_some_and(|own| own.starts_with(name));
+    entries.iter_mut().find(named).expect("an entry")
+}
+
+#[test]
+fn members_that_nobody_reads_are_named_wherever_they_stand() {
+    let lists = Changed::new();
+    let list = "desks in ipv4";
+    for place in [
+        "/acl/0/aces/other",
+        "/acl/0/aces/ace/0/other",
+        "/acl/0/aces/ace/0/actions/other",
+        "/acl/0/aces/ace/0/matches/other",
+        "/acl/0/other",
+        "/attachment-points/other",
+        "/attachment-points/interface/0/other",
+        "/attachment-points/interface/0/ingress/other",
+        "/attachment-points/interface/0/ingress/acl-sets/other",
+        "/attachment-points/interface/0/ingress/acl-sets/acl-set/0/other",
+        "/other",
+    ] {
+        let said = lists.with(|acls| {
+            let (within, key) = place.rsplit_once('/').expect("a place");
+            acls.pointer_mut(within).expect("it is there")[key] = json!("rate 10");
+        });
+        assert!(said["not_understood"].to_string().contains("`other`"), "{place}: {said:#}");
+    }
+    // What a gateway counts says nothing of packets to come.
+    let said = lists.with(|acls| {
+        let set = "/attachment-points/interface/0/ingress/acl-sets/acl-set/0";
+        acls.pointer_mut(set).expect("a set")["ace-statistics"] = json!([{ "name": "x" }]);
+        entry(acls, list, "")["statistics"] = json!({ "matched-packets": "7" });
+    });
+    assert_eq!(said["not_understood"], json!([]));
+    for (header, says) in [("ipv6", "two network headers"), ("udp", "two protocols")] {
+        let said = lists.with(|acls| {
+            let own = entry(acls, list, "manage");
+            own["matches"][header] = json!({});
+        });
+        assert!(said["not_understood"].to_string().contains(says), "{said:#}");
+    }
+}
+
+/// What an entry is called says nothing of what it takes.
+#[test]
+fn an_entry_that_is_called_a_reply_takes_no_more_than_replies() {
+    let lists = Changed::new();
+    let opened = |said: &Value| {
+        let rows = rows(said, "differences");
+        rows.iter().any(|row| row["aspect"] == "verdict" && row["after"] == "allow")
+    };
+    assert!(!opened(&lists.before), "{:#}", lists.before);
+    for matches in [json!({}), json!({ "ipv6": {} })] {
+        let said = lists.with(|acls| {
+            let errors = entry(acls, "fibre in ipv6", "reply.errors");
+            errors["matches"] = matches.clone();
+        });
+        assert!(opened(&said), "{matches}: {said:#}");
+    }
+    let said = lists.with(|acls| {
+        let reply = entry(acls, "printers in ipv4", "reply.exception.desks-print");
+        let flags = reply["matches"]["tcp"].as_object_mut().expect("TCP").remove("flags");
+        assert!(flags.is_some());
+    });
+    let unread = said["not_understood"].to_string();
+    assert!(unread.contains("`source-port` without `flags`"), "{said:#}");
+}

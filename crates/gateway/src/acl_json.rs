@@ -6,6 +6,7 @@
 //! leaving it out would open something, nothing is written.
 
 mod decide;
+mod entry;
 pub(crate) mod held;
 mod narrow;
 pub(crate) mod read;

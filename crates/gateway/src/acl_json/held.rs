@@ -148,6 +148,9 @@ fn entries(
             unread.extend(entry.unclear.iter().map(|what| (at(), what.clone())));
             // What leaves by an interface is not distinguished here, so that nothing is claimed of it.
             unread.extend(entry.egress.iter().map(|_| (at(), "`egress-interface`".to_owned())));
+            if entry.opens_from_ports() {
+                unread.push((at(), "`source-port` without `flags`".to_owned()));
+            }
             entry.source = named.meant_by(entry.source);
             entry.destination = named.meant_by(entry.destination);
             all.push(entry);
@@ -205,7 +208,7 @@ impl Holding<'_, '_, '_> {
     }
 
     /// What goes where nobody is, or comes from there. Lines for replies may take it in or not: nothing follows.
-    fn nobody(&self) -> [Match; 2] {
+    fn nobody(&self) -> Vec<Match> {
         let plan = self.meaning.plan();
         super::rest::nobody(plan, &Surroundings::of(plan))
     }
@@ -224,7 +227,9 @@ impl Holding<'_, '_, '_> {
             let opens = entry.action == Action::Allow && rule.action != Action::Allow;
             change.packets = match opens {
                 true if entry.id.starts_with("reply.") => {
-                    change.packets.difference(&leaks).difference(&nobody)
+                    // By services that come back there, and not whatever is called so.
+                    let own = nobody.intersection(&self.services_of_replies());
+                    change.packets.difference(&leaks).difference(&own)
                 }
                 true => change.packets.difference(&leaks),
                 // What looks like a reply is let in before anything logs it, by the rules as well.
@@ -302,6 +307,24 @@ impl Holding<'_, '_, '_> {
             })),
             Why::Rare => of(protocols(&|protocol| !super::USUAL.contains(&protocol.0))),
         }
+    }
+
+    /// Packets of the services that the rules take for replies, by interface and family, from anybody to anybody: an entry of
+    /// the file may stand for several rules, and for more addresses.
+    fn services_of_replies(&self) -> PacketSet {
+        let rules = self.rules.lists.iter().flat_map(|list| &list.rules);
+        let own = rules.filter_map(|rule| {
+            let packets = rule.packets()?;
+            let mut service = packets.service.intersection(&from_anywhere(rule.replies_from()?));
+            if packets.source.v6.is_empty() || packets.destination.v6.is_empty() {
+                service.v6 = IntervalSet::empty();
+            }
+            if packets.source.v4.is_empty() || packets.destination.v4.is_empty() {
+                service.v4 = IntervalSet::empty();
+            }
+            Some(Match { enters: packets.enters.clone(), service, ..Match::everything() })
+        });
+        own.collect()
     }
 
     /// First packets that the rules take for replies.

@@ -257,12 +257,20 @@ fn without_way(plan: &Plan, around: &Surroundings, packets: PacketSet) -> Packet
     gone.fold(packets, |rest, gone| rest.difference(&gone.into()))
 }
 
-/// What comes from no device and nowhere of the internet; what goes there, nor to the gateway.
-pub(super) fn nobody(plan: &Plan, around: &Surroundings) -> [Match; 2] {
+/// What comes from no device and nowhere of the internet; what goes there, nor to the gateway. What is the gateway's by one
+/// interface alone, as a broadcast address is, is nobody's by the others (RFC 2644).
+pub(super) fn nobody(plan: &Plan, around: &Surroundings) -> Vec<Match> {
     let devices = devices(plan);
     let source = devices.complement();
     let destination = devices.union(&gateway(around)).complement();
-    [Match { source, ..Match::everything() }, Match { destination, ..Match::everything() }]
+    let ends =
+        [Match { source, ..Match::everything() }, Match { destination, ..Match::everything() }];
+    let by_interface = around.interfaces().zip(&around.gateway).map(|(interface, gateway)| Match {
+        enters: [interface, plan.translated_interface(interface)].into_iter().collect(),
+        destination: devices.union(gateway).complement(),
+        ..Match::everything()
+    });
+    ends.into_iter().chain(by_interface).collect()
 }
 
 fn devices(plan: &Plan) -> AddressSet {
