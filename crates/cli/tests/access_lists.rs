@@ -302,6 +302,10 @@ fn members_that_nobody_reads_are_named_wherever_they_stand() {
         });
         assert!(said["not_understood"].to_string().contains("`other`"), "{place}: {said:#}");
     }
+    for kind in ["eth-acl-type", "ipv7-acl-type"] {
+        let said = lists.with(|acls| acls["acl"][0]["type"] = json!(kind));
+        assert!(said["not_understood"].to_string().contains(&format!("`type {kind}`")), "{said:#}");
+    }
     // What a gateway counts says nothing of packets to come.
     let said = lists.with(|acls| {
         let set = "/attachment-points/interface/0/ingress/acl-sets/acl-set/0";

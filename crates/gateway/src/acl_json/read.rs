@@ -74,6 +74,15 @@ struct SetName {
     rest: Leaves,
 }
 
+/// The types of lists that speak of packets of IP (RFC 8519, 4.1).
+const KINDS: [&str; 5] = [
+    "ipv4-acl-type",
+    "ipv6-acl-type",
+    "mixed-eth-ipv4-acl-type",
+    "mixed-eth-ipv6-acl-type",
+    "mixed-eth-ipv4-ipv6-acl-type",
+];
+
 /// A list.
 #[derive(Clone, Debug, Deserialize)]
 pub(crate) struct List {
@@ -162,6 +171,10 @@ impl Acls {
         for list in &self.lists {
             let rests = [&list.rest, &list.aces.rest].into_iter();
             all.extend(rests.flat_map(|rest| of(&list.name, rest)));
+            let kind = word(&list.kind);
+            if !kind.is_empty() && !KINDS.contains(&kind) {
+                all.push((list.name.clone(), format!("`type {}`", list.kind)));
+            }
         }
         for point in self.points() {
             let missing = point.names().filter(|name| self.list(name).is_none());
