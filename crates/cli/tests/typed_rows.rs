@@ -123,7 +123,7 @@ fn rows_of_what_a_gateway_does_by_itself_are_those_of_the_plan() {
 }
 
 #[test]
-fn a_zone_may_be_told_by_its_interfaces() {
+fn a_zone_may_be_given_by_its_interfaces() {
     let rules = Sheet::of("rules", "farm.toml");
     let (place, head) = rules.row("cell.family>internet");
     let at = |column: &str| head.iter().position(|one| one == column).expect("a column");

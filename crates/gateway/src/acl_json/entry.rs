@@ -50,8 +50,8 @@ pub(crate) struct Entry {
 }
 
 impl Entry {
-    /// Whether it takes what opens a connection, where that comes from some ports: packets are told by the ports that they go to
-    /// alone, so that nobody can say which those are.
+    /// Whether it takes what opens a TCP connection from some ports. Packets are distinguished by the ports that they go to
+    /// alone, so that which connections these are cannot be said.
     pub(crate) fn opens_from_ports(&self) -> bool {
         let tcp = ServiceSet::protocol(Protocol::TCP);
         let takes = !self.service.intersection(&tcp).is_empty();

@@ -146,7 +146,7 @@ fn any_in_one(row: RawRow<'_>, words: &str, exact: &str) -> bool {
     match [words, exact].map(|column| row.cell(column) == "any") {
         [true, true] | [false, false] => false,
         [true, false] => true,
-        // A zone is told by its interfaces as well, and the gateway by its list.
+        // A zone may be given by its interfaces as well, and the gateway by its list.
         [false, true] => match words {
             "service" => true,
             "from" => row.cell("interfaces").is_empty(),
