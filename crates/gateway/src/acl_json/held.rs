@@ -19,11 +19,11 @@ use bastium_core::plan::{Action, Plan, Uplink};
 use bastium_core::proof::{PlanlessChange, Proved, leaks, never_asked, planless_changes_in};
 use bastium_core::rules::{Applies, PlanlessLine, Rule, RuleList, RuleSet, Surroundings};
 use bastium_core::space::{
-    AddressSet, Coordinate, Family, IntervalSet, Match, PacketSet, Protocol, ServicePoint,
-    ServiceSet,
+    AddressSet, Coordinate, Family, Interface, IntervalSet, Match, PacketSet, Protocol,
+    ServicePoint, ServiceSet,
 };
 use lines::{of_file, of_rules};
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 
 /// Packets with which the lists do not do what the rules do.
 #[derive(Clone, Debug)]
@@ -208,9 +208,15 @@ impl Holding<'_, '_, '_> {
     }
 
     /// What goes where nobody is, or comes from there. Lines for replies may take it in or not: nothing follows.
-    fn nobody(&self) -> Vec<Match> {
+    fn nobody(&self) -> [Match; 2] {
         let plan = self.meaning.plan();
         super::rest::nobody(plan, &Surroundings::of(plan))
+    }
+
+    /// The same by the interface where it comes in. That is asked of what differs alone: it cuts packets into many pieces.
+    fn nobody_here(&self) -> PacketSet {
+        let plan = self.meaning.plan();
+        super::rest::nobody_here(plan, &Surroundings::of(plan))
     }
 
     fn first_packets(&mut self) {
@@ -222,14 +228,19 @@ impl Holding<'_, '_, '_> {
         }
         let leaks = self.whole_leaks();
         let nobody: PacketSet = self.nobody().into_iter().collect();
+        let (here, back) = (self.nobody_here(), self.services_of_replies());
         for mut change in changes {
             let (rule, entry) = (&old[change.before], &new[change.after]);
             let opens = entry.action == Action::Allow && rule.action != Action::Allow;
             change.packets = match opens {
                 true if entry.id.starts_with("reply.") => {
                     // By services that come back there, and not whatever is called so.
-                    let own = nobody.intersection(&self.services_of_replies());
-                    change.packets.difference(&leaks).difference(&own)
+                    let rest = change.packets.difference(&leaks);
+                    if rest.is_empty() {
+                        continue;
+                    }
+                    let theirs = rest.intersection(&nobody).union(&rest.intersection(&here));
+                    rest.difference(&theirs.intersection(&back))
                 }
                 true => change.packets.difference(&leaks),
                 // What looks like a reply is let in before anything logs it, by the rules as well.
@@ -312,19 +323,27 @@ impl Holding<'_, '_, '_> {
     /// Packets of the services that the rules take for replies, by interface and family, from anybody to anybody: an entry of
     /// the file may stand for several rules, and for more addresses.
     fn services_of_replies(&self) -> PacketSet {
-        let rules = self.rules.lists.iter().flat_map(|list| &list.rules);
-        let own = rules.filter_map(|rule| {
-            let packets = rule.packets()?;
-            let mut service = packets.service.intersection(&from_anywhere(rule.replies_from()?));
+        let mut by_interface: HashMap<Interface, ServiceSet> = HashMap::new();
+        for rule in self.rules.lists.iter().flat_map(|list| &list.rules) {
+            let Some((packets, from)) = rule.packets().zip(rule.replies_from()) else { continue };
+            let mut service = packets.service.intersection(&from_anywhere(from));
             if packets.source.v6.is_empty() || packets.destination.v6.is_empty() {
                 service.v6 = IntervalSet::empty();
             }
             if packets.source.v4.is_empty() || packets.destination.v4.is_empty() {
                 service.v4 = IntervalSet::empty();
             }
-            Some(Match { enters: packets.enters.clone(), service, ..Match::everything() })
-        });
-        own.collect()
+            let interfaces = packets.enters.spans().iter().flat_map(|(low, high)| low.0..=high.0);
+            for interface in interfaces.map(Interface) {
+                let own = by_interface.entry(interface).or_insert_with(ServiceSet::empty);
+                *own = own.union(&service);
+            }
+        }
+        let of = |(interface, service)| {
+            let enters = IntervalSet::point(interface);
+            Match { enters, service, ..Match::everything() }
+        };
+        by_interface.into_iter().map(of).collect()
     }
 
     /// First packets that the rules take for replies.
@@ -362,6 +381,7 @@ impl Holding<'_, '_, '_> {
         }
         let mut unasked = never_asked(self.meaning);
         unasked.extend(self.nobody());
+        let here = self.nobody_here();
         let mut files = vec![std::mem::take(&mut self.new)];
         if self.resets != files[0] {
             files.push(std::mem::take(&mut self.resets));
@@ -374,9 +394,10 @@ impl Holding<'_, '_, '_> {
             self.held.undecided += undecided;
             for mut change in changes {
                 let (rule, entry) = (&old[change.before], &new[change.after]);
-                if entry.action != Action::Allow {
-                    change.packets = change.packets.difference(&self.without_words(rule, entry));
-                }
+                change.packets = match entry.action {
+                    Action::Allow => change.packets.difference(&here),
+                    _ => change.packets.difference(&self.without_words(rule, entry)),
+                };
                 self.fault(change, &old, &new, true);
             }
         }

@@ -257,20 +257,24 @@ fn without_way(plan: &Plan, around: &Surroundings, packets: PacketSet) -> Packet
     gone.fold(packets, |rest, gone| rest.difference(&gone.into()))
 }
 
-/// What comes from no device and nowhere of the internet; what goes there, nor to the gateway. What is the gateway's by one
-/// interface alone, as a broadcast address is, is nobody's by the others (RFC 2644).
-pub(super) fn nobody(plan: &Plan, around: &Surroundings) -> Vec<Match> {
+/// What comes from no device and nowhere of the internet; what goes there, nor to the gateway.
+pub(super) fn nobody(plan: &Plan, around: &Surroundings) -> [Match; 2] {
     let devices = devices(plan);
     let source = devices.complement();
     let destination = devices.union(&gateway(around)).complement();
-    let ends =
-        [Match { source, ..Match::everything() }, Match { destination, ..Match::everything() }];
-    let by_interface = around.interfaces().zip(&around.gateway).map(|(interface, gateway)| Match {
+    [Match { source, ..Match::everything() }, Match { destination, ..Match::everything() }]
+}
+
+/// What goes to an address that is the gateway's, but not by the interface where it comes in: another network's broadcast
+/// address is nobody's there (RFC 2644).
+pub(super) fn nobody_here(plan: &Plan, around: &Surroundings) -> PacketSet {
+    let of_some = gateway(around).difference(&devices(plan));
+    let by_interface = around.interfaces().zip(&around.gateway).map(|(interface, own)| Match {
         enters: [interface, plan.translated_interface(interface)].into_iter().collect(),
-        destination: devices.union(gateway).complement(),
+        destination: of_some.difference(own),
         ..Match::everything()
     });
-    ends.into_iter().chain(by_interface).collect()
+    by_interface.collect()
 }
 
 fn devices(plan: &Plan) -> AddressSet {
