@@ -478,3 +478,20 @@ fn neighbour_discovery_begins_no_conversation() {
     let both = audited(needs, &format!("ct state new,untracked {needs}"));
     assert_eq!(both.code, 0, "{}", both.out);
 }
+
+/// Nobody has neighbours on `lo`: what lets new conversations in there lets in all that the gateway says to itself.
+#[test]
+fn no_neighbours_are_wanted_on_lo() {
+    let bench = Bench::new();
+    assert_eq!(bench.run("export nftables --plan bare.toml --to own.nft").code, 0);
+    let own = std::fs::read_to_string(bench.file("own.nft")).expect("it was written");
+    let with = |states: &str| {
+        let line = format!("iifname \"lo\" ct state {states} accept");
+        let changed = own.replacen("iifname \"lo\" accept", &line, 1);
+        assert_ne!(changed, own);
+        bench.write("changed.nft", changed);
+        audit(&bench, "changed.nft --plan bare.toml").json()["agrees"].clone()
+    };
+    assert_eq!(with("new,established,related"), true);
+    assert_eq!(with("established,related"), false);
+}

@@ -215,6 +215,28 @@ fn what_nobody_reads_is_named_and_its_line_is_unsure() {
     }
 }
 
+/// In JSON a number is no name either, and a name of digits is one.
+#[test]
+fn an_interface_by_its_number_is_named_in_json_too() {
+    let unread = |right: serde_json::Value| {
+        let test = serde_json::json!({ "match": {
+            "op": "==", "left": { "meta": { "key": "iif" } }, "right": right } });
+        let place = serde_json::json!({ "family": "inet", "table": "site", "name": "forward",
+            "type": "filter", "hook": "forward", "prio": 0, "policy": "drop" });
+        let rule = serde_json::json!({ "family": "inet", "table": "site", "chain": "forward",
+            "expr": [test, { "accept": null }] });
+        let table = serde_json::json!({ "family": "inet", "name": "site" });
+        let all = serde_json::json!({ "nftables":
+            [{ "table": table }, { "chain": place }, { "rule": rule }] });
+        read(&all.to_string()).not_understood.len()
+    };
+    assert_eq!(unread(serde_json::json!(7)), 1);
+    assert_eq!(unread(serde_json::json!({ "set": [7, 8] })), 1);
+    assert_eq!(unread(serde_json::json!({ "set": ["wan1", 8] })), 1);
+    assert_eq!(unread(serde_json::json!("7")), 0);
+    assert_eq!(unread(serde_json::json!("wan1")), 0);
+}
+
 /// What leaves a set by itself is in it for a time only.
 #[test]
 fn a_set_whose_elements_expire_is_named() {

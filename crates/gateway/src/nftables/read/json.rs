@@ -1,6 +1,7 @@
 //! From what `nft -j list ruleset` prints to a rule set (libnftables-json(5)). Each object is read into types;
 //! one that does not fit them is unread, with its words.
 
+use super::objects::{ChainObject, Compared, LimitObject, LookedUp, RuleObject, SetObject};
 use super::ruleset::{
     Chain, End, Hook, Key, Limit, Looked, Map, Part, Ports, Problem, Refusal, Rule, Ruleset, Set,
     Table, Test, Value as Meant, Values, Verdict,
@@ -9,77 +10,12 @@ use super::statement::{bytes, meta, network_field, refusal};
 use super::text::named_priority;
 use super::values::{self, Raw, typed};
 use bastium_core::space::Family;
-use serde::Deserialize;
+use serde::Deserialize as _;
 use serde_json::Value;
 use std::collections::HashMap;
 
 /// How much of an expression is shown.
 const MOST_SHOWN: usize = 120;
-
-#[derive(Deserialize)]
-struct ChainObject {
-    family: String,
-    table: String,
-    name: String,
-    #[serde(rename = "type")]
-    kind: Option<String>,
-    hook: Option<String>,
-    prio: Option<Value>,
-    policy: Option<String>,
-    dev: Option<Value>,
-}
-
-#[derive(Deserialize)]
-struct RuleObject {
-    family: String,
-    table: String,
-    chain: String,
-    handle: Option<u64>,
-    comment: Option<String>,
-    expr: Vec<Value>,
-}
-
-#[derive(Deserialize)]
-struct SetObject {
-    family: String,
-    table: String,
-    name: String,
-    #[serde(rename = "type")]
-    kind: Value,
-    map: Option<Value>,
-    #[serde(default)]
-    flags: Value,
-    #[serde(default)]
-    elem: Vec<Value>,
-}
-
-#[derive(Deserialize)]
-struct LimitObject {
-    family: String,
-    table: String,
-    name: String,
-    rate: u64,
-    per: String,
-    rate_unit: Option<String>,
-    #[serde(default)]
-    burst: u64,
-    burst_unit: Option<String>,
-    #[serde(default)]
-    inv: bool,
-}
-
-#[derive(Deserialize)]
-struct Compared {
-    op: String,
-    left: Value,
-    right: Value,
-}
-
-#[derive(Deserialize)]
-struct LookedUp {
-    key: Value,
-    data: Value,
-}
 
 /// Reads the objects that the tool prints.
 pub(crate) fn ruleset(objects: &[Value]) -> Ruleset {
@@ -295,8 +231,8 @@ fn single(key: Key, value: &Value) -> Result<Meant, String> {
         word(low).zip(word(high)).map(|(low, high)| Raw::Span(low, high))
     } else {
         // An interface by its number has no name here.
-        let by_number = matches!(key, Key::Interface(_)) && value.is_number();
-        word(value).filter(|_| !by_number).map(Raw::One)
+        let named = !matches!(key, Key::Interface(_)) || value.is_string();
+        word(value).filter(|_| named).map(Raw::One)
     };
     values::value(key, &raw.ok_or_else(|| shown(value))?)
 }

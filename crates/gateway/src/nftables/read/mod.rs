@@ -14,6 +14,7 @@ mod json;
 mod lexer;
 mod logged;
 mod lower;
+mod objects;
 mod ruleset;
 mod statement;
 mod text;
