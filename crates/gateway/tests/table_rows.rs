@@ -82,6 +82,10 @@ fn rows_whose_numbers_fall_may_be_asked_in_another_order() {
     assert!(with(["1", "2", "10"]).is_empty());
     assert!(with(["1", "", "2"]).is_empty());
     assert_eq!(with(["1", "20", "10"]), [("line 4".to_owned(), "number 10 below 20".to_owned())]);
+    assert_eq!(with(["1", "2a", "3"]), [("line 3".to_owned(), "the number `2a`".to_owned())]);
+    let two =
+        read("no,priority,action,source,destination\n1,200,allow,any,any\n2,100,block,any,any\n");
+    assert_eq!(two.not_understood.len(), 1, "{:?}", two.not_understood);
     assert_eq!(with(["5", "", "5"]), [("line 4".to_owned(), "number 5 below 5".to_owned())]);
 }
 

@@ -38,11 +38,11 @@ pub(super) fn read(acls: Acls, plan: Option<&Plan>) -> Result<Foreign, NotAList>
     }
     let rules = reader.lines.iter().filter(|line| !line.end).count();
     Ok(Foreign {
-        tells_limits: false,
         ways: reader.ways,
         lines: reader.lines,
         not_understood: reader.not_understood,
         replies: None,
+        tells_limits: false,
         rules,
         exhausted: false,
         ruleset: None,

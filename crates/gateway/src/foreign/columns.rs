@@ -78,7 +78,7 @@ const BESIDE: [&str; 24] = [
     "changed",
 ];
 
-/// Headings of a row's number. Where numbers fall, it is not known which row is asked first.
+/// Headings of a row's number. Where numbers do not rise, it is not known which row is asked first.
 const NUMBERS: [&str; 9] =
     ["no", "no.", "nr", "number", "#", "position", "sequence", "order", "priority"];
 
@@ -148,11 +148,13 @@ impl<'r> Cells<'r> {
         Some(enabled? && !yes_or_no(disabled)?)
     }
 
-    /// Its number, where it has one.
-    pub(super) fn number(self) -> Option<i64> {
-        let headings = self.columns.headings.iter();
-        let place = headings.into_iter().position(|one| NUMBERS.contains(&one.as_str()))?;
-        self.record.get(place)?.trim().parse().ok()
+    /// The cells that may say where it stands among the others, by their columns.
+    pub(super) fn numbers(self) -> impl Iterator<Item = (usize, &'r str)> {
+        let headings = self.columns.headings.iter().enumerate();
+        let numbers = headings.filter(|(_, heading)| NUMBERS.contains(&heading.as_str()));
+        let cells =
+            numbers.filter_map(move |(place, _)| Some((place, self.record.get(place)?.trim())));
+        cells.filter(|(_, cell)| !cell.is_empty())
     }
 
     /// What stands in it that may say something of packets, and that nobody here can read.

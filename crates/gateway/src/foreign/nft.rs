@@ -39,13 +39,12 @@ pub(super) fn list(ruleset: Ruleset, plan: Option<&Plan>) -> Result<Foreign, Not
     let rules = rules.map(|chain| chain.rules.len()).sum();
     let exhausted = lowered.exhausted.is_some();
     let ruleset = Some(ruleset);
-    let tells_limits = true;
     Ok(Foreign {
-        tells_limits,
         ways,
         lines,
         not_understood,
         replies,
+        tells_limits: true,
         rules,
         exhausted,
         ruleset,

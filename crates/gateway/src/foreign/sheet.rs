@@ -7,6 +7,7 @@ use bastium_core::rules::PlanlessLine;
 use bastium_core::service::{built_in, parse_literal};
 use bastium_core::source::Text;
 use bastium_core::space::{AddressSet, Interface, IntervalSet, Match, ServiceSet};
+use std::collections::HashMap;
 
 /// Reads a table: a plan says what names mean.
 pub(super) fn read(text: &str, plan: Option<&Plan>) -> Result<Foreign, NotAList> {
@@ -22,7 +23,8 @@ pub(super) fn read(text: &str, plan: Option<&Plan>) -> Result<Foreign, NotAList>
         return Err(NotAList::NoColumns(missing));
     }
     let ways = plan.map_or_else(|| Ways::between(Vec::new()), Ways::of)?;
-    let mut sheet = Sheet { plan, ways, lines: Vec::new(), not_understood: Vec::new(), last: None };
+    let mut sheet =
+        Sheet { plan, ways, lines: Vec::new(), not_understood: Vec::new(), last: HashMap::new() };
     for record in reader.records() {
         let record = record.map_err(broken)?;
         let row = record.position().map_or(0, csv::Position::line);
@@ -54,8 +56,8 @@ struct Sheet<'p> {
     ways: Ways,
     lines: Vec<ForeignLine>,
     not_understood: Vec<NotUnderstood>,
-    /// The number of the last row that has one.
-    last: Option<i64>,
+    /// The last number of each column of numbers.
+    last: HashMap<usize, i64>,
 }
 
 impl Sheet<'_> {
@@ -129,11 +131,14 @@ impl Sheet<'_> {
         set
     }
 
-    /// What is wrong with a row's number, if anything.
-    fn out_of_order(&mut self, cells: Cells<'_>) -> Option<String> {
-        let number = cells.number()?;
-        let last = self.last.replace(number)?;
-        (number <= last).then(|| format!("number {number} below {last}"))
+    /// What is wrong with a row's numbers.
+    fn out_of_order(&mut self, cells: Cells<'_>) -> Vec<String> {
+        let wrong = |(column, cell): (usize, &str)| {
+            let Ok(number) = cell.parse() else { return Some(format!("the number `{cell}`")) };
+            let last = self.last.insert(column, number)?;
+            (number <= last).then(|| format!("number {number} below {last}"))
+        };
+        cells.numbers().filter_map(wrong).collect()
     }
 
     /// Services by name, and ports of the protocols that are given; nothing of any other protocol.
