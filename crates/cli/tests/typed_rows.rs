@@ -270,11 +270,21 @@ fn rows_and_columns_that_nobody_reads_are_named() {
         rows[place].push(cell.to_owned());
         rules.audited(&rows)
     };
-    for (heading, cell) in [("enabled", "no"), ("schedule", "nights"), ("", "nights")] {
+    for (heading, cell) in
+        [("enabled", "no"), ("schedule", "nights"), ("", "nights"), ("when", "at most 3 Mbit/s")]
+    {
         let (code, sheet) = with(heading, cell);
         assert!(code == 1 && sheet["not_understood"].to_string().contains(cell), "{sheet:#}");
     }
     assert_eq!(with("comment", "entered by the vet").0, 0);
+    let worksheet = Sheet::of("worksheet", "farm.toml");
+    let (row, _) = worksheet.row("cell.family-internet");
+    let mut rows = worksheet.rows.clone();
+    let heads = rows.iter_mut().filter(|head| head.contains(&"action".to_owned()));
+    heads.for_each(|head| head.push("enabled".to_owned()));
+    rows[row].push("no".to_owned());
+    let (code, sheet) = worksheet.audited(&rows);
+    assert!(code == 1 && sheet["not_understood"].to_string().contains("enabled"), "{sheet:#}");
     // A rule above the headings, or below others.
     let mut above = rules.rows.clone();
     above.swap(0, 1);
@@ -365,6 +375,11 @@ fn both_sheets_of_a_workbook_are_read() {
         let says = "it says something else than the sheet `worksheet`";
         assert!(code == 1 && unread.contains("sheet `rules`") && unread.contains(says), "{unread}");
     }
+    // Whatever a third sheet of rules is called.
+    let mut block = rules.rows.clone();
+    "block".clone_into(&mut block[place][cell("action")]);
+    let (code, unread) = audited(&[("rules", &rules.rows), ("rules (2)", &block)]);
+    assert!(code == 1 && unread.contains("sheet `rules (2)`"), "{unread}");
     // Of somebody else's workbook one sheet is read.
     let theirs = |cells: [&str; 3]| vec![cells.map(str::to_owned).to_vec()];
     let mut list = theirs(["action", "source", "destination"]);

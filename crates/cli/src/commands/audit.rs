@@ -52,13 +52,15 @@ pub(super) fn foreign(path: &Path, plan: Option<&Plan>) -> Result<Foreign, Failu
     if !workbook::is_one(&bytes) {
         return read_rules(&String::from_utf8_lossy(&bytes), plan).map_err(refused);
     }
-    let text = as_csv(typed::rows(path, &bytes)?)?;
+    let (rows, others) = typed::first_sheet(path, &bytes)?;
+    let text = as_csv(rows)?;
     let mut foreign = read_rules(&text, plan).map_err(refused)?;
-    let others = typed::other_sheets(path, &bytes)?.into_iter();
     let what = "it is not read; keep the rules in a workbook of their own".to_owned();
-    let unread =
-        others.map(|name| NotUnderstood { at: format!("sheet `{name}`"), what: what.clone() });
-    foreign.not_understood.extend(unread);
+    foreign.not_understood.extend(
+        others
+            .into_iter()
+            .map(|name| NotUnderstood { at: format!("sheet `{name}`"), what: what.clone() }),
+    );
     Ok(foreign)
 }
 

@@ -24,67 +24,76 @@ pub(in crate::commands) fn is_one(bytes: &[u8]) -> bool {
     bytes.starts_with(b"PK\x03\x04")
 }
 
+/// A workbook that has been looked through.
+pub(in crate::commands) struct Book<'b>(Xlsx<Cursor<&'b [u8]>>);
+
+impl<'b> Book<'b> {
+    /// Looks through a workbook.
+    ///
+    /// # Errors
+    /// Says why it cannot be read.
+    pub(in crate::commands) fn open(bytes: &'b [u8]) -> Result<Self, String> {
+        look_through(bytes)?;
+        Xlsx::new(Cursor::new(bytes)).map(Self).map_err(|error| error.to_string())
+    }
+
+    /// The names of the sheets that have anything in them, in their order.
+    ///
+    /// # Errors
+    /// Says why one cannot be read.
+    pub(in crate::commands) fn used(&mut self) -> Result<Vec<String>, String> {
+        let mut used = Vec::new();
+        for name in self.0.sheet_names() {
+            let mut cells =
+                self.0.worksheet_cells_reader(&name).map_err(|error| error.to_string())?;
+            while let Some(cell) = cells.next_cell().map_err(|error| error.to_string())? {
+                if !words(cell.get_value()).is_empty() {
+                    used.push(name);
+                    break;
+                }
+            }
+        }
+        Ok(used)
+    }
+
+    /// The rows of a sheet, up to the last one with anything in it.
+    ///
+    /// # Errors
+    /// Says why it cannot be read, or that there is more in it than in any table of a site.
+    pub(in crate::commands) fn rows(
+        &mut self,
+        name: &str,
+        most_rows: usize,
+    ) -> Result<Vec<Vec<String>>, String> {
+        let mut cells = self.0.worksheet_cells_reader(name).map_err(|error| error.to_string())?;
+        let mut rows: BTreeMap<u32, BTreeMap<u32, String>> = BTreeMap::new();
+        while let Some(cell) = cells.next_cell().map_err(|error| error.to_string())? {
+            let (row, column) = cell.get_position();
+            let text = words(cell.get_value());
+            if text.is_empty() {
+                continue;
+            }
+            if row as usize >= most_rows || column >= MOST_COLUMNS {
+                return Err(format!(
+                    "there is something in row {}, column {}, and a table ends at row {most_rows}, column {MOST_COLUMNS}",
+                    u64::from(row) + 1,
+                    u64::from(column) + 1
+                ));
+            }
+            rows.entry(row).or_default().insert(column, text);
+        }
+        filled(rows)
+    }
+}
+
 /// The rows of the first sheet, up to the last one with anything in it.
 ///
 /// # Errors
 /// Says why it cannot be read, or that there is more in it than in any table of a site.
 pub(super) fn rows(bytes: &[u8], most_rows: usize) -> Result<Vec<Vec<String>>, String> {
-    rows_of(bytes, &[], most_rows)
-}
-
-/// The names of the sheets that have anything in them, in their order.
-///
-/// # Errors
-/// Says why it cannot be read.
-pub(in crate::commands) fn sheets(bytes: &[u8]) -> Result<Vec<String>, String> {
-    look_through(bytes)?;
-    let mut book = Xlsx::new(Cursor::new(bytes)).map_err(|error| error.to_string())?;
-    let mut used = Vec::new();
-    for name in book.sheet_names() {
-        let mut cells = book.worksheet_cells_reader(&name).map_err(|error| error.to_string())?;
-        while let Some(cell) = cells.next_cell().map_err(|error| error.to_string())? {
-            if !words(cell.get_value()).is_empty() {
-                used.push(name);
-                break;
-            }
-        }
-    }
-    Ok(used)
-}
-
-/// The rows of the first sheet of one of these names; of the first of all if there is none.
-///
-/// # Errors
-/// Says why it cannot be read, or that there is more in it than in any table of a site.
-pub(in crate::commands) fn rows_of(
-    bytes: &[u8],
-    wanted: &[&str],
-    most_rows: usize,
-) -> Result<Vec<Vec<String>>, String> {
-    look_through(bytes)?;
-    let mut book = Xlsx::new(Cursor::new(bytes)).map_err(|error| error.to_string())?;
-    let names = book.sheet_names();
-    let named = wanted.iter().find(|name| names.iter().any(|own| own == *name));
-    let first = named.map(|name| (*name).to_owned()).or_else(|| names.first().cloned());
-    let first = first.ok_or("it has no sheet")?;
-    let mut cells = book.worksheet_cells_reader(&first).map_err(|error| error.to_string())?;
-    let mut rows: BTreeMap<u32, BTreeMap<u32, String>> = BTreeMap::new();
-    while let Some(cell) = cells.next_cell().map_err(|error| error.to_string())? {
-        let (row, column) = cell.get_position();
-        let text = words(cell.get_value());
-        if text.is_empty() {
-            continue;
-        }
-        if row as usize >= most_rows || column >= MOST_COLUMNS {
-            return Err(format!(
-                "there is something in row {}, column {}, and a table ends at row {most_rows}, column {MOST_COLUMNS}",
-                u64::from(row) + 1,
-                u64::from(column) + 1
-            ));
-        }
-        rows.entry(row).or_default().insert(column, text);
-    }
-    filled(rows)
+    let mut book = Book::open(bytes)?;
+    let first = book.0.sheet_names().first().cloned().ok_or("it has no sheet")?;
+    book.rows(&first, most_rows)
 }
 
 /// The rows one after the other from the first, from the leftmost column on.

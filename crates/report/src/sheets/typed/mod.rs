@@ -38,7 +38,7 @@ pub struct TypedRules<'p> {
 
 impl TypedRules<'_> {
     /// Whether these are rules that decide and limit as others do. Of what is not understood nobody knows.
-    pub fn says_what(&self, other: &Self) -> bool {
+    pub fn agrees_with(&self, other: &Self) -> bool {
         let Ok(others) = Foreign::typed(&other.rules, Vec::new()) else { return false };
         let (differences, undecided) = of_list(&others, self.rules.plan(), &self.rules);
         other.not_understood.is_empty() && differences.is_empty() && undecided == 0
@@ -105,6 +105,7 @@ pub fn read_typed<'p>(rows: &[Vec<String>], meaning: &Meaning<'p>) -> Option<Typ
 
 /// Rows that look like rules and stand in no table of rules: above all headings, or below some that are nearly those of rules.
 fn strays(tables: &[RawTable], of_rules: &[&str]) -> Vec<(String, String)> {
+    // A worksheet's other tables share one at most, as `name` or `source`.
     const NEARLY: usize = 3;
     let nearly = |table: &&RawTable| !table.has(of_rules) && table.is_like(of_rules, NEARLY);
     let others = tables.iter().filter(nearly).flat_map(RawTable::rows);

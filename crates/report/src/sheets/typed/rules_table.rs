@@ -57,11 +57,10 @@ fn is_by_itself(row: RawRow<'_>, known: &Known<'_>) -> bool {
     let implied =
         known.rules.lists.iter().find(|list| list.implied && list.name == row.cell("list"));
     let mut own = implied.iter().flat_map(|list| &list.rules);
-    own.any(|rule| {
+    own.find(|rule| rule.id == *row.cell("id")).is_some_and(|rule| {
         let cells = written(known.plan, rule);
-        let mut telling = cells.iter().filter(|(column, _)| !is_beside(column) || *column == "id");
-        telling.all(|(column, cell)| {
-            ["no", "line"].contains(column) || cell.trim() == row.cell(column)
+        cells.iter().all(|(column, cell)| {
+            ["no", "line"].contains(column) || is_beside(column) || cell.trim() == row.cell(column)
         })
     })
 }

@@ -1,5 +1,8 @@
 //! The tables of a file, whatever stands between them.
 
+use bastium_core::plan::Action;
+use bastium_gateway::foreign::is_beside;
+
 /// One table: its heading, and its rows with where each stands.
 #[derive(Clone, Debug)]
 pub(super) struct RawTable {
@@ -98,7 +101,9 @@ impl<'t> RawRow<'t> {
         let headings = &self.table.headings;
         let strange = |(place, cell): (usize, &'t String)| {
             let heading = headings.get(place).map_or("", String::as_str);
-            let known = columns.contains(&heading) || bastium_gateway::foreign::is_beside(heading);
+            // Of two columns of one name, only the first is read.
+            let first = headings.iter().position(|one| one == heading) == Some(place);
+            let known = first && columns.contains(&heading) || is_beside(heading);
             (!known && !cell.is_empty()).then(|| match heading {
                 "" => format!("`{cell}`, below no heading"),
                 _ => format!("the column `{heading}`: `{cell}`"),
@@ -119,8 +124,7 @@ impl<'t> RawRow<'t> {
 }
 
 /// An action's cell: what happens, and whether that is logged.
-pub(super) fn action(cell: &str) -> Option<(bastium_core::plan::Action, bool)> {
-    use bastium_core::plan::Action;
+pub(super) fn action(cell: &str) -> Option<(Action, bool)> {
     let (word, log) = match cell.strip_suffix(" +log") {
         Some(word) => (word, true),
         None => (cell, false),
@@ -130,8 +134,8 @@ pub(super) fn action(cell: &str) -> Option<(bastium_core::plan::Action, bool)> {
 }
 
 /// Whether a row of an action may have a rate: nobody knows what a gateway does with the rest of what is blocked at a rate.
-pub(super) fn may_have_rate(action: bastium_core::plan::Action, rate: Option<f64>) -> bool {
-    rate.is_none() || action == bastium_core::plan::Action::Allow
+pub(super) fn may_have_rate(action: Action, rate: Option<f64>) -> bool {
+    rate.is_none() || action == Action::Allow
 }
 
 /// A cell of hours and rates: the hours' name, and the rate in megabits per second.

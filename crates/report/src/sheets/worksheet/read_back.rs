@@ -10,7 +10,6 @@ use bastium_core::plan::Plan;
 use bastium_core::rules::{Matches, Rule, RuleSet};
 use bastium_core::space::{AddressSet, IntervalSet, Match, Minute, ServiceSet};
 use std::collections::HashMap;
-use std::collections::hash_map::Entry;
 
 /// A rule that a worksheet does not say as it is.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -61,11 +60,9 @@ fn of_one_meaning<'s, T: PartialEq>(
 ) -> HashMap<&'s str, T> {
     let mut all: HashMap<&str, Option<T>> = HashMap::new();
     for (name, own) in named {
-        match all.entry(name) {
-            Entry::Vacant(free) => drop(free.insert(Some(own))),
-            Entry::Occupied(mut taken) if *taken.get() != Some(own) => drop(taken.insert(None)),
-            Entry::Occupied(_) => {}
-        }
+        let known = all.remove(name);
+        let meant = known.is_none_or(|known| known.as_ref() == Some(&own)).then_some(own);
+        all.insert(name, meant);
     }
     all.into_iter().filter_map(|(name, own)| Some((name, own?))).collect()
 }
