@@ -328,10 +328,7 @@ pub(crate) fn day_of(plan: &Plan, day: Option<Date>) -> Date {
 
 /// The minute of the week, where the site is.
 pub(crate) fn minute_of_week(plan: &Plan) -> Minute {
-    let now = now_at(plan);
-    let [day, hour, minute] =
-        [now.weekday().to_monday_zero_offset(), now.hour(), now.minute()].map(i8::unsigned_abs);
-    Minute::new((u16::from(day) * 24 + u16::from(hour)) * 60 + u16::from(minute))
+    Minute::of(now_at(plan).datetime())
 }
 
 /// How far the site's clock is from UTC at the moment, in seconds.
@@ -339,9 +336,13 @@ pub(crate) fn offset(plan: &Plan) -> i32 {
     now_at(plan).offset().seconds()
 }
 
+/// The site's time zone; where the plan names none, that of this machine.
+pub(crate) fn zone(plan: &Plan) -> TimeZone {
+    plan.site().zone().unwrap_or_else(TimeZone::system)
+}
+
 fn now_at(plan: &Plan) -> ZonedDateTime {
-    let zone = plan.site().zone().unwrap_or_else(TimeZone::system);
-    Timestamp::now().to_zoned_datetime(zone)
+    Timestamp::now().to_zoned_datetime(zone(plan))
 }
 
 /// How many columns there are, of a terminal that has so many. What goes elsewhere has lines of any length, for whatever

@@ -17,8 +17,8 @@ fn walked() -> Bench {
         "running.nft",
         rules
             .out
-            .replace(" counter ", " counter packets 3 bytes 180 ")
-            .replace("\tcounter ", "\tcounter packets 3 bytes 180 "),
+            .replace(" counter ", " counter packets 60 bytes 3600 ")
+            .replace("\tcounter ", "\tcounter packets 60 bytes 3600 "),
     );
     bench
 }
@@ -40,7 +40,7 @@ fn a_gateway_that_did_what_the_walk_saw_is_verified() {
     assert_eq!((code, &sheet["verified"]), (0, &true.into()), "{sheet:#}");
     let counters = sheet["counters"].as_array().expect("rows");
     assert!(counters.len() > 3, "{sheet:#}");
-    assert!(counters.iter().all(|row| row["packets"].as_u64() >= Some(3)), "{sheet:#}");
+    assert!(counters.iter().all(|row| row["packets"].as_u64() >= Some(60)), "{sheet:#}");
     assert!(sheet["not_tried"].to_string().contains("log was not given"), "{sheet:#}");
 }
 
@@ -54,13 +54,29 @@ fn whatever_is_otherwise_takes_that_away() {
         let rule = row["rule"].as_str().expect("an id");
         let lines =
             running.lines().map(|line| match line.contains(&format!("comment \"{rule}\"")) {
-                true => line.replace("packets 3 bytes 180", "packets 0 bytes 0"),
+                true => line.replace("packets 60 bytes 3600", "packets 0 bytes 0"),
                 false => line.to_owned(),
             });
         bench.write("none.nft", lines.collect::<Vec<_>>().join("\n") + "\n");
         let (sheet, code) = verify(&bench, "--running none.nft");
         assert_eq!(code, 1, "{rule}");
         assert!(faults(&sheet).contains(&format!("{rule} has counted no packet")), "{sheet:#}");
+        // Nor can it have counted fewer packets than there were checks.
+        let fewest = row["at_least"].as_u64().expect("a number");
+        let counted = |packets: u64| {
+            let lines =
+                running.lines().map(|line| match line.contains(&format!("comment \"{rule}\"")) {
+                    true => line.replace("packets 60 bytes", &format!("packets {packets} bytes")),
+                    false => line.to_owned(),
+                });
+            bench.write("few.nft", lines.collect::<Vec<_>>().join("\n") + "\n");
+            verify(&bench, "--running few.nft").1
+        };
+        let lines = running.matches(&format!("comment \"{rule}\"")).count() as u64;
+        assert_eq!(counted(fewest), 0, "{rule}");
+        if fewest > lines {
+            assert_eq!(counted((fewest - 1) / lines), 1, "{rule}");
+        }
     }
     bench.write(
         "open.nft",
@@ -79,6 +95,12 @@ fn whatever_is_otherwise_takes_that_away() {
     let (sheet, code) = verify(&bench, "--running running.nft --results empty.jsonl");
     assert_eq!(code, 1);
     assert!(faults(&sheet).contains("No check of the walk has passed"), "{sheet:#}");
+    // A line that cannot be read may have been one that failed.
+    let results = std::fs::read_to_string(bench.file("bare.walk.jsonl")).expect("results");
+    bench.write("torn.jsonl", results.clone() + "{\"bastium\":1,\"id\":\"cell");
+    let (sheet, code) = verify(&bench, "--running running.nft --results torn.jsonl");
+    assert_eq!(code, 1);
+    assert!(faults(&sheet).contains("1 line of the results cannot be read"), "{sheet:#}");
     // A failed check, by somebody else and later.
     let results = std::fs::read_to_string(bench.file("bare.walk.jsonl")).expect("results");
     let last = results.lines().last().expect("a result");
@@ -109,6 +131,10 @@ fn the_log_has_to_name_what_was_hit_and_is_logged() {
     let (sheet, code) = verify(&bench, "--running running.nft --log all.log");
     assert_eq!(code, 0, "{sheet:#}");
     assert_eq!(sheet["log"].as_array().map(Vec::len), Some(tags.len()), "{sheet:#}");
+    bench.write("more.log", all.clone() + &line("cell.nobody>nowhere"));
+    let (sheet, code) = verify(&bench, "--running running.nft --log more.log");
+    assert_eq!(code, 1, "{sheet:#}");
+    assert!(faults(&sheet).contains("cell.nobody>nowhere, which is no rule"), "{sheet:#}");
     bench.write("less.log", all.replacen(&line(tags[0]), "", 1));
     let (sheet, code) = verify(&bench, "--running running.nft --log less.log");
     assert_eq!(code, 1);

@@ -4,9 +4,12 @@ use bastium_core::checklist;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::Plan;
 use bastium_core::rules::{self, RuleSet};
-use bastium_report::walk::{Outcome, Record, State, WalkSheet, junit, line, read};
+use bastium_report::walk::{
+    Outcome, Record, Recorded, State, WalkSheet, abouts, junit, line, read,
+};
 use jiff::Timestamp;
 use jiff::civil::{Date, date};
+use jiff::tz::TimeZone;
 use proptest::prelude::*;
 use quick_xml::Reader;
 use quick_xml::events::Event;
@@ -31,9 +34,9 @@ fn sheet(records: impl FnOnce(&[checklist::Stand], &RuleSet) -> Vec<Record>) -> 
     )
     .stands;
     let records = records(&stands, &rules);
-    let checks = stands.iter().flat_map(|stand| &stand.checks);
-    let known = checks.map(|check| check.id.clone()).collect();
-    WalkSheet::new(&meaning, &rules, &stands, &records, &known)
+    let known = abouts(&stands, &rules);
+    let recorded = Recorded { records: &records, known: &known, unread: 0, zone: TimeZone::UTC };
+    WalkSheet::new(&meaning, &rules, &stands, &recorded)
 }
 
 /// A result of the first check of all.
@@ -65,7 +68,8 @@ fn any_record() -> impl Strategy<Value = Record> {
         id,
         outcome,
         expect: "reply".to_owned(),
-        seen,
+        // What has passed was seen as it was expected.
+        seen: seen.map(|seen| format!("reply: {seen}")),
         by,
         at: NOW,
         place,

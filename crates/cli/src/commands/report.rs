@@ -101,8 +101,9 @@ fn walked(
         None => Results::open(args.with[0].clone(), &args.with[1..], session)?,
     };
     let whole = checklist::build(meaning, proved);
-    let (stands, known) = made(&carried.stands, &whole.stands, &results);
-    let walk = WalkSheet::new(meaning, rules, stands, results.all(), &known);
+    let (stands, known) = made((&carried.stands, &whole.stands), rules, &results);
+    let recorded = results.recorded(&known, meaning.plan());
+    let walk = WalkSheet::new(meaning, rules, stands, &recorded);
     let list = match std::ptr::eq(stands, whole.stands.as_slice()) {
         true => ChecklistSheet::new(meaning, rules, &whole),
         false => sheet(&carried),

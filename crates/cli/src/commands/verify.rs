@@ -8,16 +8,16 @@ use crate::files;
 use crate::plans;
 use crate::session::{self, Session};
 use crate::show::{self, style};
-use bastium_core::checklist::{self, Check, Stand};
+use bastium_core::checklist::{self, Check, Probe, Stand};
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::Form;
 use bastium_core::rules::{self, RuleSet};
-use bastium_gateway::nftables::{hits, tag};
+use bastium_gateway::nftables::{hits, tag, tags};
 use bastium_gateway::{clean, decided_by_lists, read_packet_log};
 use bastium_report::count;
 use bastium_report::markdown;
 use bastium_report::sheets::{CounterRow, FileSum, LogRow, Looked, VerifySheet};
-use bastium_report::walk::{State, WalkSheet};
+use bastium_report::walk::{Abouts, State, WalkSheet, abouts};
 use bastium_wire::Ssh;
 use bastium_wire::netconf::{Client, Failed};
 use serde_json::Value;
@@ -36,12 +36,12 @@ pub(super) fn run(args: &Verify, session: &mut Session<'_>) -> Result<Exit, Fail
     // A walk makes the one list or the other, or both.
     let (carried, whole) =
         (checklist::carried(&meaning, proved), checklist::build(&meaning, proved));
-    let (stands, known) = made(&carried.stands, &whole.stands, &results);
-    let walk = WalkSheet::new(&meaning, &own, stands, results.all(), &known);
+    let (stands, known) = made((&carried.stands, &whole.stands), &own, &results);
+    let walk = WalkSheet::new(&meaning, &own, stands, &results.recorded(&known, &plan));
     let checks =
         [&carried.stands, &whole.stands].into_iter().flatten().flat_map(|stand| &stand.checks);
     let passed: Vec<&Check> = checks.filter(|check| has_passed(&walk, check)).collect();
-    let Some(Gateway { from, running, differences, counters }) =
+    let Some(Gateway { from, running, differences, counters, tags }) =
         gateway(args, &meaning, &passed, session)?
     else {
         return Ok(Exit::Unable);
@@ -55,7 +55,7 @@ pub(super) fn run(args: &Verify, session: &mut Session<'_>) -> Result<Exit, Fail
         Some(path) => {
             let bytes = plans::read_whole(path)?;
             sums.push(sum("log", &path.display().to_string(), &bytes));
-            Some(logged(path, &bytes)?)
+            Some(logged(path, &bytes, tags.as_ref())?)
         }
         None => None,
     };
@@ -80,6 +80,8 @@ struct Gateway {
     /// In what it differs from the plan.
     differences: Vec<String>,
     counters: Vec<CounterRow>,
+    /// What its log may call the rules; `None` where it names them in its own way.
+    tags: Option<HashSet<String>>,
 }
 
 /// Reads a gateway, or what it printed. `None` where it cannot be read, which has been said.
@@ -131,7 +133,8 @@ fn linux(
     let rules = session::in_form(meaning, Form::PerPair)?;
     let differences = load::differs(meaning, &running);
     let counters = counters(&rules, passed, &running);
-    Ok(Gateway { from, running, differences, counters })
+    let tags = Some(tags(&rules).into_keys().collect());
+    Ok(Gateway { from, running, differences, counters, tags })
 }
 
 /// A gateway with lists of RFC 8519: entry by entry what was proved, and the entries that decide about the checks.
@@ -155,7 +158,7 @@ fn with_lists(
     let says = |name: String| format!("{} is not what the plan says", clean(&name));
     let differences = load::list_differences(&wanted, &running).into_iter().map(says).collect();
     let counters = entries(meaning, &wanted, passed, &counted);
-    Ok(Some(Gateway { from, running: running.to_string(), differences, counters }))
+    Ok(Some(Gateway { from, running: running.to_string(), differences, counters, tags: None }))
 }
 
 /// The entries that decide about passed checks, and what they have counted.
@@ -165,24 +168,45 @@ fn entries(
     passed: &[&Check],
     counted: &Value,
 ) -> Vec<CounterRow> {
-    let mut expected: BTreeMap<(String, String), (HashSet<&str>, bool)> = BTreeMap::new();
+    let mut expected: BTreeMap<(String, String), Expected<'_>> = BTreeMap::new();
     for check in passed {
         let Some(device) = meaning.plan().device_name(check.packet.enters) else { continue };
         let Some(verdict) = decided_by_lists(wanted, &device, false, &check.packet) else {
             continue;
         };
-        let entry = expected.entry((verdict.list, verdict.entry)).or_default();
-        entry.0.insert(&check.id);
-        entry.1 |= verdict.logs;
+        expected.entry((verdict.list, verdict.entry)).or_default().take(check, verdict.logs);
     }
-    let row =
-        |((list, entry), (checks, logs)): ((String, String), (HashSet<&str>, bool))| CounterRow {
-            packets: matched(counted, &list, &entry),
-            checks: checks.len(),
-            logs,
-            rule: format!("{list}, {entry}"),
-        };
+    let row = |((list, entry), expected): ((String, String), Expected<'_>)| {
+        let packets = matched(counted, &list, &entry);
+        expected.row(format!("{list}, {entry}"), packets)
+    };
     expected.into_iter().map(row).collect()
+}
+
+/// What is expected of the counter of a rule.
+#[derive(Default)]
+struct Expected<'c> {
+    /// The checks that passed by it, by id.
+    checks: HashSet<&'c str>,
+    /// Those of them that send a packet of their own. A lease may be from before, and what is announced comes by itself.
+    sending: HashSet<&'c str>,
+    /// Whether the rule logs.
+    logs: bool,
+}
+
+impl<'c> Expected<'c> {
+    fn take(&mut self, check: &'c Check, logs: bool) {
+        self.checks.insert(&check.id);
+        if !matches!(check.probe, Probe::Lease | Probe::Browse) {
+            self.sending.insert(&check.id);
+        }
+        self.logs |= logs;
+    }
+
+    fn row(self, rule: String, packets: Option<u64>) -> CounterRow {
+        let (checks, at_least) = (self.checks.len(), self.sending.len().max(1));
+        CounterRow { rule, checks, at_least, packets, logs: self.logs }
+    }
 }
 
 /// How many packets an entry has matched (RFC 8519, `matched-packets`).
@@ -199,19 +223,22 @@ fn has_passed(walk: &WalkSheet, check: &Check) -> bool {
     walk.results.iter().any(|row| row.id == check.id && row.outcome == State::Pass)
 }
 
-/// The list of which most was made, and the ids of both.
+/// The list of which most was made, and what the checks of both are about.
 pub(super) fn made<'a>(
-    carried: &'a [Stand],
-    whole: &'a [Stand],
+    (carried, whole): (&'a [Stand], &'a [Stand]),
+    rules: &RuleSet,
     results: &Results,
-) -> (&'a [Stand], HashSet<String>) {
-    let ids = |stands: &[Stand]| -> HashSet<String> {
-        stands.iter().flat_map(|stand| &stand.checks).map(|check| check.id.clone()).collect()
-    };
-    let (short, long) = (ids(carried), ids(whole));
-    let only_long =
-        results.all().iter().any(|one| long.contains(&one.id) && !short.contains(&one.id));
-    (if only_long { whole } else { carried }, short.union(&long).cloned().collect())
+) -> (&'a [Stand], Abouts) {
+    let (short, mut long) = (abouts(carried, rules), abouts(whole, rules));
+    let is_only_long = |id: &str| long.contains_key(id) && !short.contains_key(id);
+    if results.all().iter().any(|one| is_only_long(&one.id)) {
+        let others = short.into_iter().filter(|(id, _)| !long.contains_key(id));
+        let others: Vec<(String, String)> = others.collect();
+        long.extend(others);
+        return (whole, long);
+    }
+    long.extend(short);
+    (carried, long)
 }
 
 fn sum(what: &'static str, path: &str, bytes: &[u8]) -> FileSum {
@@ -222,26 +249,26 @@ fn sum(what: &'static str, path: &str, bytes: &[u8]) -> FileSum {
 
 /// The rules that passed checks should have hit, and what their lines have counted.
 fn counters(rules: &RuleSet, passed: &[&Check], running: &str) -> Vec<CounterRow> {
-    let mut expected: BTreeMap<String, (HashSet<&str>, bool)> = BTreeMap::new();
+    let mut expected: BTreeMap<String, Expected<'_>> = BTreeMap::new();
     for check in passed {
         if let Some(rule) = rules.first_match(&check.packet).rule {
-            let entry = expected.entry(rule.id.to_string()).or_default();
-            entry.0.insert(&check.id);
-            entry.1 |= rule.log;
+            expected.entry(rule.id.to_string()).or_default().take(check, rule.log);
         }
     }
     let seen = hits(running).unwrap_or_default();
-    let row = |(rule, (checks, logs)): (String, (HashSet<&str>, bool))| CounterRow {
-        packets: seen.get(&tag(&rule)).copied(),
-        checks: checks.len(),
-        logs,
-        rule,
+    let row = |(rule, expected): (String, Expected<'_>)| {
+        let packets = seen.get(&tag(&rule)).copied();
+        expected.row(rule, packets)
     };
     expected.into_iter().map(row).collect()
 }
 
-/// What a log of packets names, by its tags.
-fn logged(path: &Path, bytes: &[u8]) -> Result<Vec<LogRow>, Failure> {
+/// What a log of packets names, by its tags, and whether the plan has that.
+fn logged(
+    path: &Path,
+    bytes: &[u8],
+    known: Option<&HashSet<String>>,
+) -> Result<Vec<LogRow>, Failure> {
     let mut tags: BTreeMap<String, u64> = BTreeMap::new();
     read_packet_log(bytes, |_, entry| {
         if let Some(tag) = entry.tag {
@@ -249,7 +276,13 @@ fn logged(path: &Path, bytes: &[u8]) -> Result<Vec<LogRow>, Failure> {
         }
     })
     .map_err(|error| Failure::File { path: path.to_owned(), doing: "read", error })?;
-    Ok(tags.into_iter().map(|(tag, packets)| LogRow { tag, packets }).collect())
+    Ok(tags
+        .into_iter()
+        .map(|(tag, packets)| {
+            let in_plan = known.is_none_or(|known| known.contains(&tag));
+            LogRow { tag: clean(&tag).into_owned(), in_plan, packets }
+        })
+        .collect())
 }
 
 fn print(sheet: &VerifySheet, session: &mut Session<'_>) -> Result<(), Failure> {

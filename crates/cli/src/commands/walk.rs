@@ -20,9 +20,8 @@ use bastium_core::meaning::Meaning;
 use bastium_core::proof::Proved;
 use bastium_core::rules::{self, RuleSet};
 use bastium_gateway::clean;
-use bastium_report::walk::{Outcome, Record, State, WalkSheet, junit};
+use bastium_report::walk::{Abouts, Outcome, Record, State, WalkSheet, abouts, junit};
 pub(super) use results::{Results, now, path as results_beside};
-use std::collections::HashSet;
 
 /// So many results that do not count are named one by one.
 const MOST_NAMED: usize = 10;
@@ -33,8 +32,8 @@ struct Tour<'t, 'p> {
     meaning: &'t Meaning<'p>,
     rules: &'t RuleSet<'t>,
     stands: Vec<Stand>,
-    /// The ids of all checks of the plan, in either list and at every place.
-    known: HashSet<String>,
+    /// What the checks of the plan are about, in either list and at every place.
+    known: Abouts,
     results: Results,
 }
 
@@ -49,7 +48,7 @@ pub(super) fn run(args: &Walk, session: &mut Session<'_>) -> Result<Exit, Failur
     let stands = list(&meaning, proved).stands;
     let results = Results::open(path, &args.with, session)?;
     // By cable, results of both lists are kept.
-    let known = known(&stands, results.all(), by_cable, || {
+    let known = known((&stands, &compiled), results.all(), by_cable, || {
         let other = if args.full || by_cable { checklist::carried } else { checklist::build };
         other(&meaning, proved).stands
     });
@@ -76,21 +75,19 @@ pub(super) fn run(args: &Walk, session: &mut Session<'_>) -> Result<Exit, Failur
     tour.show(session)
 }
 
-/// The ids of all checks of a plan. The other list is made only where it is wanted, or some result is not of this one.
+/// What all checks of a plan are about. The other list is made only where it is wanted, or some result is not of this one.
 fn known(
-    stands: &[Stand],
+    (stands, rules): (&[Stand], &RuleSet),
     records: &[Record],
     both: bool,
     other: impl FnOnce() -> Vec<Stand>,
-) -> HashSet<String> {
-    let ids = |stands: &[Stand]| -> HashSet<String> {
-        let checks = stands.iter().flat_map(|stand| &stand.checks);
-        checks.map(|check| check.id.clone()).collect()
-    };
-    let mut known = ids(stands);
-    if both || records.iter().any(|record| !known.contains(&record.id)) {
-        known.extend(ids(&other()));
+) -> Abouts {
+    let own = abouts(stands, rules);
+    if !both && records.iter().all(|record| own.contains_key(&record.id)) {
+        return own;
     }
+    let mut known = abouts(&other(), rules);
+    known.extend(own);
     known
 }
 
@@ -131,7 +128,8 @@ fn one_cable(_: &mut Tour<'_, '_>, _: Proved<'_>, _: &mut Session<'_>) -> Result
 
 impl Tour<'_, '_> {
     fn sheet(&self) -> WalkSheet {
-        WalkSheet::new(self.meaning, self.rules, &self.stands, self.results.all(), &self.known)
+        let recorded = self.results.recorded(&self.known, self.meaning.plan());
+        WalkSheet::new(self.meaning, self.rules, &self.stands, &recorded)
     }
 
     fn exit(&self) -> Exit {
@@ -153,6 +151,11 @@ impl Tour<'_, '_> {
             State::Skip => !self.args.retest,
             State::Pass | State::NotShown => self.args.all,
         })
+    }
+
+    /// Whether a check may be made at this hour.
+    fn is_the_hour(&self, check: &Check) -> bool {
+        check.may_be_made(self.meaning, session::minute_of_week(self.meaning.plan()))
     }
 
     /// Keeps a result, at once.
@@ -216,7 +219,7 @@ impl Tour<'_, '_> {
         };
         session.prose(mood, &format!("{}: {}", sheet.site, sheet.words()))?;
         if sheet.is_done() {
-            let who = self.results.people().join(", ");
+            let who = sheet.people().join(", ");
             session.prose(style::GOOD, &format!("signed off: every check was made, by {who}"))?;
         }
         let file = self.results.shown();

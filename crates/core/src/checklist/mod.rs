@@ -254,6 +254,13 @@ impl Check {
         self.probe.commands(&self.target)
     }
 
+    /// Whether it may be made in that minute of the week: what the plan means for it is then what it means at the time
+    /// for which the check is.
+    pub fn may_be_made(&self, meaning: &Meaning<'_>, at: Minute) -> bool {
+        let verdict = |at| meaning.decide(&Packet { at, ..self.packet }).verdict;
+        self.when.is_none_or(|when| verdict(at) == verdict(when))
+    }
+
     /// What the check is about, in one line that changes whenever it has to be made again: another packet,
     /// another expectation, or another rule behind it.
     pub fn means(&self, rules: &RuleSet) -> String {

@@ -21,14 +21,19 @@ impl Minute {
         Self(number % Self::PER_WEEK)
     }
 
+    /// The minute in which a date and a time of day lie.
+    pub fn of(at: jiff::civil::DateTime) -> Self {
+        let [day, hour, minute] =
+            [at.weekday().to_monday_zero_offset(), at.hour(), at.minute()].map(i8::unsigned_abs);
+        Self::new((u16::from(day) * 24 + u16::from(hour)) * 60 + u16::from(minute))
+    }
+
     /// Reads `tue 21:30`, `21:30` for a time on `day`, or a date and a time of ISO 8601: `2026-11-25T18:00`.
     pub fn from_words(words: &str, day: &str) -> Option<Self> {
         if let Ok(at) = words.trim().parse::<jiff::civil::DateTime>()
             && words.contains('T')
         {
-            let day = u16::from(at.weekday().to_monday_zero_offset().unsigned_abs());
-            let minute = at.hour().unsigned_abs() as u16 * 60 + at.minute().unsigned_abs() as u16;
-            return Some(Self::new(day * Self::PER_DAY + minute));
+            return Some(Self::of(at));
         }
         let (day, time) = words.trim().split_once(' ').unwrap_or((day, words.trim()));
         let (day, _) = (0..).zip(DAYS).find(|(_, name)| *name == day.to_lowercase())?;

@@ -42,6 +42,8 @@ pub struct CounterRow {
     pub rule: String,
     /// How many passed checks should have hit it.
     pub checks: usize,
+    /// The fewest packets that these checks can have sent by it.
+    pub at_least: usize,
     /// How many packets it has seen; none where the gateway has no such line.
     pub packets: Option<u64>,
     /// Whether it leaves a line in the log.
@@ -53,6 +55,8 @@ pub struct CounterRow {
 pub struct LogRow {
     /// What the log calls it.
     pub tag: String,
+    /// Whether the plan has such a rule.
+    pub in_plan: bool,
     /// How many packets it names.
     pub packets: u64,
 }
@@ -116,11 +120,15 @@ impl VerifySheet {
         for row in &self.counters {
             let packets =
                 row.packets.map_or("no such line".to_owned(), |packets| packets.to_string());
-            let tone = if row.packets.unwrap_or(0) == 0 { Tone::Bad } else { Tone::Plain };
+            let enough = row.packets.is_some_and(|packets| packets >= row.at_least as u64);
+            let tone = if !enough { Tone::Bad } else { Tone::Plain };
             counters.row([Cell::from(&row.rule), row.checks.into(), Cell::toned(packets, tone)]);
         }
         let mut log = Table::new([Column::whole("in the log"), Column::numbers("packets")]);
-        self.log.iter().for_each(|row| log.row([Cell::from(&row.tag), row.packets.into()]));
+        self.log.iter().for_each(|row| {
+            let tone = if row.in_plan { Tone::Plain } else { Tone::Bad };
+            log.row([Cell::toned(row.tag.clone(), tone), row.packets.into()]);
+        });
         let mut files =
             Table::new([Column::whole("file"), Column::whole("path"), Column::whole("sha-256")]);
         for file in &self.files {
@@ -180,6 +188,13 @@ fn faults(walk: &WalkSheet, looked: &Looked) -> Vec<String> {
             either(walk.of_others, "is of", "are each of")
         ));
     }
+    if walk.unread > 0 {
+        faults.push(format!(
+            "{} of the results cannot be read, and may be of {} that failed.",
+            count(walk.unread, "line"),
+            either(walk.unread, "a check", "checks")
+        ));
+    }
     for row in &looked.counters {
         let checks = count(row.checks, "check");
         match row.packets {
@@ -189,8 +204,19 @@ fn faults(walk: &WalkSheet, looked: &Looked) -> Vec<String> {
             )),
             Some(0) => faults
                 .push(format!("{} has counted no packet, and {checks} passed by it.", row.rule)),
+            Some(packets) if packets < row.at_least as u64 => faults.push(format!(
+                "{} has counted {}, and {checks} passed by it.",
+                row.rule,
+                count(packets, "packet")
+            )),
             Some(_) => {}
         }
+    }
+    for row in looked.log.iter().flatten().filter(|row| !row.in_plan) {
+        faults.push(format!(
+            "The log names {}, which is no rule of this plan: it is of another time, or of another gateway.",
+            row.tag
+        ));
     }
     let named = |rule: &str| {
         let tag = bastium_gateway::nftables::tag(rule);
@@ -221,8 +247,12 @@ fn not_tried(walk: &WalkSheet, looked: &Looked) -> Vec<String> {
         let were = are(walk.not_shown, "was", "were");
         says.push(format!("{were} silent, and nothing shows that the other end was there."));
     }
-    if looked.log.is_none() {
-        says.push("The gateway's log was not given.".to_owned());
+    match &looked.log {
+        None => says.push("The gateway's log was not given.".to_owned()),
+        Some(log) if log.is_empty() => {
+            says.push("The log that was given names no rule.".to_owned());
+        }
+        Some(_) => {}
     }
     says
 }
@@ -245,21 +275,28 @@ mod tests {
             open: 0,
             of_others: 0,
             not_counted: Vec::new(),
+            unread: 0,
             results: Vec::new(),
         }
     }
 
     #[test]
     fn nothing_is_verified_without_a_counter() {
-        let row = |packets| CounterRow { rule: "cell".to_owned(), checks: 1, packets, logs: false };
+        let row = |packets| CounterRow {
+            rule: "cell".to_owned(),
+            checks: 2,
+            at_least: 2,
+            packets,
+            logs: false,
+        };
         let verified = |passed, counters| {
             let looked = Looked { counters, ..Looked::default() };
             VerifySheet::new(&walk(passed), String::new(), looked).verified
         };
-        assert!(verified(1, vec![row(Some(1))]));
-        for counters in [vec![], vec![row(Some(0))], vec![row(None)]] {
-            assert!(!verified(1, counters));
+        assert!(verified(2, vec![row(Some(2))]));
+        for counters in [vec![], vec![row(Some(1))], vec![row(Some(0))], vec![row(None)]] {
+            assert!(!verified(2, counters));
         }
-        assert!(!verified(0, vec![row(Some(1))]));
+        assert!(!verified(0, vec![row(Some(2))]));
     }
 }

@@ -3,8 +3,10 @@
 
 mod junit;
 mod record;
+mod recorded;
 mod sheet;
 
 pub use junit::junit;
 pub use record::{BadLine, Outcome, Record, line, read};
+pub use recorded::{Abouts, Recorded, abouts};
 pub use sheet::{ResultRow, State, WalkSheet};

@@ -1,14 +1,14 @@
 //! What all results together come to.
 
-use super::{Outcome, Record};
+use super::recorded::OfCheck;
+use super::{Outcome, Record, Recorded};
 use crate::edition::EDITION;
-use crate::{Cell, Column, Table, Tone};
+use crate::{Cell, Column, Table, Tone, count};
 use bastium_core::checklist::{Check, Stand, Standpoint};
 use bastium_core::meaning::Meaning;
 use bastium_core::rules::RuleSet;
 use schemars::JsonSchema;
 use serde::Serialize;
-use std::collections::HashSet;
 
 /// Where a check stands.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
@@ -111,6 +111,8 @@ pub struct WalkSheet {
     pub of_others: usize,
     /// Those results.
     pub not_counted: Vec<NotCounted>,
+    /// How many lines of the files are no results.
+    pub unread: usize,
     /// The checks.
     pub results: Vec<ResultRow>,
 }
@@ -122,15 +124,14 @@ impl WalkSheet {
         meaning: &Meaning<'_>,
         rules: &RuleSet,
         stands: &[Stand],
-        records: &[Record],
-        known: &HashSet<String>,
+        recorded: &Recorded<'_>,
     ) -> Self {
-        let not_counted = of_others(records, known);
+        let not_counted = of_others(recorded);
         let mut results = Vec::new();
         for stand in stands {
             let place = stand.standpoint.name(meaning);
             results.extend(stand.checks.iter().map(|check| {
-                let row = row(check, &place, rules, records);
+                let row = row(check, &place, (meaning, rules), recorded);
                 let due = [State::Open, State::Changed].contains(&row.outcome);
                 ResultRow {
                     takes: if due { takes(meaning, stand, check) } else { Vec::new() },
@@ -151,6 +152,7 @@ impl WalkSheet {
             open: count(State::Open),
             of_others: not_counted.len(),
             not_counted,
+            unread: recorded.unread,
             results,
         }
     }
@@ -181,9 +183,20 @@ impl WalkSheet {
         places.into_iter().map(words).collect()
     }
 
-    /// Whether every check was made, and none went otherwise than expected.
+    /// Whether every check was made, and none went otherwise than expected. A line that cannot be read may have been one
+    /// that failed.
     pub fn is_done(&self) -> bool {
-        self.passed + self.not_shown == self.results.len()
+        let made = self.passed + self.not_shown;
+        made > 0 && made == self.results.len() && self.unread == 0
+    }
+
+    /// Who made the results that count.
+    pub fn people(&self) -> Vec<&str> {
+        let mut people: Vec<&str> =
+            self.results.iter().filter_map(|row| row.by.as_deref()).collect();
+        people.sort_unstable();
+        people.dedup();
+        people
     }
 
     /// What it comes to, in a sentence.
@@ -195,10 +208,17 @@ impl WalkSheet {
             (self.skipped, "left out"),
             (self.changed, "to make again since the plan has changed"),
             (self.open, "open"),
-            (self.of_others, "results of checks that this plan does not have"),
         ];
         for (count, what) in others.into_iter().filter(|(count, _)| *count > 0) {
             words.push_str(&format!("; {count} {what}"));
+        }
+        if self.of_others > 0 {
+            let results = count(self.of_others, "result");
+            words.push_str(&format!("; {results} of checks that this plan does not have"));
+        }
+        if self.unread > 0 {
+            let lines = count(self.unread, "line");
+            words.push_str(&format!("; {lines} of the results cannot be read"));
         }
         words
     }
@@ -265,36 +285,9 @@ fn state_cell(state: State) -> Cell {
     }
 }
 
-/// What is missing for a silence to count: that the other end is there, and that the own one is.
-fn missing(check: &Check, result: &Record, records: &[Record]) -> Vec<String> {
-    if !check.needs_control() || result.both_ends {
-        return Vec::new();
-    }
-    let has_passed = |control: &String| {
-        let own = records.iter().filter(|record| record.id == *control);
-        let last =
-            own.filter(|record| record.outcome != Outcome::Note).max_by_key(|record| record.at);
-        last.is_some_and(|record| record.outcome == Outcome::Pass)
-    };
-    let ends = [
-        // Where the gateway answers, it is there itself.
-        (&check.control, result.gateway_answered && check.is_to_gateway, &check.to),
-        (&check.own_end, result.gateway_answered, &result.place),
-    ];
-    let missing = ends.into_iter().filter_map(|(control, is_known, end)| match control {
-        _ if is_known => None,
-        Some(control) if has_passed(control) => None,
-        Some(control) => Some(format!("it counts once {control} has passed")),
-        None => Some(format!("no check shows that {end} is on and connected")),
-    });
-    let mut missing: Vec<String> = missing.collect();
-    missing.dedup();
-    missing
-}
-
 /// The results of checks that the plan does not have.
-fn of_others(records: &[Record], known: &HashSet<String>) -> Vec<NotCounted> {
-    let others = records.iter().filter(|record| !known.contains(&record.id));
+fn of_others(recorded: &Recorded<'_>) -> Vec<NotCounted> {
+    let others = recorded.records.iter().filter(|one| !recorded.known.contains_key(&one.id));
     let of = |record: &Record| NotCounted {
         id: record.id.clone(),
         place: record.place.clone(),
@@ -325,31 +318,30 @@ fn takes(meaning: &Meaning<'_>, stand: &Stand, check: &Check) -> Vec<String> {
     [place, hour, device, answers].into_iter().flatten().collect()
 }
 
-fn row(check: &Check, place: &str, rules: &RuleSet, records: &[Record]) -> ResultRow {
-    let own = || records.iter().filter(|record| record.id == check.id);
-    // Of two at the same moment the later line counts.
-    let last =
-        own().filter(|record| record.outcome != Outcome::Note).max_by_key(|record| record.at);
-    let same = last.is_some_and(|record| {
-        record.means == check.means(rules) && record.expect == check.expect.word()
-    });
-    let missing = last.map(|last| missing(check, last, records)).unwrap_or_default();
+fn row(
+    check: &Check,
+    place: &str,
+    (meaning, rules): (&Meaning<'_>, &RuleSet),
+    recorded: &Recorded<'_>,
+) -> ResultRow {
+    let found = recorded.of_check(check, meaning);
+    let last = found.last;
+    let otherwise = last.map(|last| otherwise(check, place, rules, last)).unwrap_or_default();
+    let missing = last.map(|last| recorded.missing(check, last)).unwrap_or_default();
     let outcome = match last.map(|record| record.outcome) {
         None | Some(Outcome::Note) => State::Open,
         Some(Outcome::Skip) => State::Skip,
-        Some(Outcome::Pass | Outcome::Fail) if !same => State::Changed,
+        Some(Outcome::Pass | Outcome::Fail) if !otherwise.is_empty() => State::Changed,
         Some(Outcome::Pass) if !missing.is_empty() => State::NotShown,
         Some(Outcome::Pass) => State::Pass,
         Some(Outcome::Fail) => State::Fail,
     };
-    let noted = own().filter(|record| record.outcome == Outcome::Note);
-    let missing = missing.into_iter().filter(|_| outcome == State::NotShown);
-    let mut missing: Vec<String> = missing.collect();
-    if let Some(last) = last.filter(|_| outcome == State::Changed) {
-        missing.push(format!("it was made of this: {}", last.means));
+    let mut says = notes(check, recorded, &found);
+    match outcome {
+        State::NotShown => says.extend(missing),
+        State::Changed => says.extend(otherwise),
+        _ => {}
     }
-    let notes: Vec<&str> = noted.chain(last).filter_map(|record| record.note.as_deref()).collect();
-    let notes: Vec<&str> = notes.into_iter().chain(missing.iter().map(String::as_str)).collect();
     ResultRow {
         id: check.id.clone(),
         says: check.says.clone(),
@@ -361,8 +353,34 @@ fn row(check: &Check, place: &str, rules: &RuleSet, records: &[Record]) -> Resul
         seen: last.and_then(|record| record.seen.clone()),
         by: last.map(|record| record.by.clone()),
         at: last.map(|record| record.at.to_string()),
-        note: (!notes.is_empty()).then(|| notes.join("; ")),
+        note: (!says.is_empty()).then(|| says.join("; ")),
         if_not: (outcome == State::Fail).then(|| check.if_not(rules)),
         takes: Vec::new(),
     }
+}
+
+/// In what a result is of another check than the one that the plan has now.
+fn otherwise(check: &Check, place: &str, rules: &RuleSet, result: &Record) -> Vec<String> {
+    let mut says = Vec::new();
+    if result.means != check.means(rules) || result.expect != check.expect.word() {
+        says.push(format!("it was made of this: {}", result.means));
+    }
+    if result.place != place {
+        says.push(format!("it was made at {}", result.place));
+    }
+    says
+}
+
+/// What people had to say, and which result came at another hour.
+fn notes(check: &Check, recorded: &Recorded<'_>, found: &OfCheck<'_>) -> Vec<String> {
+    let own = recorded.records.iter().filter(|record| record.id == check.id);
+    let noted = own.filter(|record| record.outcome == Outcome::Note).chain(found.last);
+    let mut says: Vec<String> = noted.filter_map(|record| record.note.clone()).collect();
+    if let (Some(one), Some(when)) = (found.off_hours, check.when) {
+        says.push(format!(
+            "a result of {} does not count: the plan means something else at that hour than at {when}",
+            recorded.minute(one)
+        ));
+    }
+    says
 }

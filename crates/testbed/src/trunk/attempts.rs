@@ -184,11 +184,10 @@ impl Stand<'_, '_> {
             Probe::Lease => return Err(Untried::Person),
             _ => {}
         }
-        let packet = Packet { at: self.manner.at, ..check.packet };
-        let verdict = |packet: &Packet| self.meaning.decide(packet).verdict;
-        if check.when.is_some() && verdict(&packet) != verdict(&check.packet) {
+        if !check.may_be_made(self.meaning, self.manner.at) {
             return Err(Untried::OtherHour);
         }
+        let packet = Packet { at: self.manner.at, ..check.packet };
         Ok(self.with_own_ends(&packet))
     }
 

@@ -8,6 +8,7 @@ use crate::show::style;
 use bastium_core::checklist::SetUp;
 use bastium_gateway::clean;
 use bastium_report::walk::Outcome;
+use bastium_report::{count, either};
 
 /// A check's place: its stand, its number there.
 type Place = (usize, usize);
@@ -18,7 +19,12 @@ pub(super) fn run(tour: &mut Tour<'_, '_>, session: &mut Session<'_>) -> Result<
         stand.checks.iter().enumerate().map(move |(check, of_it)| ((number, check), of_it))
     });
     let due = all.filter(|(_, check)| tour.is_due(check, &sheet));
-    let places: Vec<Place> = due.map(|(place, _)| place).collect();
+    let (now, later): (Vec<_>, Vec<_>) = due.partition(|(_, check)| tour.is_the_hour(check));
+    let (number, mut hours) = (later.len(), Vec::new());
+    hours.extend(later.iter().filter_map(|(_, check)| check.when));
+    hours.sort_unstable();
+    hours.dedup();
+    let places: Vec<Place> = now.into_iter().map(|(place, _)| place).collect();
     let mut at = 0;
     let mut shown_stand = None;
     while let Some(&place) = places.get(at) {
@@ -34,7 +40,18 @@ pub(super) fn run(tour: &mut Tour<'_, '_>, session: &mut Session<'_>) -> Result<
             Step::End => break,
         }
     }
-    session.print("\n")
+    session.print("\n")?;
+    if number > 0 {
+        let hours: Vec<String> = hours.iter().map(ToString::to_string).collect();
+        let says = format!(
+            "{} {} another hour, such as {}",
+            count(number, "check"),
+            either(number, "needs", "need"),
+            hours.join(", ")
+        );
+        session.prose(style::FAINT, &says)?;
+    }
+    Ok(())
 }
 
 enum Step {

@@ -9,7 +9,6 @@ use crate::session::Session;
 use crate::show::style;
 use bastium_core::checklist::{Check, Probe, Standpoint, Target};
 use bastium_core::plan::NetworkId;
-use bastium_core::space::IntervalSet;
 use bastium_report::walk::Outcome;
 use bastium_report::{count, either};
 use bastium_testbed::here;
@@ -143,7 +142,7 @@ fn task(tour: &Tour<'_, '_>, check: &Check, from: &[IpAddr]) -> Option<Task> {
     let from = from.iter().copied().find(|address| address.is_ipv6() == v6)?;
     // Another device's address may fare otherwise than one that just came.
     let named = plan.host_at(from).is_some() && from != check.packet.source();
-    if named || !is_now(tour, check) {
+    if named || !tour.is_the_hour(check) {
         return None;
     }
     let how = match check.probe {
@@ -163,17 +162,6 @@ fn task(tour: &Tour<'_, '_>, check: &Check, from: &[IpAddr]) -> Option<Task> {
         (Target::Anyone { .. }, _) => Whom::Name(tour.args.server.clone()?),
     };
     Some(Task { how, from: Some(from), whom })
-}
-
-/// Whether it is the hour at which a check has to be made.
-fn is_now(tour: &Tour<'_, '_>, check: &Check) -> bool {
-    let Some(at) = check.when else { return true };
-    let now = crate::session::minute_of_week(tour.meaning.plan());
-    let alike = |at| {
-        let packet = bastium_core::space::Packet { at, ..check.packet };
-        tour.meaning.decide(&packet).verdict
-    };
-    IntervalSet::point(at).contains(now) || alike(at) == alike(now)
 }
 
 /// Says where this machine stands, when nothing of the list can be made there.

@@ -4,8 +4,9 @@
 use crate::failure::{Failure, NeedsFile};
 use crate::files;
 use crate::plans;
-use crate::session::Session;
-use bastium_report::walk::{Record, line, read};
+use crate::session::{self, Session};
+use bastium_core::plan::Plan;
+use bastium_report::walk::{Abouts, Record, Recorded, line, read};
 use jiff::Timestamp;
 use std::fs::{File, OpenOptions};
 use std::io::{self, Read, Seek, SeekFrom, Write};
@@ -15,6 +16,8 @@ use std::path::{Path, PathBuf};
 pub(in crate::commands) struct Results {
     path: PathBuf,
     records: Vec<Record>,
+    /// How many lines are no results.
+    unread: usize,
     /// Opened when the first result is added.
     file: Option<File>,
 }
@@ -57,12 +60,13 @@ impl Results {
         session: &mut Session<'_>,
     ) -> Result<Self, Failure> {
         files::is_a_file_or_none(&path)?;
-        let mut records = Vec::new();
+        let (mut records, mut unread) = (Vec::new(), 0);
         let own = path.exists().then_some(&path);
         for file in others.iter().chain(own) {
             let bytes = plans::read_whole(file)?;
             let (found, bad) = read(&String::from_utf8_lossy(&bytes), now());
             records.extend(found);
+            unread += bad.len();
             for bad in bad {
                 let file = file.display();
                 session.complain(
@@ -71,12 +75,22 @@ impl Results {
                 );
             }
         }
-        Ok(Self { path, records, file: None })
+        Ok(Self { path, records, unread, file: None })
     }
 
     /// All results, of everybody.
     pub(in crate::commands) fn all(&self) -> &[Record] {
         &self.records
+    }
+
+    /// The results, held against what the checks of a plan are about.
+    pub(in crate::commands) fn recorded<'r>(
+        &'r self,
+        known: &'r Abouts,
+        plan: &Plan,
+    ) -> Recorded<'r> {
+        let zone = session::zone(plan);
+        Recorded { records: &self.records, known, unread: self.unread, zone }
     }
 
     /// The file's name.
@@ -87,14 +101,6 @@ impl Results {
     /// Whether there is a file with any.
     pub(super) fn are_kept(&self) -> bool {
         self.path.exists()
-    }
-
-    /// Who made them.
-    pub(super) fn people(&self) -> Vec<String> {
-        let mut people: Vec<String> = self.records.iter().map(|record| record.by.clone()).collect();
-        people.sort_unstable();
-        people.dedup();
-        people
     }
 
     /// Adds a result to the file, and then to what is known.
