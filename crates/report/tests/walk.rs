@@ -185,10 +185,13 @@ fn notes_stay_with_their_check_and_the_sheet_is_signed_off_when_all_pass() {
     assert_eq!(noted.results[0].note.as_deref(), Some("loose cable"));
     assert_eq!(noted.remarkable().count(), 1);
     let all = sheet(|stands, rules| {
+        let plan = plan();
+        let meaning = Meaning::new(&plan, DAY).expect("a meaning");
         let checks = stands.iter().flat_map(|stand| &stand.checks);
         let first = of_first(stands, rules, Outcome::Pass, "2026-11-24T10:00:00Z");
         let pass = |check: &checklist::Check| Record {
             id: check.id.clone(),
+            place: check.standpoint.name(&meaning),
             expect: check.expect.word().to_owned(),
             means: check.means(rules),
             ..first.clone()
