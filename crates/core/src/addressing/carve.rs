@@ -14,6 +14,16 @@ const V6: u8 = 64;
 
 /// The length of an IPv4 prefix for so many devices: half as many again can come, and the network
 /// address, the broadcast address and the gateway have their place. `None` where no prefix has room.
+///
+/// ```
+/// use bastium_core::addressing::prefix_for;
+///
+/// // Forty, twenty more to come, and three: the 63 fit into a /26, and one more would not.
+/// assert_eq!(prefix_for(Some(40)), Some(26));
+/// assert_eq!(prefix_for(Some(41)), Some(25));
+/// assert_eq!(prefix_for(None), Some(24));
+/// assert_eq!(prefix_for(Some(u32::MAX)), None);
+/// ```
 pub fn prefix_for(devices: Option<u32>) -> Option<u8> {
     let Some(devices) = devices else { return Some(USUAL) };
     let needed = u64::from(devices) + u64::from(devices.div_ceil(2)) + 3;
@@ -23,6 +33,21 @@ pub fn prefix_for(devices: Option<u32>) -> Option<u8> {
 }
 
 /// What is still free of a space, as prefixes of both families.
+///
+/// ```
+/// use bastium_core::addressing::FreeSpace;
+/// use bastium_core::space::AddressSet;
+/// use ipnet::IpNet;
+///
+/// let set = |prefix: &str| prefix.parse::<IpNet>().map(AddressSet::from);
+/// let mut free = FreeSpace::new(&set("10.44.0.0/22")?, &set("10.44.1.0/26")?);
+/// let taken: Vec<String> =
+///     [26, 24, 26, 23].iter().map(|length| free.take_v4(*length).map_or("-".into(), |net| net.to_string())).collect();
+/// // Out of what is broken already, as long as that has room; and nothing that is not free.
+/// assert_eq!(taken, ["10.44.1.64/26", "10.44.0.0/24", "10.44.1.128/26", "10.44.2.0/23"]);
+/// assert_eq!(free.prefixes().len(), 1);
+/// # Ok::<(), ipnet::AddrParseError>(())
+/// ```
 #[derive(Clone, Debug)]
 pub struct FreeSpace {
     v4: FreePrefixes,

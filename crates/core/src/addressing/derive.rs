@@ -36,6 +36,17 @@ pub enum NoSubnet {
 ///
 /// # Errors
 /// Says why none follows. A site without an IPv6 space is no error; one without any space is.
+///
+/// ```
+/// use bastium_core::addressing::{NoSubnet, Tie, derive};
+///
+/// let space = ["10.44.0.0/16".parse()?, "fd6b:2f4e:91c0::/48".parse()?];
+/// let subnets = derive(Tie::ThirdOctet, Some(24), &space).expect("they follow");
+/// assert_eq!(subnets[0].to_string(), "10.44.24.0/24");
+/// assert_eq!(subnets[1].to_string(), "fd6b:2f4e:91c0:24::/64");
+/// assert_eq!(derive(Tie::ThirdOctet, Some(256), &space), Err(NoSubnet::AboveOctet));
+/// # Ok::<(), ipnet::AddrParseError>(())
+/// ```
 pub fn derive(tie: Tie, vlan: Option<u16>, space: &[IpNet]) -> Result<Vec<IpNet>, NoSubnet> {
     let (Tie::ThirdOctet, Some(vlan)) = (tie, vlan) else {
         return Err(NoSubnet::NotTied);

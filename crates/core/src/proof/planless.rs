@@ -81,6 +81,23 @@ pub fn planless_singles(
 /// Compares two lists over interfaces that are numbered alike, and says how many questions could not be decided.
 /// What no line of one of them matches is left out. Only what is noticed by whoever sends a packet counts, so
 /// the log is left aside.
+///
+/// ```
+/// use bastium_core::plan::Action;
+/// use bastium_core::proof::planless_changes;
+/// use bastium_core::rules::PlanlessLine;
+/// use bastium_core::space::{Match, Protocol, ServiceSet};
+///
+/// let web = Match { service: ServiceSet::ports(Protocol::TCP, 443, 443), ..Match::everything() };
+/// let line = |id, matches, action| PlanlessLine::new(id, 0, vec![matches], action, false);
+/// let old = [line("web", web.clone(), Action::Allow), line("rest", Match::everything(), Action::Block)];
+/// let new = [line("rest", Match::everything(), Action::Block)];
+/// let (changes, undecided) = planless_changes(1, &old, &new);
+/// assert_eq!((changes.len(), undecided), (1, 0));
+/// // Whatever the first line took fares otherwise, and nothing else does.
+/// assert_eq!((changes[0].before, changes[0].after), (0, 0));
+/// assert!(changes[0].packets.sample().is_some_and(|packet| packet.service.destination_port() == Some(443)));
+/// ```
 pub fn planless_changes(
     interfaces: usize,
     old: &[PlanlessLine],

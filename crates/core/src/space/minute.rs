@@ -22,6 +22,16 @@ impl Minute {
     }
 
     /// The minute in which a date and a time of day lie.
+    ///
+    /// ```
+    /// use bastium_core::space::Minute;
+    ///
+    /// // A Tuesday.
+    /// let at = Minute::of("2026-11-24T18:00".parse()?);
+    /// assert_eq!(at.to_string(), "tue 18:00");
+    /// assert_eq!(Minute::from_words("18:00", "tue"), Some(at));
+    /// # Ok::<(), jiff::Error>(())
+    /// ```
     pub fn of(at: jiff::civil::DateTime) -> Self {
         let [day, hour, minute] =
             [at.weekday().to_monday_zero_offset(), at.hour(), at.minute()].map(i8::unsigned_abs);
