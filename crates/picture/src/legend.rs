@@ -33,6 +33,22 @@ pub(crate) fn heading(group: &mut Group, title: &str, below: &str, width: f32) -
     top + GAP
 }
 
+/// Writes notes below each other from `top` on, a group each, and returns how far they reach.
+pub(crate) fn notes(notes: &[String], top: f32, width: f32) -> (Vec<Group>, f32) {
+    let mut top = top;
+    let mut groups = Vec::new();
+    for note in notes {
+        let mut group = Group::new(note);
+        for line in Style::PLAIN.wrapped(note, width - 2.0 * MARGIN) {
+            group.text(MARGIN, top, Style::PLAIN, line);
+            top += Style::PLAIN.line() + 2.0;
+        }
+        groups.push(group);
+        top += 4.0;
+    }
+    (groups, top)
+}
+
 /// Draws the legend from `top` on, in as many rows as a page of that width needs, and returns how far it reaches.
 pub(crate) fn legend(entries: &[(Sign, &str)], top: f32, width: f32) -> (Group, f32) {
     let mut group = Group::new("Legend");

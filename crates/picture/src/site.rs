@@ -4,7 +4,7 @@
 //! children together, so that no two lines cross; it stands in the middle of its children's. What is
 //! added moves what is below it and nothing else.
 
-use crate::legend::{GAP, MARGIN, Sign, heading, legend};
+use crate::legend::{GAP, MARGIN, Sign, heading, legend, notes};
 use crate::scene::{Fill, Frame, Group, Picture, Point, Stroke, Style};
 
 /// How wide a device may be before its lines are wrapped, how wide a network, and how wide the words on a cable: so
@@ -162,16 +162,8 @@ impl SiteTree {
         let top = heading(&mut title, &format!("Site: {}", self.site), below, width);
         let mut groups = vec![title];
         draw(&root, 0, top, &lefts, &mut groups);
-        let mut bottom = top + root.band + GAP;
-        for note in &self.notes {
-            let mut group = Group::new(note);
-            for line in Style::PLAIN.wrapped(note, width - 2.0 * MARGIN) {
-                group.text(MARGIN, bottom, Style::PLAIN, line);
-                bottom += Style::PLAIN.line() + 2.0;
-            }
-            groups.push(group);
-            bottom += 4.0;
-        }
+        let (notes, bottom) = notes(&self.notes, top + root.band + GAP, width);
+        groups.extend(notes);
         let signs = [
             (Sign::Box(Fill::Page, Stroke::Outside), "outside"),
             (Sign::Box(Fill::Area, Stroke::Border), "device"),

@@ -9,7 +9,7 @@
 
 mod lanes;
 
-use crate::legend::{GAP, MARGIN, Sign, heading, legend};
+use crate::legend::{GAP, MARGIN, Sign, heading, legend, notes};
 use crate::scene::{Fill, Frame, Group, Picture, Point, Stroke, Style};
 use lanes::{Lane, ordered};
 
@@ -297,16 +297,9 @@ impl ZoneMap {
         group
     }
 
-    fn below(&self, groups: &mut Vec<Group>, mut bottom: f32, width: f32) -> f32 {
-        for note in &self.notes {
-            let mut group = Group::new(note);
-            for line in Style::PLAIN.wrapped(note, width - 2.0 * MARGIN) {
-                group.text(MARGIN, bottom, Style::PLAIN, line);
-                bottom += Style::PLAIN.line() + 2.0;
-            }
-            groups.push(group);
-            bottom += 4.0;
-        }
+    fn below(&self, groups: &mut Vec<Group>, top: f32, width: f32) -> f32 {
+        let (notes, bottom) = notes(&self.notes, top, width);
+        groups.extend(notes);
         let has = |kind| self.arrows.iter().any(|arrow| arrow.kind == kind);
         let mut signs = vec![(Sign::Box(Fill::Area, Stroke::Border), "zone")];
         signs.push((Sign::Box(Fill::Chip, Stroke::Border), "network"));

@@ -122,8 +122,10 @@ fn exception(
     let (known, log) = (around.services, around.log.unwrap_or(LogPolicy::Block));
     let name = names::name(&draft.name, resolver)?;
     let at = draft.name.at;
-    let from = end("from", &draft.from, &name, at, resolver);
-    let to = end("to", &draft.to, &name, at, resolver);
+    let incomplete =
+        |missing| ExceptionProblem::Incomplete { exception: name.clone(), missing, at };
+    let from = resolver.end(&draft.from, at, || incomplete("from"));
+    let to = resolver.end(&draft.to, at, || incomplete("to"));
     let any = [Text::new("any")];
     let service = match &draft.service {
         Some(words) => services::some(words, at, known, resolver),
@@ -161,21 +163,6 @@ fn exception(
         before,
         at,
     })
-}
-
-fn end(
-    key: &'static str,
-    words: &[Text],
-    name: &Name,
-    at: Span,
-    resolver: &mut Resolver,
-) -> Option<super::super::Place> {
-    if words.is_empty() {
-        let exception = name.clone();
-        resolver.problem(ExceptionProblem::Incomplete { exception, missing: key, at });
-        return None;
-    }
-    resolver.place(words, at)
 }
 
 fn action(word: Option<&Text>, name: &Name, at: Span, resolver: &mut Resolver) -> Option<Action> {

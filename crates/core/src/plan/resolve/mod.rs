@@ -49,40 +49,29 @@ use std::collections::HashSet;
 use std::net::IpAddr;
 use std::sync::OnceLock;
 
-/// Any of the problems that keep a draft from being a plan.
-#[derive(Clone, Debug, PartialEq, Eq)]
-#[expect(missing_docs, reason = "each variant holds the problems of the part it is named after")]
-pub enum Problem {
-    Name(NameProblem),
-    Gateway(GatewayProblem),
-    Network(NetworkProblem),
-    Host(HostProblem),
-    Place(PlaceProblem),
-    Service(ServiceProblem),
-    Grid(GridProblem),
-    Exception(ExceptionProblem),
-    Hours(HoursProblem),
-    Route(RouteProblem),
-    Inbound(InboundProblem),
-    Promise(PromiseProblem),
-    Wiring(WiringProblem),
-}
+macro_rules! problems {
+    ($($part:ident($problem:ty)),* $(,)?) => {
+        /// Any of the problems that keep a draft from being a plan.
+        #[derive(Clone, Debug, PartialEq, Eq)]
+        #[expect(missing_docs, reason = "each variant holds the problems of the part it is named after")]
+        pub enum Problem {
+            $($part($problem)),*
+        }
 
-macro_rules! from_parts {
-    ($($variant:ident($problem:ty)),* $(,)?) => {
         $(impl From<$problem> for Problem {
             fn from(problem: $problem) -> Self {
-                Self::$variant(problem)
+                Self::$part(problem)
             }
         })*
+
         impl Diagnose for Problem {
             fn diagnose(&self) -> Diagnosis {
-                match self { $(Self::$variant(problem) => problem.diagnose()),* }
+                match self { $(Self::$part(problem) => problem.diagnose()),* }
             }
         }
     };
 }
-from_parts! {
+problems! {
     Name(NameProblem),
     Gateway(GatewayProblem),
     Network(NetworkProblem),
@@ -117,6 +106,20 @@ impl Resolver {
     /// Whether there is a network or tunnel of this name. If none was built, it has a problem of its own.
     fn declares_network(&self, name: &str) -> bool {
         self.networks.contains(name)
+    }
+
+    /// Resolves an end of an entry that has two; `missing` is the problem where it says nothing.
+    fn end<P: Into<Problem>>(
+        &mut self,
+        words: &[Text],
+        at: Span,
+        missing: impl FnOnce() -> P,
+    ) -> Option<super::Place> {
+        if words.is_empty() {
+            self.problem(missing());
+            return None;
+        }
+        self.place(words, at)
     }
 
     /// Resolves a place; problems are noted.

@@ -215,21 +215,14 @@ pub(super) fn unknown_network(word: &Text, networks: &[Option<Network>], resolve
     });
 }
 
-/// One end of a stream or a guarantee.
-fn end(
+/// A stream or a guarantee that says nothing of one of its ends.
+fn incomplete(
     table: &'static str,
-    key: &'static str,
-    words: &[Text],
-    name: &Name,
+    entry: &Name,
+    missing: &'static str,
     at: Span,
-    resolver: &mut Resolver,
-) -> Option<super::super::Place> {
-    if words.is_empty() {
-        let entry = name.clone();
-        resolver.problem(PromiseProblem::Incomplete { table, entry, missing: key, at });
-        return None;
-    }
-    resolver.place(words, at)
+) -> PromiseProblem {
+    PromiseProblem::Incomplete { table, entry: entry.clone(), missing, at }
 }
 
 /// The streams that can be built; the problems of the others are noted.
@@ -239,8 +232,8 @@ pub(super) fn streams(drafts: &[draft::Stream], resolver: &mut Resolver) -> Vec<
     for draft in drafts {
         let Some(name) = fresh("stream", &draft.name, &mut seen, resolver) else { continue };
         let at = draft.name.at;
-        let from = end("stream", "from", &draft.from, &name, at, resolver);
-        let to = end("stream", "to", &draft.to, &name, at, resolver);
+        let from = resolver.end(&draft.from, at, || incomplete("stream", &name, "from", at));
+        let to = resolver.end(&draft.to, at, || incomplete("stream", &name, "to", at));
         if draft.mbps.is_none() {
             let (entry, missing) = (name.clone(), "mbps");
             resolver.problem(PromiseProblem::Incomplete { table: "stream", entry, missing, at });
@@ -266,8 +259,8 @@ pub(super) fn guarantees(
         for draft in drafts {
             let Some(name) = fresh(table, &draft.name, &mut seen, resolver) else { continue };
             let at = draft.name.at;
-            let from = end(table, "from", &draft.from, &name, at, resolver);
-            let to = end(table, "to", &draft.to, &name, at, resolver);
+            let from = resolver.end(&draft.from, at, || incomplete(table, &name, "from", at));
+            let to = resolver.end(&draft.to, at, || incomplete(table, &name, "to", at));
             let any = [Text::new("any")];
             let words = draft.service.as_deref().unwrap_or(&any);
             let service = services::some(words, at, known, resolver);

@@ -54,26 +54,13 @@ impl<'p> Entered<'p> {
 
     /// Rows as they were typed, in the order of the rules that they are.
     pub(super) fn typed(objects: Objects<'p>, rules: &RuleSet<'p>, rows: Vec<EnteredRule>) -> Self {
-        let plan = rules.plan();
         let mut rows = rows.into_iter();
-        let lists = rules.lists.iter().filter(|list| !list.implied && !list.rules.is_empty());
-        let lists = lists.map(|list| EnteredList {
-            name: list.name.clone(),
-            title: title(plan, list),
-            rules: list
-                .rules
-                .iter()
-                .zip(&mut rows)
-                .map(|(rule, row)| EnteredRule {
-                    id: rule.id.clone(),
-                    number: rule.number,
-                    shares: rule.is_of_interface(),
-                    ..row
-                })
-                .collect(),
+        let lists = lists(rules, |_, rule| {
+            let row = rows.next()?;
+            let (id, number, shares) = (rule.id.clone(), rule.number, rule.is_of_interface());
+            Some(EnteredRule { id, number, shares, ..row })
         });
-        let lists = lists.collect();
-        Self { plan, objects, lists }
+        Self { plan: rules.plan(), objects, lists }
     }
 
     /// All rules, in order.
@@ -84,22 +71,26 @@ impl<'p> Entered<'p> {
     /// The rules of a plan, where the gateway has objects already.
     pub(super) fn with(mut objects: Objects<'p>, rules: &RuleSet<'p>) -> Self {
         let plan = rules.plan();
-        let lists = rules.lists.iter().filter(|list| !list.implied && !list.rules.is_empty());
-        let lists = lists.map(|list| EnteredList {
-            name: list.name.clone(),
-            title: title(plan, list),
-            rules: list
-                .rules
-                .iter()
-                .map(|rule| {
-                    let tells = rules.tells_forwarded(list, rule);
-                    entered(plan, &mut objects, rule, tells)
-                })
-                .collect(),
+        let lists = lists(rules, |list, rule| {
+            Some(entered(plan, &mut objects, rule, rules.tells_forwarded(list, rule)))
         });
-        let lists = lists.collect();
         Self { plan, objects, lists }
     }
+}
+
+/// The lists that are entered, with a row for each rule as long as there are any.
+fn lists(
+    rules: &RuleSet,
+    mut row: impl FnMut(&RuleList, &Rule) -> Option<EnteredRule>,
+) -> Vec<EnteredList> {
+    let lists = rules.lists.iter().filter(|list| !list.implied && !list.rules.is_empty());
+    lists
+        .map(|list| EnteredList {
+            name: list.name.clone(),
+            title: title(rules.plan(), list),
+            rules: list.rules.iter().map_while(|rule| row(list, rule)).collect(),
+        })
+        .collect()
 }
 
 /// What a list is called.
