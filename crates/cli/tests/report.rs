@@ -162,6 +162,10 @@ fn the_first_page_says_what_was_tried_and_what_came_of_it() {
     assert!(after.contains("1 of them failed"), "{after}");
     assert!(after.contains("1 failed"), "{after}");
     assert_ne!(before, after);
+    // What cannot be read may have been one that failed, and is not passed over.
+    bench.write("torn.jsonl", format!("{results}{}", &failed[..failed.len() / 2]));
+    let torn = summary("--results torn.jsonl");
+    assert!(torn.contains("1 line of the results cannot be read"), "{torn}");
     // Without results nothing is said to have been tried.
     std::fs::remove_file(bench.file("clinic.walk.jsonl")).expect("it is there");
     let never = summary("");

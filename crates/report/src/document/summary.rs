@@ -257,6 +257,14 @@ impl Builder<'_> {
                         words.push_str(&format!(", {number} {what}"));
                     }
                 }
+                if walk.of_others > 0 {
+                    let results = count(walk.of_others, "result");
+                    words.push_str(&format!("; {results} of checks that the plan does not have"));
+                }
+                if walk.unread > 0 {
+                    let lines = count(walk.unread, "line");
+                    words.push_str(&format!("; {lines} of the results cannot be read"));
+                }
                 if let Some(last) = last {
                     words.push_str(&format!("; the last one on {last}"));
                 }
