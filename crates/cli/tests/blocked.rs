@@ -140,7 +140,9 @@ fn noise_is_reported_from_what_somebody_has_to_look_at() {
     let late = "PROTO=TCP SPT=443 DPT=50000 WINDOW=501 RES=0x00 ACK FIN URGP=0";
     let error =
         "PROTO=ICMP TYPE=3 CODE=1 [SRC=10.44.24.101 DST=10.44.40.10 PROTO=TCP SPT=1 DPT=2 ]";
-    let cases: [(&str, String); 10] = [
+    let redirect = "PROTO=ICMP TYPE=5 CODE=1 GATEWAY=10.44.24.66 [SRC=10.44.40.10 DST=10.44.24.101 PROTO=TCP SPT=1 DPT=2 ]";
+    let cut_off = "PROTO=TCP INCOMPLETE [6 bytes] ";
+    let cases: [(&str, String); 13] = [
         (
             "missing",
             packet(
@@ -215,6 +217,31 @@ fn noise_is_reported_from_what_somebody_has_to_look_at() {
                 ("core.40", "core.24"),
                 ("10.44.40.10", "10.44.24.101"),
                 error,
+            ),
+        ),
+        // Part of a conversation or not, it cannot come from there.
+        (
+            "spoofed",
+            packet("spoofed.desks", ("core.24", "wan1"), ("10.44.36.10", "203.0.113.7"), late),
+        ),
+        // Nobody but the gateway says which way to go.
+        (
+            "spoofed",
+            packet(
+                "cell.clinical>staff",
+                ("core.40", "core.24"),
+                ("10.44.40.10", "10.44.24.101"),
+                redirect,
+            ),
+        ),
+        // What could not be read is no late packet.
+        (
+            "missing",
+            packet(
+                "cell.clinical>staff",
+                ("core.40", "core.24"),
+                ("10.44.40.10", "10.44.24.101"),
+                cut_off,
             ),
         ),
         (

@@ -107,7 +107,8 @@ fn entry(line: &str) -> Option<Entry<'_>> {
         leaves: fields.leaves.unwrap_or_default(),
         ends,
         service: fields.service()?,
-        opens: fields.syn && !fields.ack || fields.protocol != Some("TCP"),
+        // Of what could not be read it is not known.
+        opens: fields.incomplete || fields.syn && !fields.ack || fields.protocol != Some("TCP"),
     })
 }
 
@@ -123,6 +124,7 @@ struct Fields<'l> {
     code: Option<u8>,
     syn: bool,
     ack: bool,
+    incomplete: bool,
 }
 
 impl<'l> Fields<'l> {
@@ -131,6 +133,7 @@ impl<'l> Fields<'l> {
             match word {
                 "SYN" => self.syn = true,
                 "ACK" => self.ack = true,
+                "INCOMPLETE" => self.incomplete = true,
                 _ => {}
             }
             return;
@@ -214,6 +217,13 @@ mod tests {
              {{\"MESSAGE\":7}}\nIN=core.80 SRC=10.44.80.20 DST=fd6b:2f4e:91c0:24::1 PROTO=UDP DPT=1\n{TCP}\n"
         );
         assert_eq!(reported(&log).len(), 1);
+    }
+
+    #[test]
+    fn a_packet_that_is_cut_off_may_be_a_first_one() {
+        let log =
+            "x: IN=core.24 OUT= SRC=10.44.24.9 DST=10.44.24.1 PROTO=TCP INCOMPLETE [4 bytes] ";
+        assert_eq!(reported(log), [(1, "- core.24 10.44.24.9 10.44.24.1 tcp/0 true".to_owned())]);
     }
 
     #[test]

@@ -424,11 +424,11 @@ fn sort(key: &Key, decision: Decision, many: bool, packet: &Packet) -> Sort {
     let everyone = destination.is_multicast()
         || destination == IpAddr::from([255, 255, 255, 255])
         || key.to == Spot::Everyone;
-    if !key.opens || is_error(packet) {
-        return Sort::Late;
-    }
     match (decision.verdict, decision.cause) {
+        // Whatever it says it is part of, it does not come from there.
         (_, Cause::Spoofed(..)) => Sort::Spoofed,
+        _ if is_redirect(packet) && key.from != Spot::Gateway => Sort::Spoofed,
+        _ if !key.opens || is_answer(packet) => Sort::Late,
         (Verdict::NoRoute | Verdict::NotRouted, _) if !everyone => Sort::NoRoute,
         _ if everyone => Sort::ToEveryone,
         (Verdict::Allow, _) => Sort::Allowed,
@@ -439,11 +439,22 @@ fn sort(key: &Key, decision: Decision, many: bool, packet: &Packet) -> Sort {
     }
 }
 
-/// Whether it is an ICMP message that belongs to something else, and begins nothing.
-fn is_error(packet: &Packet) -> bool {
+/// Whether it is an ICMP message that belongs to something else, and begins nothing: an error or the answer to a request
+/// (RFC 792, RFC 950, RFC 4443).
+fn is_answer(packet: &Packet) -> bool {
     match (packet.service.protocol(), packet.service.icmp_kind()) {
-        (Protocol::ICMP, Some((kind, _))) => kind != 8,
-        (Protocol::ICMP_V6, Some((kind, _))) => kind != 128,
+        (Protocol::ICMP, Some((kind, _))) => matches!(kind, 0 | 3 | 4 | 11 | 12 | 14 | 16 | 18),
+        (Protocol::ICMP_V6, Some((kind, _))) => matches!(kind, 1..=4 | 129),
+        _ => false,
+    }
+}
+
+/// Whether it changes the way that somebody's packets take. Only the gateway says that, to its own networks (RFC 1122,
+/// 3.2.2.2; RFC 4861, 8.1): what comes to it or through it is from somebody who would be one.
+fn is_redirect(packet: &Packet) -> bool {
+    match (packet.service.protocol(), packet.service.icmp_kind()) {
+        (Protocol::ICMP, Some((kind, _))) => kind == 5,
+        (Protocol::ICMP_V6, Some((kind, _))) => kind == 137,
         _ => false,
     }
 }
