@@ -415,6 +415,12 @@ fn results_of_others_are_looked_at_before_they_count() {
     );
     bench.write("ben.jsonl", late + &early);
     assert_eq!(status(&bench, "ben.jsonl").json()["failed"], 1);
+    // Reasons are bounded, and so is how many of them are shown.
+    let long = line_with(good, &[("seen", "x".repeat(50_000).into())]);
+    bench.write("ben.jsonl", long.repeat(40));
+    let run = status(&bench, "ben.jsonl");
+    assert!(run.err.len() < 5_000 && run.err.contains("30 more are left out"), "{}", run.err);
+    assert_eq!(run.json()["unread"], 40);
     // A file that is too large is refused, not cut.
     bench.write("ben.jsonl", good.to_owned() + "\n" + &" ".repeat(17 << 20));
     let run = status(&bench, "ben.jsonl");

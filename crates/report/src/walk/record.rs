@@ -7,6 +7,9 @@ use serde::{Deserialize, Serialize};
 /// How far the clocks of two people may differ.
 const CLOCKS_DIFFER: SignedDuration = SignedDuration::from_secs(60);
 
+/// The longest reason why a line is no result, in characters.
+const LONGEST_REASON: usize = 300;
+
 /// How a check went.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
@@ -64,6 +67,13 @@ pub struct BadLine {
     pub why: String,
 }
 
+impl BadLine {
+    /// As much of the reason as tells what it is: it can quote the line.
+    fn new(line: usize, why: &str) -> Self {
+        Self { line, why: why.chars().take(LONGEST_REASON).collect() }
+    }
+}
+
 impl Record {
     /// Why a result cannot be one, at that time; `None` if it can.
     fn fault(&self, now: Timestamp) -> Option<String> {
@@ -99,9 +109,9 @@ pub fn read(text: &str, now: Timestamp) -> (Vec<Record>, Vec<BadLine>) {
         match serde_json::from_str::<Record>(line) {
             Ok(record) => match record.fault(now) {
                 None => records.push(record),
-                Some(why) => bad.push(BadLine { line: index + 1, why }),
+                Some(why) => bad.push(BadLine::new(index + 1, &why)),
             },
-            Err(error) => bad.push(BadLine { line: index + 1, why: error.to_string() }),
+            Err(error) => bad.push(BadLine::new(index + 1, &error.to_string())),
         }
     }
     (records, bad)

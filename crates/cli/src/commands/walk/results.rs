@@ -12,6 +12,9 @@ use std::fs::{File, OpenOptions};
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 
+/// So many lines of a file that are no results are named one by one.
+const MOST_NAMED: usize = 10;
+
 /// The results so far, and the file that further ones go to.
 pub(in crate::commands) struct Results {
     path: PathBuf,
@@ -67,12 +70,14 @@ impl Results {
             let (found, bad) = read(&String::from_utf8_lossy(&bytes), now());
             records.extend(found);
             unread += bad.len();
-            for bad in bad {
-                let file = file.display();
-                session.complain(
-                    &format!("{file}:{}: no result, left out: {}", bad.line, bad.why),
-                    "",
-                );
+            let file = file.display();
+            for bad in bad.iter().take(MOST_NAMED) {
+                let says = format!("{file}:{}: no result, left out: {}", bad.line, bad.why);
+                session.complain(&says, "");
+            }
+            let more = bad.len().saturating_sub(MOST_NAMED);
+            if more > 0 {
+                session.complain(&format!("{file}: {more} more are left out"), "");
             }
         }
         Ok(Self { path, records, unread, file: None })
