@@ -203,6 +203,20 @@ const ROWS: &[Row] = &[
     },
     Row {
         what: "audit",
+        of: "foreign lines of a port each",
+        words: "audit given",
+        sizes: &[10, 100, 400],
+        files: foreign!(sites::foreign_ports),
+    },
+    Row {
+        what: "audit",
+        of: "lines that cannot be read",
+        words: "audit given",
+        sizes: &[100, 1_000, 10_000],
+        files: foreign!(sites::foreign_words),
+    },
+    Row {
+        what: "audit",
         of: "chains that lead into each other",
         words: "audit given",
         sizes: &[4, 6, 8, 10],

@@ -416,7 +416,12 @@ proptest! {
             let rules = [&rules[0], &rules[1]];
             let way = changeover((old, rules[0]), (new, rules[1]));
             if limits == 0 && lost == [0, 0] {
-                prop_assert!(way.is_safe(), "{:?}", way.steps.iter().find(|step| step.together.is_some()));
+                let together = way.steps.iter().find(|step| step.together.is_some());
+                let why = (&way.surroundings, &way.conversation, together);
+                // Without state, rules that block half of a conversation meanwhile can cut another one. That is said then.
+                let stateless = Form::ALL[form] == Form::PerInterface;
+                let said = why.0.is_none() && why.2.is_none() && stateless && way.conversation.is_some();
+                prop_assert!(way.is_safe() || said, "{why:?}");
             }
             let packets = watched([old.plan(), new.plan()], rules, seed, 250);
             hold(&way, new.plan(), rules, &packets);

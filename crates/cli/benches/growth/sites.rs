@@ -120,6 +120,24 @@ pub(crate) fn foreign_set(ports: usize) -> String {
     )
 }
 
+/// A filter that lets so many ports through, by a line each.
+pub(crate) fn foreign_ports(ports: usize) -> String {
+    foreign_lines(ports, |port| format!("tcp dport {} accept", 1 + port * 2))
+}
+
+/// A filter of so many lines of which nothing is known but that they let something through.
+pub(crate) fn foreign_words(lines: usize) -> String {
+    foreign_lines(lines, |line| format!("frob{line} accept"))
+}
+
+fn foreign_lines(lines: usize, line: impl Fn(usize) -> String) -> String {
+    let lines: Vec<String> = (0..lines).map(line).collect();
+    format!(
+        "table inet t {{\n chain f {{\n  type filter hook forward priority 0; policy drop;\n  {}\n }}\n}}\n",
+        lines.join("\n  ")
+    )
+}
+
 /// A filter of so many chains, each of which leads into the next by two ways: twice as many ways with every one.
 pub(crate) fn foreign_chains(chains: usize) -> String {
     let mut text = "table inet t {\n".to_owned();

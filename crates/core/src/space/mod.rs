@@ -23,6 +23,7 @@ mod search;
 mod service_point;
 mod service_set;
 mod service_words;
+mod slabs;
 mod tidy;
 
 pub use address_bits::AddressBits;

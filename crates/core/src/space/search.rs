@@ -5,6 +5,7 @@
 //! reaches. Only then are pieces cut off, and only where that gets out of hand is the block swept dimension
 //! by dimension. Every answer is exact; where both ways run out of steps it says so.
 
+use super::slabs::FEW;
 use super::{Block, Coordinate, IntervalSet, Point};
 use std::collections::HashMap;
 
@@ -82,8 +83,14 @@ impl<A: Coordinate> Block<A> {
     }
 }
 
-/// Cuts off what the first blocker leaves, and goes on with each piece.
+/// Cuts off what slabs take, then what the first blocker leaves, and goes on with each piece.
 fn cut<A: Coordinate>(block: &Block<A>, near: &[&Block<A>], pieces: &mut u32) -> Search<A> {
+    if near.len() > FEW {
+        let Some((left, further)) = block.without_slabs(near) else { return Search::Covered };
+        if further.len() < near.len() {
+            return cut(&left, &further, pieces);
+        }
+    }
     let Some((first, rest)) = near.split_first() else {
         return block.corner(false).map_or(Search::Covered, Search::Found);
     };

@@ -20,6 +20,7 @@ use bastium_core::proof::{Carried, CarriedLine, Divergence, Fate, alike, carried
 use bastium_core::space::{Interface, IntervalSet, Match, Minute, Packet, PacketSet};
 use bastium_core::verdict::{Decision, Verdict};
 use follow::passes;
+use std::collections::HashSet;
 use std::net::IpAddr;
 
 /// In what a gateway can differ from its plan.
@@ -95,8 +96,14 @@ pub(crate) struct Manner {
 
 /// Holds a rule set against a plan.
 pub(crate) fn held(meaning: &Meaning<'_>, ruleset: &Ruleset, manner: Manner) -> Held {
-    let mut holding =
-        Holding { meaning, plan: meaning.plan(), ruleset, manner, held: Held::default() };
+    let mut holding = Holding {
+        meaning,
+        plan: meaning.plan(),
+        ruleset,
+        manner,
+        held: Held::default(),
+        known_problems: HashSet::new(),
+    };
     holding.domains();
     holding.cut();
     let worlds = PlanWorld::all(meaning.plan());
@@ -127,6 +134,8 @@ struct Holding<'m, 'p> {
     ruleset: &'m Ruleset,
     manner: Manner,
     held: Held,
+    /// What could not be read, so that each is said once.
+    known_problems: HashSet<(String, String)>,
 }
 
 /// The fate of a refusal that is not of the kind that is wanted.
@@ -135,9 +144,9 @@ const ODD_REFUSAL: Fate = Fate::Value(u32::MAX - 1);
 impl Holding<'_, '_> {
     fn unread(&mut self, problems: &[Problem]) {
         for problem in problems {
-            let known = (problem.at.clone(), problem.what.clone());
-            if !self.held.unread.contains(&known) {
-                self.held.unread.push(known);
+            let one = (problem.at.clone(), problem.what.clone());
+            if self.known_problems.insert(one.clone()) {
+                self.held.unread.push(one);
             }
         }
     }
@@ -164,7 +173,8 @@ impl Holding<'_, '_> {
 
     /// The lines for packets of a kind; `None` if they are too many, of which nothing is claimed then.
     fn lowered(&mut self, world: &dyn World, which: Conversation) -> Option<Lowered> {
-        let lowered = lower(self.ruleset, world, which);
+        let mut lowered = lower(self.ruleset, world, which);
+        without_repeats(&mut lowered.lines);
         self.unread(&lowered.problems);
         let Some(at) = &lowered.exhausted else { return Some(lowered) };
         let what = "undecided: too many chains lead into each other".to_owned();
@@ -352,6 +362,22 @@ impl Holding<'_, '_> {
             let has = line.and_then(|line| line.limit);
             Some((speed(wanted.map(bytes_per_second)), speed(has)))
         });
+    }
+}
+
+/// The most matches of lines that are not sure which are remembered.
+const MOST_REMEMBERED: usize = 64;
+
+/// Whatever a line matches of which nothing is known decides about it, or does not; a further line that matches the same
+/// adds nothing. Of a file that is foreign altogether, thousands are alike.
+fn without_repeats(lines: &mut [Line]) {
+    let mut known: Vec<Match> = Vec::new();
+    for line in lines {
+        line.matches.retain(|product| !known.contains(product));
+        if !line.sure {
+            let room = MOST_REMEMBERED.saturating_sub(known.len());
+            known.extend(line.matches.iter().take(room).cloned());
+        }
     }
 }
 

@@ -70,7 +70,7 @@ pub struct AuditFinding {
 }
 
 /// Something that was not understood.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, JsonSchema)]
 pub struct NotUnderstoodRow {
     /// Where it stands.
     pub at: String,
@@ -159,12 +159,9 @@ impl AuditSheet {
         };
         self.differences = differences::of_gateway(meaning.plan(), &held.faults);
         self.undecided = held.undecided;
-        for (at, what) in held.unread {
-            let row = NotUnderstoodRow { at, what };
-            if !self.not_understood.contains(&row) {
-                self.not_understood.push(row);
-            }
-        }
+        let mut known: HashSet<NotUnderstoodRow> = self.not_understood.iter().cloned().collect();
+        let unread = held.unread.into_iter().map(|(at, what)| NotUnderstoodRow { at, what });
+        self.not_understood.extend(unread.filter(|row| known.insert(row.clone())));
     }
 
     fn find(
