@@ -117,9 +117,31 @@ fn list(words: &[String]) -> String {
 }
 
 fn print(sheet: &CompareSheet, session: &mut Session<'_>) -> Result<(), Failure> {
+    if let Some(beside) = sheet.beside_words().filter(|_| sheet.is_empty()) {
+        let says = format!("neither traffic nor rules change, but {beside} do");
+        return session.prose(style::PLAIN, &format!("{says}: {}", look_at(sheet)));
+    }
     if sheet.is_empty() {
         return session.prose(style::GOOD, "no changes: neither traffic nor rules");
     }
+    print_changes(sheet, session)?;
+    match sheet.beside_words() {
+        None => Ok(()),
+        Some(beside) => {
+            let says = format!("{beside} change, too: {}", look_at(sheet));
+            session.prose(style::PLAIN, &says)
+        }
+    }
+}
+
+/// The commands that show the sheets which differ.
+fn look_at(sheet: &CompareSheet) -> String {
+    let commands: Vec<String> =
+        sheet.beside.iter().map(|sheet| format!("bastium {sheet}")).collect();
+    commands.join(", ")
+}
+
+fn print_changes(sheet: &CompareSheet, session: &mut Session<'_>) -> Result<(), Failure> {
     print_traffic(sheet, session)?;
     print_hosts(sheet, session)?;
     let rules = sheet.rule_table();

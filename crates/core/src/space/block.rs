@@ -1,6 +1,5 @@
 //! Products of sets, and unions of such products, within one address family.
 
-use super::slabs::FEW;
 use super::{Coordinate, Interface, IntervalSet, Minute, ServicePoint};
 
 /// A product: every packet that enters at one of these interfaces, from one of these sources, to one of
@@ -124,28 +123,6 @@ impl<A: Coordinate> Block<A> {
         Some(joined)
     }
 
-    /// What is left of this block without any of the others, in no more pieces than `most` on the way; `None` where it
-    /// would take more.
-    fn cut_by<'b>(&'b self, mut cuts: Vec<&'b Self>, most: usize) -> Option<Vec<Self>> {
-        let mut rest = vec![self.clone()];
-        if cuts.len() > FEW {
-            let Some((left, further)) = self.without_slabs(&cuts) else { return Some(Vec::new()) };
-            (rest, cuts) = (vec![left], further);
-        }
-        for cut in cuts {
-            if rest.iter().all(|block| block.is_disjoint(cut)) {
-                continue;
-            }
-            let mut left = Vec::with_capacity(rest.len());
-            rest.into_iter().for_each(|block| block.subtract_into(cut, &mut left));
-            rest = left;
-            if rest.len() > most {
-                return None;
-            }
-        }
-        Some(rest)
-    }
-
     /// Adds what is left of this block without `cut` to `out`: at most one piece for each dimension.
     pub(super) fn subtract_into(self, cut: &Self, out: &mut Vec<Self>) {
         if self.is_disjoint(cut) {
@@ -237,37 +214,9 @@ impl<A: Coordinate> Region<A> {
         Self { blocks: pairs.collect() }
     }
 
-    /// What this region has and `other` has not.
-    pub fn difference(&self, other: &Self) -> Self {
-        // No number of blocks is too large.
-        self.difference_within(other, usize::MAX).unwrap_or_default()
-    }
-
-    /// The same, as long as it takes no more than so many blocks on the way; `None` where it would.
-    pub(crate) fn difference_within(&self, other: &Self, most: usize) -> Option<Self> {
-        let mut blocks = Vec::new();
-        for block in &self.blocks {
-            let cuts = other.blocks.iter().filter(|cut| !block.is_disjoint(cut)).collect();
-            let most = most.saturating_sub(blocks.len());
-            blocks.extend(block.cut_by(cuts, most)?);
-        }
-        Some(Self { blocks })
-    }
-
     /// Whether the two share no packet.
     pub fn is_disjoint(&self, other: &Self) -> bool {
         self.blocks.iter().all(|a| other.blocks.iter().all(|b| a.is_disjoint(b)))
-    }
-
-    /// Whether every packet of this region is one of `other` too.
-    pub fn is_subset(&self, other: &Self) -> bool {
-        self.blocks.iter().all(|block| {
-            if other.blocks.iter().any(|wide| block.is_subset(wide)) {
-                return true;
-            }
-            // Each block of the other region can take away something of its own only.
-            other.blocks.len() > 1 && Self::new([block.clone()]).difference(other).is_empty()
-        })
     }
 }
 
@@ -275,6 +224,7 @@ impl<A: Coordinate> Region<A> {
 mod tests {
     use super::*;
     use crate::space::Search;
+    use crate::space::difference::FEW;
     use proptest::prelude::*;
 
     /// The whole of a small universe: 3 interfaces, 6 sources, 6 destinations, 4 services, 3 minutes.

@@ -13,6 +13,7 @@ mod address_set;
 mod as_point;
 mod block;
 mod bounding_box;
+mod difference;
 mod family;
 mod interval;
 mod minute;
@@ -23,7 +24,6 @@ mod search;
 mod service_point;
 mod service_set;
 mod service_words;
-mod slabs;
 mod tidy;
 
 pub use address_bits::AddressBits;

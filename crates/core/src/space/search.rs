@@ -5,7 +5,7 @@
 //! reaches. Only then are pieces cut off, and only where that gets out of hand is the block swept dimension
 //! by dimension. Every answer is exact; where both ways run out of steps it says so.
 
-use super::slabs::FEW;
+use super::difference::FEW;
 use super::{Block, Coordinate, IntervalSet, Point};
 use std::collections::HashMap;
 

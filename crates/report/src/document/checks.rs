@@ -298,9 +298,20 @@ impl Builder<'_> {
     /// What has changed since the last report.
     pub(super) fn changes(&self) -> Option<Section> {
         let since = self.sources.since.as_ref()?;
-        let begin = match since.is_empty() {
-            true => format!("Nothing has changed since {}.", since.old),
-            false => format!("From {} to {}.", since.old, since.new),
+        let begin = match (since.is_empty(), since.beside_words()) {
+            (true, None) => {
+                format!(
+                    "Neither traffic, rules, addresses nor ports have changed since {}.",
+                    since.old
+                )
+            }
+            (true, Some(beside)) => {
+                format!(
+                    "Neither traffic nor rules have changed since {}; {beside} have.",
+                    since.old
+                )
+            }
+            (false, _) => format!("From {} to {}.", since.old, since.new),
         };
         let mut blocks = vec![Block::Text(begin.into())];
         let grid = changed_grid(self.sources.meaning.plan(), since);

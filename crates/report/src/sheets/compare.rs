@@ -2,7 +2,7 @@
 
 use super::boxes::{self, BoxRow, rows};
 use super::products::Names;
-use super::{Because, EDITION};
+use super::{AddressSheet, Because, EDITION, PortSheet};
 use crate::{Cell, Column, Table, Tone};
 use bastium_core::plan::{Action, Plan};
 use bastium_core::proof::{
@@ -11,6 +11,7 @@ use bastium_core::proof::{
 use bastium_core::rules::{PlanlessLine, Rule};
 use schemars::JsonSchema;
 use serde::Serialize;
+use serde_json::Value;
 
 /// What changes: traffic and rules.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
@@ -35,6 +36,8 @@ pub struct CompareSheet {
     pub moved: Vec<MovedRow>,
     /// The rules.
     pub rules: RuleChanges,
+    /// The sheets that differ beside that: `addresses`, `ports`. Of two rule lists, which have none, there are none.
+    pub beside: Vec<&'static str>,
     /// How many questions could not be decided in the steps that are allowed.
     pub undecided: usize,
 }
@@ -139,6 +142,7 @@ impl CompareSheet {
             changes: rows(|change| !change.opens() && !change.closes()),
             moved: changes.moved.iter().map(|moved| MovedRow::of(&wording.1, moved)).collect(),
             rules: rule_changes(&changes.rules),
+            beside: beside(old, new),
             undecided: changes.undecided,
         }
     }
@@ -189,11 +193,17 @@ impl CompareSheet {
             changes: others,
             moved: Vec::new(),
             rules,
+            beside: Vec::new(),
             undecided,
         }
     }
 
-    /// Whether nothing is otherwise.
+    /// The sheets that differ beside traffic and rules, in words: `addresses and ports`.
+    pub fn beside_words(&self) -> Option<String> {
+        (!self.beside.is_empty()).then(|| self.beside.join(" and "))
+    }
+
+    /// Whether traffic and rules are the same.
     pub fn is_empty(&self) -> bool {
         let rules = &self.rules;
         let lists = [&rules.added, &rules.removed, &rules.moved, &rules.changed];
@@ -249,10 +259,11 @@ impl CompareSheet {
                 }
             }
         }
-        let mut tables = vec![traffic, moved, self.rule_table()];
-        tables.retain(|table| {
-            table.title.as_deref() != Some("moved hosts") || !table.rows.is_empty()
-        });
+        let mut beside = Table::new([Column::whole("sheet")]).titled("other sheets that differ");
+        self.beside.iter().for_each(|sheet| beside.row([Cell::from(*sheet)]));
+        let mut tables = vec![traffic, moved, self.rule_table(), beside];
+        let always = ["traffic", "rules"].map(Some);
+        tables.retain(|table| always.contains(&table.title.as_deref()) || !table.rows.is_empty());
         tables
     }
 
@@ -286,6 +297,21 @@ impl CompareSheet {
         }
         table
     }
+}
+
+/// The sheets of two plans that differ. What a site is called is in both of them, and no change of theirs.
+fn beside(old: &Plan, new: &Plan) -> Vec<&'static str> {
+    let rows = |sheet: Result<Value, serde_json::Error>| {
+        sheet.ok().map(|mut sheet| {
+            sheet["site"] = Value::Null;
+            sheet
+        })
+    };
+    let addresses = |plan| rows(serde_json::to_value(AddressSheet::new(plan, false)));
+    let ports = |plan| rows(serde_json::to_value(PortSheet::new(plan)));
+    let pairs =
+        [("addresses", addresses(old) == addresses(new)), ("ports", ports(old) == ports(new))];
+    pairs.into_iter().filter(|(_, same)| !same).map(|(sheet, _)| sheet).collect()
 }
 
 fn kind_cell(kind: &str) -> Cell {

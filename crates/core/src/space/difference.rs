@@ -1,7 +1,10 @@
-//! Blocks that take another one in every dimension but one. However many there are, they are taken off at once, and what
-//! they leave is a block again: a list of a thousand ports costs about as much as one with a single port.
+//! What blocks leave of others.
+//!
+//! Those that take another one in every dimension but one, slabs, are taken off at once, however many there are, and what
+//! they leave is a block again: a list of a thousand ports costs about as much as one with a single port. The others are
+//! cut off one after the other.
 
-use super::{Block, Coordinate, IntervalSet};
+use super::{Block, Coordinate, Interface, IntervalSet, Minute, Region, ServicePoint};
 
 /// With no more blocks than this, each is taken off by itself.
 pub(super) const FEW: usize = 8;
@@ -9,16 +12,68 @@ pub(super) const FEW: usize = 8;
 /// What slabs take of a block, by the dimension in which they do not take all of it.
 struct Slabs<'b, A> {
     block: &'b Block<A>,
-    enters: Spans<'b, super::Interface>,
+    enters: Spans<'b, Interface>,
     source: Spans<'b, A>,
     destination: Spans<'b, A>,
-    service: Spans<'b, super::ServicePoint>,
-    at: Spans<'b, super::Minute>,
+    service: Spans<'b, ServicePoint>,
+    at: Spans<'b, Minute>,
 }
 
 type Spans<'b, T> = Vec<&'b [(T, T)]>;
 
+impl<A: Coordinate> Region<A> {
+    /// What this region has and `other` has not.
+    pub fn difference(&self, other: &Self) -> Self {
+        // No number of blocks is too large.
+        self.difference_within(other, usize::MAX).unwrap_or_default()
+    }
+
+    /// The same, as long as it takes no more than so many blocks on the way; `None` where it would.
+    pub(crate) fn difference_within(&self, other: &Self, most: usize) -> Option<Self> {
+        let mut blocks = Vec::new();
+        for block in self.blocks() {
+            let cuts = other.blocks().iter().filter(|cut| !block.is_disjoint(cut)).collect();
+            let most = most.saturating_sub(blocks.len());
+            blocks.extend(block.cut_by(cuts, most)?);
+        }
+        Some(Self::new(blocks))
+    }
+
+    /// Whether every packet of this region is one of `other` too.
+    pub fn is_subset(&self, other: &Self) -> bool {
+        self.blocks().iter().all(|block| {
+            if other.blocks().iter().any(|wide| block.is_subset(wide)) {
+                return true;
+            }
+            // Each block of the other region can take away something of its own only.
+            other.blocks().len() > 1 && Self::new([block.clone()]).difference(other).is_empty()
+        })
+    }
+}
+
 impl<A: Coordinate> Block<A> {
+    /// What is left of this block without any of the others, in no more pieces than `most` on the way; `None` where it
+    /// would take more.
+    fn cut_by<'b>(&'b self, mut cuts: Vec<&'b Self>, most: usize) -> Option<Vec<Self>> {
+        let mut rest = vec![self.clone()];
+        if cuts.len() > FEW {
+            let Some((left, further)) = self.without_slabs(&cuts) else { return Some(Vec::new()) };
+            (rest, cuts) = (vec![left], further);
+        }
+        for cut in cuts {
+            if rest.iter().all(|block| block.is_disjoint(cut)) {
+                continue;
+            }
+            let mut left = Vec::with_capacity(rest.len());
+            rest.into_iter().for_each(|block| block.subtract_into(cut, &mut left));
+            rest = left;
+            if rest.len() > most {
+                return None;
+            }
+        }
+        Some(rest)
+    }
+
     /// What those of the others leave that take all but one dimension of it, and the others that are left to be taken off.
     /// `None` where nothing is left.
     pub(super) fn without_slabs<'b>(
