@@ -177,6 +177,28 @@ fn all_nodes<'n>(node: &'n SiteNode, into: &mut Vec<&'n SiteNode>) {
     node.children.iter().for_each(|child| all_nodes(child, into));
 }
 
+/// Beside a zone that is low, what lies outside needs more room than the zone.
+#[test]
+fn a_long_name_outside_stays_in_its_area() {
+    for outside in
+        ["aaaaaaad-lj-rbpjnww-kzsib", "a b c d e f g h i j k l m n o p q r s t u v w x y z"]
+    {
+        let area = ZoneArea {
+            name: "a".to_owned(),
+            trust: "high".to_owned(),
+            networks: Vec::new(),
+            within: Vec::new(),
+            guarantees: Vec::new(),
+            anchor: None,
+        };
+        let (site, day) = ("Any Site".to_owned(), "2026-11-29".to_owned());
+        let (areas, outside) = (vec![area], outside.repeat(2));
+        is_sound(
+            &ZoneMap { site, day, areas, outside, arrows: Vec::new(), notes: Vec::new() }.picture(),
+        );
+    }
+}
+
 proptest! {
     #![proptest_config(ProptestConfig { cases: 60, failure_persistence: None, ..ProptestConfig::default() })]
 

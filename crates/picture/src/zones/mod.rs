@@ -131,6 +131,10 @@ impl ZoneMap {
         let top = heading(&mut title, "Zones: who may reach whom", &below, width);
         let rows = self.rows(slots, left, top);
         let bottom = rows.last().map_or(top, |row| row.frame.bottom() + GAP);
+        // A long name beside a single small zone.
+        let lines = Style::BOLD.wrapped(&self.outside, outside.width - 2.0 * PADDING).len();
+        let least = Style::BOLD.line() * lines as f32 + 2.0 * PADDING;
+        let bottom = bottom.max(top + least + GAP);
         let outside = Frame { top, height: bottom - GAP - top, ..outside };
 
         let mut groups = vec![title];
