@@ -3,7 +3,7 @@
 mod common;
 
 use common::{Bench, DAY, Run, demo};
-use serde_json::{Value, json};
+use serde_json::json;
 
 const FORMS: [&str; 4] = ["one-list", "per-pair", "per-interface", "ranked"];
 const PLANS: [&str; 3] = ["clinic.toml", "farm.toml", "bare.toml"];
@@ -159,33 +159,6 @@ fn a_change_is_reported_as_traffic_and_as_rules() {
     let other = bench.run(&format!("compare clinic.toml farm.toml --day {DAY}"));
     assert_eq!(other.code, 1);
     assert!(!other.out.contains("240.") && !other.out.contains("ba57"), "{}", other.out);
-}
-
-/// What is neither traffic nor a rule is no change of theirs, and is not passed over.
-#[test]
-fn what_differs_beside_traffic_and_rules_is_named() {
-    let bench = Bench::new();
-    let plan = std::fs::read_to_string(bench.file("clinic.toml")).expect("the plan");
-    for (from, to, beside) in [
-        ("vlan = 64", "vlan = 65", &["addresses", "ports"][..]),
-        ("dhcp = \"100-119\"", "dhcp = \"100-118\"", &["addresses"]),
-        ("name = \"Fernside Guests\"", "name = \"Fernside Visitors\"", &["ports"]),
-        ("name = \"Fernside Veterinary Clinic\"", "name = \"Fernside\"", &[]),
-    ] {
-        let changed = plan.replacen(from, to, 1);
-        assert_ne!(changed, plan, "{from}");
-        bench.write("new.toml", changed);
-        let words = format!("compare clinic.toml new.toml --day {DAY}");
-        let sheet = bench.run(&format!("{words} --format json")).json();
-        let named: Vec<&str> =
-            sheet["beside"].as_array().expect("a list").iter().filter_map(Value::as_str).collect();
-        assert_eq!(named, beside, "{to}");
-        let text = bench.run(&words).out;
-        assert_eq!(text.starts_with("no changes"), beside.is_empty(), "{text}");
-        assert!(beside.iter().all(|sheet| text.contains(&format!("bastium {sheet}"))), "{text}");
-        let table = bench.run(&format!("{words} --format csv")).out;
-        assert!(beside.iter().all(|sheet| table.contains(sheet)), "{table}");
-    }
 }
 
 /// Two rule lists without their plans say of traffic what their plans say.

@@ -331,3 +331,44 @@ fn a_file_is_written_whole_by_its_ending_and_never_over_another() {
     let none = run("--running bare.toml");
     assert!(none.code == 2 && none.err.contains("no table of bastium"), "{}", none.err);
 }
+
+/// What is neither traffic nor a rule is no change of theirs, and is not passed over.
+#[test]
+fn what_differs_beside_traffic_and_rules_is_named() {
+    let bench = Bench::new();
+    let plan = std::fs::read_to_string(bench.file("clinic.toml")).expect("the plan");
+    for (from, to, beside) in [
+        ("vlan = 64", "vlan = 65", &["addresses", "ports"][..]),
+        ("dhcp = \"100-119\"", "dhcp = \"100-118\"", &["addresses"]),
+        ("name = \"Fernside Guests\"", "name = \"Fernside Visitors\"", &["ports"]),
+        ("name = \"Fernside Veterinary Clinic\"", "name = \"Fernside\"", &[]),
+    ] {
+        let changed = plan.replacen(from, to, 1);
+        assert_ne!(changed, plan, "{from}");
+        bench.write("new.toml", changed);
+        let words = format!("compare clinic.toml new.toml --day {DAY}");
+        let sheet = bench.run(&format!("{words} --format json")).json();
+        let named: Vec<&str> = sheet["beside"]
+            .as_array()
+            .expect("a list")
+            .iter()
+            .filter_map(serde_json::Value::as_str)
+            .collect();
+        assert_eq!(named, beside, "{to}");
+        let said = bench.run(&words).out;
+        assert_eq!(said.starts_with("no changes"), beside.is_empty(), "{said}");
+        assert!(beside.iter().all(|sheet| said.contains(&format!("bastium {sheet}"))), "{said}");
+        let html = report(&bench, "--plan new.toml --since clinic.toml");
+        let since = text(part(&html, "changes", "</section>"));
+        let says = match beside {
+            [] => "Neither traffic, rules, addresses nor ports have changed".to_owned(),
+            beside => format!(
+                "Neither traffic nor rules have changed since clinic.toml; {}",
+                beside.join(" and ")
+            ),
+        };
+        assert!(since.contains(&says), "{since}");
+        let table = bench.run(&format!("{words} --format csv")).out;
+        assert!(beside.iter().all(|sheet| table.contains(sheet)), "{table}");
+    }
+}

@@ -279,7 +279,7 @@ fn logged(
     Ok(tags
         .into_iter()
         .map(|(tag, packets)| {
-            let in_plan = known.is_none_or(|known| known.contains(&tag));
+            let in_plan = known.map(|known| known.contains(&tag));
             LogRow { tag: clean(&tag).into_owned(), in_plan, packets }
         })
         .collect())

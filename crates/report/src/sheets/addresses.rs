@@ -10,7 +10,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 /// All networks with their addresses.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct AddressSheet {
     /// The edition of this JSON.
     pub bastium: u8,
@@ -26,7 +26,7 @@ pub struct AddressSheet {
 }
 
 /// A subnet behind another router.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct RouteRow {
     /// Its name.
     pub name: String,
@@ -41,7 +41,7 @@ pub struct RouteRow {
 }
 
 /// One network.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct NetworkRow {
     /// Its name.
     pub name: String,
@@ -64,7 +64,7 @@ pub struct NetworkRow {
 }
 
 /// How a network that has outgrown its subnet can grow.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct GrowthRow {
     /// The larger prefix.
     pub prefix: String,
@@ -75,7 +75,7 @@ pub struct GrowthRow {
 }
 
 /// What is free.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct FreeRow {
     /// The free prefixes, IPv4 first.
     pub prefixes: Vec<String>,
@@ -84,7 +84,7 @@ pub struct FreeRow {
 }
 
 /// A map of a space.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct SpaceRow {
     /// The space.
     pub prefix: String,
@@ -97,7 +97,7 @@ pub struct SpaceRow {
 }
 
 /// One subnet.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct SubnetRow {
     /// The prefix.
     pub prefix: String,
@@ -113,7 +113,7 @@ pub struct SubnetRow {
 }
 
 /// A pool.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct PoolRow {
     /// Its first address.
     pub first: String,
@@ -124,7 +124,7 @@ pub struct PoolRow {
 }
 
 /// A host with fixed addresses.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct FixedRow {
     /// Its name.
     pub name: String,

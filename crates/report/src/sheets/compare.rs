@@ -11,7 +11,6 @@ use bastium_core::proof::{
 use bastium_core::rules::{PlanlessLine, Rule};
 use schemars::JsonSchema;
 use serde::Serialize;
-use serde_json::Value;
 
 /// What changes: traffic and rules.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
@@ -301,16 +300,13 @@ impl CompareSheet {
 
 /// The sheets of two plans that differ. What a site is called is in both of them, and no change of theirs.
 fn beside(old: &Plan, new: &Plan) -> Vec<&'static str> {
-    let rows = |sheet: Result<Value, serde_json::Error>| {
-        sheet.ok().map(|mut sheet| {
-            sheet["site"] = Value::Null;
-            sheet
-        })
-    };
-    let addresses = |plan| rows(serde_json::to_value(AddressSheet::new(plan, false)));
-    let ports = |plan| rows(serde_json::to_value(PortSheet::new(plan)));
-    let pairs =
-        [("addresses", addresses(old) == addresses(new)), ("ports", ports(old) == ports(new))];
+    let site = &new.site().name;
+    let addresses = AddressSheet { site: site.clone(), ..AddressSheet::new(old, false) };
+    let ports = PortSheet { site: site.clone(), ..PortSheet::new(old) };
+    let pairs = [
+        ("addresses", addresses == AddressSheet::new(new, false)),
+        ("ports", ports == PortSheet::new(new)),
+    ];
     pairs.into_iter().filter(|(_, same)| !same).map(|(sheet, _)| sheet).collect()
 }
 

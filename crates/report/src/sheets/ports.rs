@@ -8,7 +8,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 /// All ports and Wi-Fi names.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct PortSheet {
     /// The edition of this JSON.
     pub bastium: u8,
@@ -51,7 +51,7 @@ pub struct VlanRow {
 }
 
 /// One Wi-Fi name.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct WifiRow {
     /// The name as people see it.
     pub name: String,
@@ -68,7 +68,7 @@ pub struct WifiRow {
 }
 
 /// A network that does not come through.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct MissingRow {
     /// The network.
     pub network: String,

@@ -55,8 +55,8 @@ pub struct CounterRow {
 pub struct LogRow {
     /// What the log calls it.
     pub tag: String,
-    /// Whether the plan has such a rule.
-    pub in_plan: bool,
+    /// Whether the plan has such a rule; none where the gateway names its entries in its own way.
+    pub in_plan: Option<bool>,
     /// How many packets it names.
     pub packets: u64,
 }
@@ -126,7 +126,7 @@ impl VerifySheet {
         }
         let mut log = Table::new([Column::whole("in the log"), Column::numbers("packets")]);
         self.log.iter().for_each(|row| {
-            let tone = if row.in_plan { Tone::Plain } else { Tone::Bad };
+            let tone = if row.in_plan == Some(false) { Tone::Bad } else { Tone::Plain };
             log.row([Cell::toned(row.tag.clone(), tone), row.packets.into()]);
         });
         let mut files =
@@ -212,7 +212,7 @@ fn faults(walk: &WalkSheet, looked: &Looked) -> Vec<String> {
             Some(_) => {}
         }
     }
-    for row in looked.log.iter().flatten().filter(|row| !row.in_plan) {
+    for row in looked.log.iter().flatten().filter(|row| row.in_plan == Some(false)) {
         faults.push(format!(
             "The log names {}, which is no rule of this plan: it is of another time, or of another gateway.",
             row.tag

@@ -326,7 +326,7 @@ fn row(
 ) -> ResultRow {
     let found = recorded.of_check(check, meaning);
     let last = found.last;
-    let otherwise = last.map(|last| otherwise(check, place, rules, last)).unwrap_or_default();
+    let otherwise = last.map(|last| otherwise(check, place, recorded, last)).unwrap_or_default();
     let missing = last.map(|last| recorded.missing(check, last)).unwrap_or_default();
     let outcome = match last.map(|record| record.outcome) {
         None | Some(Outcome::Note) => State::Open,
@@ -360,9 +360,10 @@ fn row(
 }
 
 /// In what a result is of another check than the one that the plan has now.
-fn otherwise(check: &Check, place: &str, rules: &RuleSet, result: &Record) -> Vec<String> {
+fn otherwise(check: &Check, place: &str, recorded: &Recorded<'_>, result: &Record) -> Vec<String> {
     let mut says = Vec::new();
-    if result.means != check.means(rules) || result.expect != check.expect.word() {
+    let about = recorded.known.get(&check.id);
+    if about != Some(&result.means) || result.expect != check.expect.word() {
         says.push(format!("it was made of this: {}", result.means));
     }
     if result.place != place {

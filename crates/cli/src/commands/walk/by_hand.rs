@@ -6,6 +6,7 @@ use crate::failure::Failure;
 use crate::session::Session;
 use crate::show::style;
 use bastium_core::checklist::SetUp;
+use bastium_core::space::Minute;
 use bastium_gateway::clean;
 use bastium_report::walk::Outcome;
 use bastium_report::{count, either};
@@ -20,10 +21,7 @@ pub(super) fn run(tour: &mut Tour<'_, '_>, session: &mut Session<'_>) -> Result<
     });
     let due = all.filter(|(_, check)| tour.is_due(check, &sheet));
     let (now, later): (Vec<_>, Vec<_>) = due.partition(|(_, check)| tour.is_the_hour(check));
-    let (number, mut hours) = (later.len(), Vec::new());
-    hours.extend(later.iter().filter_map(|(_, check)| check.when));
-    hours.sort_unstable();
-    hours.dedup();
+    let later: Vec<Minute> = later.into_iter().filter_map(|(_, check)| check.when).collect();
     let places: Vec<Place> = now.into_iter().map(|(place, _)| place).collect();
     let mut at = 0;
     let mut shown_stand = None;
@@ -41,17 +39,19 @@ pub(super) fn run(tour: &mut Tour<'_, '_>, session: &mut Session<'_>) -> Result<
         }
     }
     session.print("\n")?;
-    if number > 0 {
-        let hours: Vec<String> = hours.iter().map(ToString::to_string).collect();
-        let says = format!(
-            "{} {} another hour, such as {}",
-            count(number, "check"),
-            either(number, "needs", "need"),
-            hours.join(", ")
-        );
-        session.prose(style::FAINT, &says)?;
+    show_later(later, session)
+}
+
+/// How many checks are for another hour, and when they can be made.
+fn show_later(mut hours: Vec<Minute>, session: &mut Session<'_>) -> Result<(), Failure> {
+    if hours.is_empty() {
+        return Ok(());
     }
-    Ok(())
+    let says = format!("{} {}", count(hours.len(), "check"), either(hours.len(), "needs", "need"));
+    hours.sort_unstable();
+    hours.dedup();
+    let hours: Vec<String> = hours.iter().map(ToString::to_string).collect();
+    session.prose(style::FAINT, &format!("{says} another hour, such as {}", hours.join(", ")))
 }
 
 enum Step {
