@@ -127,6 +127,12 @@ impl ServiceSet {
         if *self == Self::any() {
             return vec!["any".to_owned()];
         }
+        // Else all of a family would be written as what lies around its ICMP.
+        match (self.v4.is_full(), self.v6.is_full()) {
+            (true, _) if self.v6.is_empty() => return vec!["any (IPv4)".to_owned()],
+            (_, true) if self.v4.is_empty() => return vec!["any (IPv6)".to_owned()],
+            _ => {}
+        }
         let shared = self.v4.intersection(&self.v6);
         let mut words: Vec<String> = Vec::new();
         let mut known: HashSet<String> = HashSet::new();
@@ -270,6 +276,8 @@ mod tests {
         dhcp.v4 = ServiceSet::ports(Protocol::UDP, 67, 67).v4;
         dhcp.v6 = ServiceSet::ports(Protocol::UDP, 547, 547).v6;
         assert_eq!(dhcp.words(), ["udp/67 (IPv4)", "udp/547 (IPv6)"]);
+        let only_v4 = ServiceSet { v6: ServiceSet::empty().v6, ..ServiceSet::any() };
+        assert_eq!(only_v4.words(), ["any (IPv4)"]);
     }
 
     #[test]

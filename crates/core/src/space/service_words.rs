@@ -104,6 +104,8 @@ mod tests {
             ServiceSet::any().difference(&tcp(443, 443)),
             only(tcp(22, 25), Family::V6),
             only(tcp(22, 25), Family::V4),
+            only(ServiceSet::any(), Family::V4),
+            only(ServiceSet::any(), Family::V6),
             ServiceSet::icmp(),
             ServiceSet::icmp_types(Protocol::ICMP_V6, &[133, 134, 135], None),
             ServiceSet::protocol(Protocol(200)).union(&ServiceSet::protocol(Protocol(47))),
