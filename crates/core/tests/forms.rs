@@ -7,6 +7,7 @@ use bastium_core::plan::draft;
 use bastium_core::plan::{Form, resolve};
 use bastium_core::proof;
 use bastium_core::rules;
+use model::cores::on_all_cores;
 use model::{TODAY, any_draft, exception, text, texts, uniform};
 use proptest::prelude::*;
 
@@ -79,17 +80,17 @@ fn every_pair_of_ends_is_proved_in_every_form() {
     let mut draft = uniform("block", false);
     model::extend(&mut draft);
     draft.uplinks[0].address = texts(model::PRIVATE_UPLINK);
-    for from in model::PLACES {
-        for to in model::PLACES {
-            let mut draft = draft.clone();
-            draft.exceptions = vec![exception("one", from, to, "tcp/80", "allow")];
-            let plan = resolve(draft).expect("a plan");
-            let Ok(meaning) = Meaning::new(&plan, TODAY) else { continue };
-            for form in Form::ALL {
-                let rules = rules::in_form(&meaning, form).expect("it says everything");
-                let found = proof::differences(&meaning, &rules, &meaning.universe());
-                assert!(found.is_empty(), "{form:?}, {from} to {to}: {:?}", found.first());
-            }
+    let to_each = |from| model::PLACES.iter().map(move |to| (from, *to));
+    let pairs: Vec<(&str, &str)> = model::PLACES.iter().copied().flat_map(to_each).collect();
+    on_all_cores(&pairs, |(from, to)| {
+        let mut draft = draft.clone();
+        draft.exceptions = vec![exception("one", from, to, "tcp/80", "allow")];
+        let plan = resolve(draft).expect("a plan");
+        let Ok(meaning) = Meaning::new(&plan, TODAY) else { return };
+        for form in Form::ALL {
+            let rules = rules::in_form(&meaning, form).expect("it says everything");
+            let found = proof::differences(&meaning, &rules, &meaning.universe());
+            assert!(found.is_empty(), "{form:?}, {from} to {to}: {:?}", found.first());
         }
-    }
+    });
 }

@@ -13,11 +13,13 @@ use bastium_core::verdict::Verdict;
 use bastium_gateway::foreign::read_rules;
 use bastium_gateway::{AclFile, acl_json, proven_lists};
 use ipnet::IpNet;
+use model::cores::on_all_cores;
 use model::packets::{Borders, packet};
 use model::{TODAY, any_draft, wired};
 use proptest::prelude::*;
 use serde_json::Value;
 use std::net::IpAddr;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 /// What a list says of a first packet: the first entry that matches decides.
 struct Reader<'j> {
@@ -451,19 +453,20 @@ fn whatever_is_changed_in_the_lists_is_refused_or_does_the_same() {
     let all = mutations(&acls);
     let step = (all.len() / 500).max(1);
     let borders = Borders::of(&plan, &rules);
-    let (mut refused, mut same) = (0, 0);
-    for (pointer, change) in all.iter().step_by(step) {
+    let (refused, same) = (AtomicUsize::new(0), AtomicUsize::new(0));
+    let chosen: Vec<_> = all.iter().step_by(step).collect();
+    on_all_cores(&chosen, |(pointer, change)| {
         let other = &change.made(&acls, pointer);
         if *other == acls {
-            continue;
+            return;
         }
         let text = serde_json::json!({ "ietf-access-control-list:acls": other }).to_string();
         let changed = AclFile { text, ..file.clone() };
         if proven_lists(&meaning, proved, changed).is_err() {
-            refused += 1;
-            continue;
+            refused.fetch_add(1, Ordering::Relaxed);
+            return;
         }
-        same += 1;
+        same.fetch_add(1, Ordering::Relaxed);
         let (before, after) = (Reader { acls: &acls }, Reader { acls: other });
         let mut seed = 7;
         for _ in 0..60 {
@@ -483,6 +486,7 @@ fn whatever_is_changed_in_the_lists_is_refused_or_does_the_same() {
                 assert_eq!(does, did, "{packet:?} {kind:?}: {pointer} {change:?}");
             }
         }
-    }
+    });
+    let (refused, same) = (refused.into_inner(), same.into_inner());
     assert!(refused > 250, "{refused} refused, {same} do the same");
 }

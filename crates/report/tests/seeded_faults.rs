@@ -1,6 +1,9 @@
 //! Faults as people make them, seeded into a running gateway of the clinic: none of them may pass for what the
 //! plan says.
 
+#[path = "../../core/tests/model/mod.rs"]
+mod model;
+
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Form, Plan};
 use bastium_core::rules;
@@ -8,6 +11,8 @@ use bastium_gateway::foreign::read_rules;
 use bastium_gateway::nftables::{NftOptions, proven};
 use bastium_report::sheets::AuditSheet;
 use jiff::civil::{Date, date};
+use model::cores::on_all_cores;
+use std::sync::Mutex;
 
 const DAY: Date = date(2026, 11, 24);
 
@@ -216,21 +221,22 @@ fn no_fault_passes_for_what_the_plan_says() {
     assert!(clean.agrees && clean.findings.is_empty(), "{:#?}", clean.differences.first());
     let all = faults(&text);
     assert!(all.len() >= 100, "{}", all.len());
-    let mut unseen = Vec::new();
-    for (what, text) in &all {
+    let unseen = Mutex::new(Vec::new());
+    on_all_cores(&all, |(what, text)| {
         let read = read_rules(text, Some(&plan));
-        let Ok(foreign) = read else { continue };
+        let Ok(foreign) = read else { return };
         let rules = rules::in_form(&meaning, Form::PerPair).expect("this form says everything");
         // A rehearsal of the file asks this way, beside its packets.
         let held = foreign.held(&meaning).expect("a file for the packet filter");
         let on_paper = held.faults.is_empty() && held.unread.is_empty();
         if on_paper || AuditSheet::new(&foreign, Some((&meaning, &rules))).agrees {
-            unseen.push(what.as_str());
+            unseen.lock().expect("no test has failed").push(what.clone());
         }
-    }
+    });
     // A line that others repeat may be missing without any effect.
-    let harmless = |what: &&&str| what.starts_with("forgotten:") && repeated(&meaning, what);
-    let unseen: Vec<&&str> = unseen.iter().filter(|what| !harmless(what)).collect();
+    let harmless = |what: &&String| what.starts_with("forgotten:") && repeated(&meaning, what);
+    let unseen = unseen.into_inner().expect("no test has failed");
+    let unseen: Vec<&String> = unseen.iter().filter(|what| !harmless(what)).collect();
     assert!(unseen.is_empty(), "{} of {}: {unseen:#?}", unseen.len(), all.len());
 }
 
