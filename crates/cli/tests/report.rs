@@ -278,13 +278,51 @@ fn counters_and_changes_are_shown_where_they_are_given() {
     let row = part(&html, "exception-desks-print", "</tr>");
     let rule = values(row, "href").into_iter().find(|to| to.starts_with("#rule-"));
     let rule = part(&html, &rule.expect("a rule")[1..], "</tr>");
-    // The chains are those of another form; what has the same id has the same counter.
-    assert!(rule.contains("4711") || rule.contains("not counted"), "{rule}");
+    assert!(rule.contains("4711"), "{rule}");
+    assert!(
+        text(&html).contains("When it was listed, it did what the plan says, for every packet.")
+    );
     let picture = part(&html, "picture-changes", "</figure>");
     assert!(picture.contains("aria-label=\"staff to equipment: opens\""), "{picture}");
     assert_eq!(picture.matches("class=\"whole").count(), 1);
     let changes = text(part(&html, "changes", "</section>"));
     assert!(changes.contains("opens") && changes.contains("desks"), "{changes}");
+}
+
+/// Counters under the names of the plan's rules are no evidence where the lines do something else.
+#[test]
+fn counters_of_other_rules_are_called_that() {
+    let bench = Bench::new();
+    let rules = bench.clinic("export nftables").out;
+    assert!(rules.contains("tcp dport 554"), "{rules}");
+    let opened = rules.replace("tcp dport 554", "tcp dport 554-555");
+    bench.write("running.nft", opened.replace("\tcounter ", "\tcounter packets 9 bytes 9 "));
+    let html = text(&report(&bench, "--plan clinic.toml --running running.nft"));
+    assert!(html.contains("The gateway does not do what the plan says."), "{html}");
+    assert!(html.contains("allows tcp/555 from recorder to cameras"), "{html}");
+    let client = text(&report(&bench, "--plan clinic.toml --running running.nft --for client"));
+    assert!(client.contains("does not match the plan: 1 difference"), "{client}");
+    // What a gateway says is shown, and is never a mark.
+    let hostile = rules.replace("tcp dport 554 ", "tcp dport 554-555 ").replace(
+        "comment \"exception.recorder-pulls-cameras",
+        "comment \"<script>[x](javascript:1)\u{202e}`",
+    );
+    assert_ne!(rules, hostile);
+    bench.write("hostile.nft", hostile);
+    let html = report(&bench, "--plan clinic.toml --running hostile.nft");
+    assert!(!html.contains("<script") && !html.contains('\u{202e}'));
+    let run = bench.run("report --plan clinic.toml --running hostile.nft --to r.md");
+    let markdown = std::fs::read_to_string(bench.file("r.md")).unwrap_or_default();
+    assert!(markdown.contains("does not do what the plan says"), "{}", run.err);
+    assert!(
+        !markdown.contains("<script")
+            && !markdown.contains("[x](")
+            && !markdown.contains('\u{202e}')
+    );
+    // A listing without Bastium's rules has no counters of theirs.
+    bench.write("other.nft", "table inet other {\n\tchain a {\n\t}\n}\n");
+    let other = bench.run("report --plan clinic.toml --running other.nft");
+    assert!(other.code == 2 && other.err.contains("no table of bastium"), "{}", other.err);
 }
 
 #[test]

@@ -12,7 +12,14 @@ fn walked() -> Bench {
     walk.args(["walk", "--plan", "bare.toml", "--day", common::DAY, "--by", "Kim"]);
     let run = Run::of(walk.write_stdin("p\n".repeat(200)));
     assert!(run.out.contains("passed"), "{}{}", run.out, run.err);
-    let rules = bench.run(&format!("export nftables --plan bare.toml --day {}", common::DAY));
+    gateway(&bench, "");
+    bench
+}
+
+/// Writes down what a gateway with the exported rules prints, once it has counted.
+fn gateway(bench: &Bench, form: &str) {
+    let rules =
+        bench.run(&format!("export nftables --plan bare.toml --day {} {form}", common::DAY));
     bench.write(
         "running.nft",
         rules
@@ -20,7 +27,6 @@ fn walked() -> Bench {
             .replace(" counter ", " counter packets 60 bytes 3600 ")
             .replace("\tcounter ", "\tcounter packets 60 bytes 3600 "),
     );
-    bench
 }
 
 fn verify(bench: &Bench, words: &str) -> (Value, i32) {
@@ -36,12 +42,15 @@ fn faults(sheet: &Value) -> String {
 #[test]
 fn a_gateway_that_did_what_the_walk_saw_is_verified() {
     let bench = walked();
-    let (sheet, code) = verify(&bench, "--running running.nft");
-    assert_eq!((code, &sheet["verified"]), (0, &true.into()), "{sheet:#}");
-    let counters = sheet["counters"].as_array().expect("rows");
-    assert!(counters.len() > 3, "{sheet:#}");
-    assert!(counters.iter().all(|row| row["packets"].as_u64() >= Some(60)), "{sheet:#}");
-    assert!(sheet["not_tried"].to_string().contains("log was not given"), "{sheet:#}");
+    for form in ["--form per-pair", "--form one-list"] {
+        gateway(&bench, form);
+        let (sheet, code) = verify(&bench, "--running running.nft");
+        assert_eq!((code, &sheet["verified"]), (0, &true.into()), "{form}: {sheet:#}");
+        let counters = sheet["counters"].as_array().expect("rows");
+        assert!(counters.len() > 3, "{sheet:#}");
+        assert!(counters.iter().all(|row| row["packets"].as_u64() >= Some(60)), "{sheet:#}");
+        assert!(sheet["not_tried"].to_string().contains("log was not given"), "{sheet:#}");
+    }
 }
 
 #[test]

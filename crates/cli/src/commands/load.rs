@@ -8,7 +8,6 @@ mod steps;
 mod wanted;
 mod words;
 
-pub(super) use before::differs;
 pub(super) use by_netconf::{
     differences as list_differences, sessions as simulated, wanted as wanted_lists,
 };

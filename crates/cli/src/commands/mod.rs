@@ -28,6 +28,7 @@ mod prove;
 mod rehearse;
 mod report;
 mod rules;
+mod running;
 mod schema;
 mod services;
 mod simulate;

@@ -1,5 +1,6 @@
 //! `bastium rehearse`
 
+use super::running::differs;
 use crate::args::Rehearse;
 use crate::failure::{CallProblem, Exit, Failure, MachineProblem};
 use crate::plans;
@@ -10,11 +11,8 @@ use bastium_core::meaning::Meaning;
 use bastium_core::plan::Form;
 use bastium_core::rules::RuleSet;
 use bastium_core::space::Minute;
-use bastium_gateway::foreign::{NotAList, read_rules};
 use bastium_gateway::nftables::{self, NftOptions};
-use bastium_report::sheets::{
-    HitRow, RehearsalFrame, RehearsalSheet, SweepPart, TriedRow, fault_sentences,
-};
+use bastium_report::sheets::{HitRow, RehearsalFrame, RehearsalSheet, SweepPart, TriedRow};
 use bastium_report::{count, either};
 use bastium_testbed::probe::Seen;
 use bastium_testbed::rehearse::{self, Report, Tried, Wrong};
@@ -43,7 +41,7 @@ pub(super) fn run(args: &Rehearse, session: &mut Session<'_>) -> Result<Exit, Fa
         false => in_kernel(given.as_deref(), &meaning, &rules, &list, session)?,
     };
     // Packets show what is tried; a line too many is found on paper.
-    let differs = given.as_deref().map(|text| file_differs(&meaning, text)).unwrap_or_default();
+    let differs = given.as_deref().map(|text| differs(&meaning, text)).unwrap_or_default();
     let sheet = sheet(&meaning, &report, args.on_paper, differs);
     let sheet = sheet.swept(match args.sweep {
         true => Some(sweep(given.as_deref(), &meaning, &rules, session)?),
@@ -181,21 +179,6 @@ fn in_kernel(
     _: &mut Session<'_>,
 ) -> Result<Report, Failure> {
     Err(MachineProblem::NoRehearsal.into())
-}
-
-/// Where a file of one's own differs from the plan, a sentence each.
-fn file_differs(meaning: &Meaning<'_>, text: &str) -> Vec<String> {
-    let foreign = match read_rules(text, Some(meaning.plan())) {
-        Ok(foreign) => foreign,
-        Err(NotAList::BrokenText { at, what }) => return vec![format!("{at}: {what}: not read")],
-        Err(_) => return vec!["the file cannot be read, so it was not compared".to_owned()],
-    };
-    let Some(held) = foreign.held(meaning) else {
-        return vec!["it is no file for the packet filter, so it was not compared".to_owned()];
-    };
-    let mut all = fault_sentences(meaning.plan(), &held.faults);
-    all.extend(held.unread.iter().map(|(at, what)| format!("{at}: {what}: not understood")));
-    all
 }
 
 fn sheet(

@@ -1,6 +1,7 @@
 //! `bastium report`
 
 use super::compare;
+use super::running::{as_run, differs};
 use super::verify::made;
 use super::walk::{Results, results_beside};
 use crate::args::Report;
@@ -14,10 +15,9 @@ use bastium_core::meaning::Meaning;
 use bastium_core::proof::Proved;
 use bastium_core::rules::{self, RuleSet};
 use bastium_gateway::nftables::hits;
-use bastium_report::document::{Audience, Document, Sources, html, markdown};
+use bastium_report::document::{Audience, Document, Listed, Sources, html, markdown};
 use bastium_report::sheets::{ChecklistSheet, CompareSheet, FindingSheet, ProofSheet};
 use bastium_report::walk::WalkSheet;
-use std::collections::BTreeMap;
 use std::path::Path;
 
 /// How a report is written.
@@ -31,12 +31,15 @@ pub(super) fn run(args: &Report, session: &mut Session<'_>) -> Result<Exit, Fail
     let kind = args.to.as_deref().map_or(Ok(Kind::Html), kind)?;
     let plan = session.plan()?;
     let meaning = session::meaning(&plan, args.day.day)?;
-    let rules = rules::compile(&meaning);
+    let running = args.running.as_deref().map(|path| listed(path, &meaning)).transpose()?;
+    let rules = match &running {
+        Some(listed) => as_run(&meaning, &listed.packets)?,
+        None => rules::compile(&meaning),
+    };
     let proved = session::proved(&meaning, &rules)?;
     let Some(proof) = ProofSheet::new(&meaning, &[rules.form]) else { return Ok(Exit::Fine) };
     let found = findings::find(&plan, meaning.day(), Ok(&meaning));
     let (checklist, walk) = walked(args, (&meaning, &rules), proved, session)?;
-    let counted = args.running.as_deref().map(counted).transpose()?;
     let since =
         args.since.as_deref().map(|old| since(old, &meaning, session)).transpose()?.flatten();
     let document = Document::new(&Sources {
@@ -46,7 +49,7 @@ pub(super) fn run(args: &Report, session: &mut Session<'_>) -> Result<Exit, Fail
         findings: FindingSheet::new(plan.source(), &found),
         checklist,
         walk,
-        counted,
+        running,
         since,
         audience: Audience::from(args.whom),
     });
@@ -111,11 +114,12 @@ fn walked(
     Ok((list, Some(walk)))
 }
 
-/// What the lines of a gateway have counted.
-fn counted(running: &Path) -> Result<BTreeMap<String, u64>, Failure> {
+/// What a gateway ran, and what its lines have counted.
+fn listed(running: &Path, meaning: &Meaning<'_>) -> Result<Listed, Failure> {
     let bytes = plans::read_whole(running)?;
-    hits(&String::from_utf8_lossy(&bytes))
-        .ok_or_else(|| CallProblem::NoCounters(running.to_owned()).into())
+    let text = String::from_utf8_lossy(&bytes);
+    let packets = hits(&text).ok_or_else(|| CallProblem::NoCounters(running.to_owned()))?;
+    Ok(Listed { packets, differences: differs(meaning, &text) })
 }
 
 /// What has changed since an older plan: a file, or a commit of the plan's own.

@@ -1,5 +1,6 @@
 //! `bastium verify`
 
+use super::running::{as_run, differs};
 use super::walk::{Results, results_beside};
 use super::{leased, load};
 use crate::args::{Target, Verify};
@@ -130,9 +131,10 @@ fn linux(
     meaning: &Meaning<'_>,
     passed: &[&Check],
 ) -> Result<Gateway, Failure> {
-    let rules = session::in_form(meaning, Form::PerPair)?;
-    let differences = load::differs(meaning, &running);
-    let counters = counters(&rules, passed, &running);
+    let hits = hits(&running).unwrap_or_default();
+    let rules = as_run(meaning, &hits)?;
+    let differences = differs(meaning, &running);
+    let counters = counters(&rules, passed, &hits);
     let tags = Some(tags(&rules).into_keys().collect());
     Ok(Gateway { from, running, differences, counters, tags })
 }
@@ -248,16 +250,15 @@ fn sum(what: &'static str, path: &str, bytes: &[u8]) -> FileSum {
 }
 
 /// The rules that passed checks should have hit, and what their lines have counted.
-fn counters(rules: &RuleSet, passed: &[&Check], running: &str) -> Vec<CounterRow> {
+fn counters(rules: &RuleSet, passed: &[&Check], hits: &BTreeMap<String, u64>) -> Vec<CounterRow> {
     let mut expected: BTreeMap<String, Expected<'_>> = BTreeMap::new();
     for check in passed {
         if let Some(rule) = rules.first_match(&check.packet).rule {
             expected.entry(rule.id.to_string()).or_default().take(check, rule.log);
         }
     }
-    let seen = hits(running).unwrap_or_default();
     let row = |(rule, expected): (String, Expected<'_>)| {
-        let packets = seen.get(&tag(&rule)).copied();
+        let packets = hits.get(&tag(&rule)).copied();
         expected.row(rule, packets)
     };
     expected.into_iter().map(row).collect()

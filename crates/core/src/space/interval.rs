@@ -85,7 +85,8 @@ impl<T: Coordinate> IntervalSet<T> {
     pub fn from_spans(spans: impl IntoIterator<Item = (T, T)>) -> Self {
         let spans = spans.into_iter().filter(|(l, h)| l <= h);
         let mut spans: SmallVec<[(T, T); 1]> = spans.collect();
-        spans.sort_unstable();
+        // Sets are often put together of others, and such a sort merges what is in order already.
+        spans.sort();
         Self::merged(spans)
     }
 

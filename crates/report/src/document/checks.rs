@@ -1,12 +1,15 @@
 //! What shows that the plan holds: rules, proof, findings, checks; what has changed; what to do when something fails.
 
 use super::words::GLOSSARY;
-use super::{Block, Builder, Grid, Inline, Section, count};
+use super::{Block, Builder, Grid, Inline, Listed, Section, count};
 use crate::Column;
 use crate::sheets::{Because, CheckRow, RuleRow, changed_grid, rule_grid, tried_grid};
 use crate::walk::{ResultRow, State};
 use bastium_gateway::nftables::tag;
 use std::collections::HashMap;
+
+/// So many differences between gateway and plan are written out.
+const MOST_DIFFERENCES: usize = 20;
 
 impl Builder<'_> {
     /// The rules, for the engineer.
@@ -21,10 +24,7 @@ impl Builder<'_> {
             sheet.form
         );
         let mut blocks = vec![Block::Text(begin.into())];
-        if self.sources.counted.is_some() {
-            let says = "Packets are what the lines of these rules have counted on the gateway.";
-            blocks.push(Block::Text(says.into()));
-        }
+        blocks.extend(self.sources.running.iter().flat_map(|listed| self.listed(listed)));
         let zones: Vec<String> =
             self.sources.meaning.plan().zones().iter().map(|zone| zone.name.to_string()).collect();
         let picture = rule_grid(&zones, &self.cells).picture();
@@ -37,7 +37,7 @@ impl Builder<'_> {
                 "no" => Column::numbers(heading),
                 _ => Column::text(heading),
             });
-            let counted = self.sources.counted.as_ref().map(|_| Column::numbers("packets"));
+            let counted = self.sources.running.as_ref().map(|_| Column::numbers("packets"));
             let mut grid = Grid::new(caption, columns.chain(counted));
             for rule in &list.rules {
                 grid.row(Some(format!("rule-{}", rule.number)), self.rule_cells(rule, &checks));
@@ -62,11 +62,37 @@ impl Builder<'_> {
             self.entries(rule),
             Inline::list(made),
         ];
-        if let Some(counted) = &self.sources.counted {
-            let packets = counted.get(&tag(&rule.id));
-            cells.push(packets.map_or("not counted".to_owned(), u64::to_string).into());
+        if let Some(listed) = &self.sources.running {
+            let packets = listed.packets.get(&tag(&rule.id));
+            cells.push(packets.map_or("no line".to_owned(), u64::to_string).into());
         }
         cells
+    }
+
+    /// What the column of packets is worth: how far the gateway ran these rules.
+    fn listed(&self, listed: &Listed) -> Vec<Block> {
+        let rules = self.rule_sheet.lists.iter().flat_map(|list| &list.rules);
+        let missing = rules.filter(|rule| !listed.packets.contains_key(&tag(&rule.id))).count();
+        let missing = match missing {
+            0 => String::new(),
+            1 => " 1 rule has no line there.".to_owned(),
+            many => format!(" {many} rules have no line there."),
+        };
+        let many = listed.differences.len();
+        if many == 0 {
+            let says = "Packets are what the lines with the names of these rules have counted on the gateway. When it \
+                        was listed, it did what the plan says, for every packet.";
+            return vec![Block::Text(format!("{says}{missing}").into())];
+        }
+        let says = format!(
+            " Packets are what its lines with the names of these rules have counted, whatever those lines do.{missing}"
+        );
+        let begin =
+            Inline::default().strong("The gateway does not do what the plan says.").then(says);
+        let shown = listed.differences.iter().take(MOST_DIFFERENCES).cloned().map(Inline::from);
+        let more = many.saturating_sub(MOST_DIFFERENCES);
+        let more = (more > 0).then(|| format!("and {more} more: `bastium audit` has all").into());
+        vec![Block::Text(begin), Block::List(shown.chain(more).collect())]
     }
 
     /// The entries of the plan that a rule is there for, with links to those that the report shows; else what it is.

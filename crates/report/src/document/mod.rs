@@ -35,6 +35,15 @@ pub enum Audience {
     Engineer,
 }
 
+/// What a gateway printed of its rules, looked at.
+#[derive(Clone, Debug)]
+pub struct Listed {
+    /// By the tag of its line: how many packets each rule has counted.
+    pub packets: BTreeMap<String, u64>,
+    /// In what it differs from the plan, a sentence each; none where it was shown to do the same for every packet.
+    pub differences: Vec<String>,
+}
+
 /// What a report is made of.
 pub struct Sources<'s> {
     /// The plan on one day.
@@ -49,8 +58,8 @@ pub struct Sources<'s> {
     pub checklist: ChecklistSheet,
     /// What came of it, if it was walked.
     pub walk: Option<WalkSheet>,
-    /// By the tag of its line: how many packets each rule has counted.
-    pub counted: Option<BTreeMap<String, u64>>,
+    /// What the gateway ran, if that is known.
+    pub running: Option<Listed>,
     /// What has changed since the last report.
     pub since: Option<CompareSheet>,
     /// For whom it is.

@@ -233,6 +233,15 @@ impl Builder<'_> {
                 .link("the proof", "proof")
                 .then("."),
         });
+        lines.extend(self.sources.running.as_ref().map(|listed| match listed.differences.len() {
+            0 => "What the gateway ran when it was listed was compared with the plan for every possible packet: it \
+                  matches."
+                .into(),
+            many => {
+                let says = format!("What the gateway ran when it was listed does not match the plan: {}", count(many, "difference"));
+                Inline::default().strong(says).then(". All that is said here is said of the plan.")
+            }
+        }));
         lines.push(match &self.sources.walk {
             None => {
                 "It has not been tested in the building yet: no check results were given.".into()

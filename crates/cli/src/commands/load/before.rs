@@ -3,6 +3,7 @@
 use super::wanted::{Ended, Wanted};
 use super::{Reporter, words};
 use crate::commands::audit;
+use crate::commands::running::differs;
 use crate::failure::Failure;
 use crate::session;
 use bastium_core::meaning::Meaning;
@@ -10,8 +11,7 @@ use bastium_core::plan::Plan;
 use bastium_core::space::{Ends, Interface, Packet, Protocol, ServicePoint};
 use bastium_core::verdict::Verdict;
 use bastium_gateway::foreign::read_rules;
-use bastium_report::count;
-use bastium_report::sheets::{AuditSheet, fault_sentences};
+use bastium_report::sheets::AuditSheet;
 use bastium_wire::Running;
 use std::net::IpAddr;
 
@@ -47,32 +47,6 @@ pub(super) fn others(
         "remove them from the gateway, or say in the plan what they do",
     );
     Err(Ended::Refused)
-}
-
-/// In what rules differ from the plan, a sentence each; none where they were shown to do the same.
-pub(in crate::commands) fn differs(meaning: &Meaning<'_>, ruleset: &str) -> Vec<String> {
-    let foreign = match read_rules(ruleset, Some(meaning.plan())) {
-        Ok(foreign) => foreign,
-        Err(_) => return vec!["its rules cannot be read".to_owned()],
-    };
-    let Some(held) = foreign.held(meaning) else {
-        return vec!["its rules are not those of a whole gateway".to_owned()];
-    };
-    let mut faults = fault_sentences(meaning.plan(), &held.faults);
-    faults.extend(held.unread.iter().map(|(at, what)| format!("not understood at {at}: {what}")));
-    faults.extend(
-        foreign
-            .not_understood
-            .iter()
-            .map(|one| format!("not understood at {}: {}", one.at, one.what)),
-    );
-    // Both say what could not be read.
-    let mut seen = std::collections::HashSet::new();
-    faults.retain(|says| seen.insert(says.clone()));
-    if held.undecided > 0 {
-        faults.push(format!("{} could not be decided", count(held.undecided, "question")));
-    }
-    faults
 }
 
 pub(super) fn items(sentences: &[String]) -> String {

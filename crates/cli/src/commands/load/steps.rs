@@ -1,12 +1,13 @@
 //! The load itself: what is looked at, tried and said before, while and after the rules change.
 
-use super::before::{change, differs, items, other_time, others, shut_out, surroundings};
+use super::before::{change, items, other_time, others, shut_out, surroundings};
 use super::connections::{connections, cut};
 use super::files::files;
 use super::wanted::{Ended, Wanted};
 use super::{Reporter, words};
 use crate::args::Load;
 use crate::commands::export;
+use crate::commands::running::differs;
 use crate::failure::{Exit, Failure, Meaningless};
 use crate::session;
 use bastium_core::plan::Form;
