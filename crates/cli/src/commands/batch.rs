@@ -11,7 +11,7 @@ use bastium_core::rules;
 use bastium_core::space::{IntervalSet, Minute};
 use bastium_gateway::clean;
 use bastium_gateway::escape_hidden;
-use bastium_report::sheets::{BriefRow, Question, problem};
+use bastium_report::sheets::{BriefRow, Question, entry_words, problem};
 use jiff::civil::Date;
 use std::collections::HashMap;
 use std::fs::File;
@@ -208,7 +208,7 @@ fn print(row: &BriefRow<'_>, session: &mut Session<'_>) -> Result<(), Failure> {
             let at = if asked.at.is_empty() { String::new() } else { format!(" at {}", asked.at) };
             let why = if row.problem.is_empty() {
                 let line = row.line.map(|line| format!(", line {line}")).unwrap_or_default();
-                format!("{} {}{line}", row.kind.replace('_', " "), row.name)
+                format!("{}{line}", entry_words(row.kind, &row.name))
             } else {
                 row.problem.to_string()
             };

@@ -137,8 +137,7 @@ fn print(sheet: &BlockedSheet, all: bool, session: &mut Session<'_>) -> Result<(
 /// `reception -> records, tcp/443: missing; cell.staff>clinical (cell staff>clinical, line 298)`
 fn line(row: &GroupRow) -> String {
     let service = row.service.as_deref().unwrap_or("several services");
-    let at = row.because.line.map(|line| format!(", line {line}")).unwrap_or_default();
-    let entry = format!("{} {}{at}", row.because.kind.replace('_', " "), row.because.name);
+    let entry = row.because.words_and_line();
     let by = match (&row.rule, &row.tag) {
         (Some(rule), _) => format!("rule {rule} ({entry})"),
         (None, Some(tag)) => format!("rule {tag}, which the plan does not have ({entry})"),

@@ -196,17 +196,11 @@ pub(super) fn print_traffic(
         for row in rows.iter().take(most) {
             let one = &row.packets;
             let verdicts = format!("was {}, is {}", row.before, row.after).replace('_', " ");
-            let line = |line: Option<usize>| {
-                line.map(|line| format!(" (line {line})")).unwrap_or_default()
-            };
             let because = &row.because_after;
             // That nothing leads there is no entry of the plan.
             let by = match because.kind {
                 "no_route" => String::new(),
-                kind => {
-                    let (kind, line) = (kind.replace('_', " "), line(because.line));
-                    format!(", by {kind} {}{line}", because.name)
-                }
+                _ => format!(", by {}", because.words_and_line()),
             };
             session.prose(style::PLAIN, &format!("- {}: {verdicts}{by}", one.short))?;
         }

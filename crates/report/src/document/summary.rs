@@ -2,7 +2,7 @@
 
 use super::words::{listed, plain_endpoint};
 use super::{Block, Builder, Card, Inline, Section, count};
-use crate::sheets::GuaranteeRow;
+use crate::sheets::{GuaranteeRow, entry_words};
 use crate::walk::{ResultRow, State};
 use bastium_core::meaning::Part;
 use bastium_core::plan::{Guarantee, ZoneId};
@@ -160,9 +160,7 @@ impl Builder<'_> {
             .filter(passes)
             .map(|part| match part.decision.cause {
                 Cause::Manage => "to manage it".to_owned(),
-                cause => {
-                    format!("because of {} {}", cause.kind().replace('_', " "), cause.name(plan))
-                }
+                cause => format!("because of {}", entry_words(cause.kind(), &cause.name(plan))),
             })
             .collect();
         causes.sort();

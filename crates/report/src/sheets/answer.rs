@@ -159,10 +159,7 @@ impl AnswerSheet {
             table.row([
                 Cell::action(part.verdict),
                 part.covers.clone().into(),
-                Cell::toned(
-                    format!("{} {}", part.because.kind.replace('_', " "), part.because.name),
-                    Tone::Plain,
-                ),
+                Cell::toned(part.because.words(), Tone::Plain),
                 part.because.line.map_or(String::new(), |line| line.to_string()).into(),
             ]);
         }
@@ -170,7 +167,7 @@ impl AnswerSheet {
             table.row([
                 Cell::action(self.verdict),
                 self.says.clone().into(),
-                format!("{} {}", self.because.kind.replace('_', " "), self.because.name).into(),
+                self.because.words().into(),
                 self.because.line.map_or(String::new(), |line| line.to_string()).into(),
             ]);
         }

@@ -366,7 +366,7 @@ impl AuditSheet {
                 Cell::action(row.before.as_str()),
                 Cell::action(row.after.as_str()),
                 Cell::from(&row.packets.short),
-                Cell::from(format!("{} {}", row.because.kind.replace('_', " "), row.because.name)),
+                Cell::from(row.because.words()),
                 Cell::toned(row.line.as_str(), Tone::Faint),
             ]);
         }

@@ -104,9 +104,7 @@ impl BlockedSheet {
             Column::text("because"),
         ]);
         for group in self.groups.iter().filter(|group| keep(group)) {
-            let line = group.because.line.map(|line| format!(" (line {line})")).unwrap_or_default();
-            let because =
-                format!("{} {}{line}", group.because.kind.replace('_', " "), group.because.name);
+            let because = group.because.words_and_line();
             let rule = group.rule.as_deref().or(group.tag.as_deref()).unwrap_or("-");
             table.row([
                 Cell::from(group.count),

@@ -321,11 +321,8 @@ fn kind_cell(kind: &str) -> Cell {
 
 /// `cell guests>tills` -> `exception x`, with the lines.
 fn because(row: &ChangeRow) -> String {
-    let words = |because: &Because| {
-        let line = because.line.map(|line| format!(", line {line}")).unwrap_or_default();
-        format!("{} {}{line}", because.kind.replace('_', " "), because.name)
-    };
-    format!("{} -> {}", words(&row.because_before), words(&row.because_after))
+    let (before, after) = (&row.because_before, &row.because_after);
+    format!("{} -> {}", before.words_and_line(), after.words_and_line())
 }
 
 /// The rows of a change, between plans each of which has its words.

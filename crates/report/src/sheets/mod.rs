@@ -3,6 +3,7 @@
 mod addresses;
 mod answer;
 mod audit;
+mod because;
 mod blocked;
 mod boxes;
 mod brief;
@@ -32,6 +33,7 @@ mod worksheet;
 pub use addresses::{AddressSheet, SubnetRow};
 pub use answer::AnswerSheet;
 pub use audit::{AuditFinding, AuditSheet, DifferenceRow, fault_sentences, list_sentences};
+pub use because::{Because, entry_words};
 pub use blocked::{BlockedSheet, GroupRow, OfferRow, offer_keys};
 pub use boxes::BoxRow;
 pub use brief::{BriefRow, Question, problem};
@@ -60,28 +62,10 @@ pub use worksheet::{Misread, Since, Step, Worksheet};
 
 use bastium_core::plan::Plan;
 use bastium_core::space::{Packet, Protocol};
-use bastium_core::verdict::Cause;
 use schemars::JsonSchema;
 use serde::Serialize;
 
 pub(crate) use crate::edition::EDITION;
-
-/// The plan entry that decided.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
-pub struct Because {
-    /// What kind of entry: `exception`, `cell`, `spoofed`, ...
-    pub kind: &'static str,
-    /// Its name.
-    pub name: String,
-    /// Its line in the plan; none where the plan need not say it.
-    pub line: Option<usize>,
-}
-
-impl Because {
-    pub(crate) fn new(cause: Cause, plan: &Plan) -> Self {
-        Self { kind: cause.kind(), name: cause.name(plan), line: cause.line(plan) }
-    }
-}
 
 /// A packet.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]

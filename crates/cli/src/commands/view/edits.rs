@@ -137,16 +137,10 @@ pub(super) fn answer(words_typed: &str, meaning: &Meaning<'_>, rules: &RuleSet) 
     match ask::answered(&args, meaning, rules) {
         Err(failure) => vec![words(&failure)],
         Ok((_, sheet)) => {
-            let because =
-                sheet.because.line.map_or(String::new(), |line| format!(" (line {line})"));
             let rule = sheet.rule.as_ref().map(|rule| format!("rule {}, {}", rule.number, rule.id));
             let mut lines = vec![
                 format!("{}: {}", sheet.verdict.to_uppercase(), clean(&sheet.says)),
-                format!(
-                    "because of {} {}{because}",
-                    sheet.because.kind.replace('_', " "),
-                    sheet.because.name
-                ),
+                format!("because of {}", sheet.because.words_and_line()),
             ];
             lines.extend(rule);
             lines.extend(

@@ -156,12 +156,7 @@ impl Words {
 
     fn sentence(&self, row: &BoxRow, fault: &Fault) -> String {
         let what = &row.short;
-        let why = format!(
-            "{} {}{}",
-            self.because.kind.replace('_', " "),
-            self.because.name,
-            at(&self.because)
-        );
+        let why = self.because.words_and_line();
         let line = &fault.at;
         match self.aspect {
             "verdict" => format!(
@@ -232,10 +227,6 @@ pub(super) fn does(action: &str) -> &'static str {
     }
 }
 
-pub(super) fn at(because: &Because) -> String {
-    because.line.map(|line| format!(", line {line}")).unwrap_or_default()
-}
-
 /// What differs between access control lists on interfaces and the plan; `None` where the file is none of
 /// these, or the plan cannot be said so.
 pub(super) fn of_access_lists(
@@ -254,7 +245,7 @@ pub(super) fn of_access_lists(
             Some(rule) => Because::new(rule.cause, plan),
             None => Because { kind: "end", name: id.clone(), line: None },
         };
-        let why = format!("{} {}{}", because.kind.replace('_', " "), because.name, at(&because));
+        let why = because.words_and_line();
         let (aspect, before, after) = verdicts(fault);
         for packets in boxes::rows(&wording, &fault.packets) {
             let what = &packets.short;

@@ -1,6 +1,6 @@
 //! Where a list of its own and the plan's rules differ: a table, or lists that keep no state.
 
-use super::differences::{DifferenceRow, at, does};
+use super::differences::{DifferenceRow, does};
 use crate::sheets::boxes;
 use crate::sheets::{Because, BoxRow};
 use bastium_core::plan::{Action, Plan};
@@ -127,7 +127,7 @@ impl Comparing<'_> {
         because: &Because,
         line: &ForeignLine,
     ) -> Vec<DifferenceRow> {
-        let why = format!("{} {}{}", because.kind.replace('_', " "), because.name, at(because));
+        let why = because.words_and_line();
         let row = |packets: BoxRow| {
             let what = &packets.short;
             let says = match *aspect {
