@@ -370,6 +370,39 @@ fn a_file_is_written_whole_by_its_ending_and_never_over_another() {
     assert!(none.code == 2 && none.err.contains("no table of bastium"), "{}", none.err);
 }
 
+/// Where every packet fares the same in the plan's words, what the words stand for may differ, or what holds tomorrow.
+#[test]
+fn what_plans_say_otherwise_is_no_all_clear() {
+    let bench = Bench::new();
+    let plan = std::fs::read_to_string(bench.file("clinic.toml")).expect("the plan");
+    let guarantee = "[never.tills-go-elsewhere]\nfrom = \"tills\"\nto = \"any - payment-hub\"\n";
+    for (from, to, says) in [
+        (
+            "\"calls.example.net\"",
+            "\"talks.example.net\"",
+            "domain phone-provider: calls.example.net, ",
+        ),
+        ("time-zone = \"Europe/Lisbon\"", "", "time zone: Europe/Lisbon -> none"),
+        ("until = \"2029-03-31\"", "", "end of locum-reads-records: 2029-03-31 -> none"),
+        ("until = \"2029-03-31\"", "until = \"2030-03-31\"", "2029-03-31 -> 2030-03-31"),
+        (guarantee, "", "guarantee never.tills-go-elsewhere: tills to any - payment-hub -> none"),
+        ("2001:db8:9::2/64", "2001:db8:9::2/65", "uplink fibre: "),
+    ] {
+        let changed = plan.replacen(from, to, 1);
+        assert_ne!(changed, plan, "{from}");
+        bench.write("new.toml", changed);
+        let run = bench.run(&format!("compare clinic.toml new.toml --day {DAY}"));
+        assert_eq!(run.code, i32::from(!says.starts_with("uplink")), "{}{}", run.out, run.err);
+        assert!(run.out.contains(says) && !run.out.contains("no changes"), "{says}: {}", run.out);
+        let moves = says.starts_with("domain") || says.starts_with("time");
+        assert_eq!(run.out.contains("no traffic"), false, "{}", run.out);
+        assert_eq!(run.out.contains("stands for something else"), moves, "{}", run.out);
+        let html = report(&bench, "--plan new.toml --since clinic.toml");
+        let since = text(part(&html, "changes", "</section>"));
+        assert!(!since.contains("Neither traffic, rules, addresses nor ports"), "{since}");
+    }
+}
+
 /// What is neither traffic nor a rule is no change of theirs, and is not passed over.
 #[test]
 fn what_differs_beside_traffic_and_rules_is_named() {

@@ -144,9 +144,11 @@ fn print(traffic: Option<&CompareSheet>, session: &mut Session<'_>) -> Result<()
     };
     session.print("\n")?;
     if sheet.no_traffic() {
-        return session.prose(style::GOOD, "no traffic changes");
+        session.prose(style::GOOD, "no traffic changes")?;
+        return compare::print_settings(sheet.settings.iter(), session);
     }
     compare::print_traffic(sheet, session)?;
+    compare::print_settings(sheet.settings.iter().filter(|row| !row.moves_traffic()), session)?;
     let all = [&sheet.rules.added, &sheet.rules.removed, &sheet.rules.moved, &sheet.rules.changed];
     let rules: usize = all.into_iter().map(Vec::len).sum();
     let says = format!("{} with it: bastium compare", count(rules, "rule change"));

@@ -9,7 +9,7 @@ use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Form, Plan};
 use bastium_core::proof;
 use bastium_core::rules::{self, RuleSet};
-use bastium_report::sheets::{CompareSheet, Names, RuleFile, RuleFileProblem};
+use bastium_report::sheets::{CompareSheet, Names, RuleFile, RuleFileProblem, SettingRow};
 use jiff::civil::Date;
 use std::path::Path;
 
@@ -42,7 +42,7 @@ pub(super) fn run(args: &Compare, session: &mut Session<'_>) -> Result<Exit, Fai
         _ => (args.since.clone(), "the plan as it is".to_owned()),
     };
     let sheet = CompareSheet::new((&old, &new), files, named, &changes);
-    let exit = if sheet.is_empty() { Exit::Fine } else { Exit::No };
+    let exit = if sheet.same_policy() { Exit::Fine } else { Exit::No };
     if !show::for_programs(session, &sheet, || sheet.tables(), "table")? {
         print(&sheet, session)?;
     }
@@ -81,7 +81,7 @@ fn lists_compared(
     let (before, after) = (lines(old, &mut names)?, lines(new, &mut names)?);
     let sheet =
         CompareSheet::of_lists(files, (new.day.clone(), new.form.clone()), &names, &before, &after);
-    let exit = if sheet.is_empty() { Exit::Fine } else { Exit::No };
+    let exit = if sheet.same_policy() { Exit::Fine } else { Exit::No };
     if !show::for_programs(session, &sheet, || sheet.tables(), "table")? {
         print(&sheet, session)?;
     }
@@ -117,21 +117,38 @@ fn list(words: &[String]) -> String {
 }
 
 fn print(sheet: &CompareSheet, session: &mut Session<'_>) -> Result<(), Failure> {
-    if let Some(beside) = sheet.beside_words().filter(|_| sheet.is_empty()) {
-        let says = format!("neither traffic nor rules change, but {beside} do");
-        return session.prose(style::PLAIN, &format!("{says}: {}", look_at(sheet)));
-    }
-    if sheet.is_empty() {
+    let same = sheet.is_empty();
+    if same && sheet.settings.is_empty() && sheet.beside.is_empty() {
         return session.prose(style::GOOD, "no changes: neither traffic nor rules");
     }
-    print_changes(sheet, session)?;
-    match sheet.beside_words() {
-        None => Ok(()),
-        Some(beside) => {
-            let says = format!("{beside} change, too: {}", look_at(sheet));
-            session.prose(style::PLAIN, &says)
-        }
+    if !same {
+        print_changes(sheet, session)?;
     }
+    if let Some(beside) = sheet.beside_words() {
+        let says = match same {
+            true => format!("neither traffic nor rules change, but {beside} do"),
+            false => format!("{beside} change, too"),
+        };
+        session.prose(style::PLAIN, &format!("{says}: {}", look_at(sheet)))?;
+    } else if same {
+        let says = format!(
+            "on {} neither traffic nor rules change, but what the plan says does",
+            sheet.day
+        );
+        session.prose(style::PLAIN, &says)?;
+    }
+    print_settings(sheet.settings.iter().filter(|row| !row.moves_traffic()), session)
+}
+
+/// What is said otherwise, a line each.
+pub(super) fn print_settings<'s>(
+    rows: impl Iterator<Item = &'s SettingRow>,
+    session: &mut Session<'_>,
+) -> Result<(), Failure> {
+    for row in rows {
+        session.prose(style::PLAIN, &format!("- {}", row.says))?;
+    }
+    Ok(())
 }
 
 /// The commands that show the sheets which differ.
@@ -164,6 +181,8 @@ pub(super) fn print_traffic(
     let mut headline = format!("{} -> {}: ", sheet.old, sheet.new);
     if sheet.no_traffic() {
         headline.push_str("no traffic changes, only rules");
+    } else if sheet.no_classes() {
+        headline.push_str("the same entries stand for other traffic");
     } else {
         headline.push_str(&format!(
             "opens {}, closes {}",
@@ -208,6 +227,12 @@ pub(super) fn print_traffic(
             let more = format!("... and {} more; --format json lists all", rows.len() - most);
             session.prose(style::FAINT, &more)?;
         }
+        session.print("\n")?;
+    }
+    let others = || sheet.settings.iter().filter(|row| row.moves_traffic());
+    if others().next().is_some() {
+        session.prose(style::WARN.bold(), "stands for something else")?;
+        print_settings(others(), session)?;
         session.print("\n")?;
     }
     if sheet.no_traffic() {

@@ -142,7 +142,8 @@ impl<'k> News<'k> {
     }
 
     fn is_empty(&self) -> bool {
-        let quiet = self.traffic.as_ref().is_none_or(CompareSheet::no_traffic);
+        let same = |sheet: &CompareSheet| sheet.no_traffic() && sheet.settings.is_empty();
+        let quiet = self.traffic.as_ref().is_none_or(same);
         self.fresh.is_empty() && self.gone.is_empty() && quiet
     }
 
@@ -158,10 +159,12 @@ impl<'k> News<'k> {
             let says = format!("[{}]: {}", finding.name, finding.says);
             session.item(style::GOOD, "gone: ", &says)?;
         }
-        match &self.traffic {
-            Some(sheet) => print_traffic(sheet, session),
-            None => Ok(()),
+        let Some(sheet) = &self.traffic else { return Ok(()) };
+        print_traffic(sheet, session)?;
+        for row in &sheet.settings {
+            session.item(style::PLAIN, "also: ", &row.says)?;
         }
+        Ok(())
     }
 }
 

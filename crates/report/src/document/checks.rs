@@ -325,6 +325,12 @@ impl Builder<'_> {
     pub(super) fn changes(&self) -> Option<Section> {
         let since = self.sources.since.as_ref()?;
         let begin = match (since.is_empty(), since.beside_words()) {
+            (true, None) if !since.settings.is_empty() => {
+                format!(
+                    "Neither traffic nor rules have changed since {}; settings have.",
+                    since.old
+                )
+            }
             (true, None) => {
                 format!(
                     "Neither traffic, rules, addresses nor ports have changed since {}.",

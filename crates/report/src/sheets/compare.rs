@@ -1,5 +1,7 @@
 //! What changes from one plan to another.
 
+mod settings;
+
 use super::boxes::{self, BoxRow, rows};
 use super::products::Names;
 use super::{AddressSheet, Because, EDITION, PortSheet};
@@ -11,6 +13,8 @@ use bastium_core::proof::{
 use bastium_core::rules::{PlanlessLine, Rule};
 use schemars::JsonSchema;
 use serde::Serialize;
+pub use settings::SettingRow;
+use settings::settings;
 
 /// What changes: traffic and rules.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
@@ -37,6 +41,8 @@ pub struct CompareSheet {
     pub rules: RuleChanges,
     /// The sheets that differ beside that: `addresses`, `ports`. Of two rule lists, which have none, there are none.
     pub beside: Vec<&'static str>,
+    /// What the plans say otherwise though no packet in their words fares otherwise on the day.
+    pub settings: Vec<SettingRow>,
     /// How many questions could not be decided in the steps that are allowed.
     pub undecided: usize,
 }
@@ -142,6 +148,7 @@ impl CompareSheet {
             moved: changes.moved.iter().map(|moved| MovedRow::of(&wording.1, moved)).collect(),
             rules: rule_changes(&changes.rules),
             beside: beside(old, new),
+            settings: settings(old, new),
             undecided: changes.undecided,
         }
     }
@@ -193,6 +200,7 @@ impl CompareSheet {
             moved: Vec::new(),
             rules,
             beside: Vec::new(),
+            settings: Vec::new(),
             undecided,
         }
     }
@@ -211,10 +219,20 @@ impl CompareSheet {
 
     /// Whether all traffic fares as before.
     pub fn no_traffic(&self) -> bool {
+        self.no_classes() && !self.settings.iter().any(SettingRow::moves_traffic)
+    }
+
+    /// Whether no packet fares otherwise, in the plans' own words.
+    pub fn no_classes(&self) -> bool {
         self.opens.is_empty()
             && self.closes.is_empty()
             && self.changes.is_empty()
             && self.undecided == 0
+    }
+
+    /// Whether both plans mean the same on all days, and guarantee the same: what is set up otherwise counts for nothing.
+    pub fn same_policy(&self) -> bool {
+        self.is_empty() && self.settings.iter().all(|row| row.kind == "uplink")
     }
 
     /// The changes as two tables: traffic, rules.
@@ -260,7 +278,12 @@ impl CompareSheet {
         }
         let mut beside = Table::new([Column::whole("sheet")]).titled("other sheets that differ");
         self.beside.iter().for_each(|sheet| beside.row([Cell::from(*sheet)]));
-        let mut tables = vec![traffic, moved, self.rule_table(), beside];
+        let headings = ["what", "name", "before", "after"].map(Column::whole);
+        let mut settings = Table::new(headings).titled("settings");
+        for row in &self.settings {
+            settings.row([row.kind, &row.name, &row.before, &row.after].map(Cell::from));
+        }
+        let mut tables = vec![traffic, moved, self.rule_table(), settings, beside];
         let always = ["traffic", "rules"].map(Some);
         tables.retain(|table| always.contains(&table.title.as_deref()) || !table.rows.is_empty());
         tables

@@ -40,7 +40,7 @@ pub use brief::{BriefRow, Question, problem};
 pub use cable::{CableNetwork, CableSheet, Counted, Reason, SurpriseRow, SweepPart};
 pub use change::{ChangeSheet, DraftSheet};
 pub use checklist::{CheckRow, ChecklistSheet, StandRow, System};
-pub use compare::{ChangeRow, CompareSheet};
+pub use compare::{ChangeRow, CompareSheet, SettingRow};
 pub(crate) use drawing::rule_grid;
 pub use drawing::{changed_grid, matrix_grid, site_tree, tried_grid, zone_map};
 pub use findings::{Finding, FindingSheet, RelatedPlace};
