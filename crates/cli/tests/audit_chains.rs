@@ -117,3 +117,26 @@ fn thousands_of_lines_that_cannot_be_read_are_all_named() {
     let at: std::collections::HashSet<String> = named.iter().map(ToString::to_string).collect();
     assert_eq!(at.len(), named.len());
 }
+
+/// The addresses of a domain are in no rule, and an answer about rules says so: the same rules serve a plan whose domain
+/// stands for other names.
+#[test]
+fn what_a_name_server_looks_up_is_left_out_of_the_answer() {
+    let bench = Bench::new();
+    let rules = bench.clinic("export nftables").out;
+    bench.write("clinic.nft", rules);
+    let plan = std::fs::read_to_string(bench.file("clinic.toml")).expect("the plan");
+    bench.write("other.toml", plan.replace("\"calls.example.net\"", "\"talks.example.net\""));
+    for plan in ["clinic.toml", "other.toml"] {
+        let run = bench.run(&format!("audit clinic.nft --plan {plan} --day {}", common::DAY));
+        let says = run.out.replace('\n', " ");
+        assert!(
+            run.code == 0 && says.contains("looks up for phone-provider is not seen"),
+            "{says}"
+        );
+    }
+    let bare = bench.run(&format!("export nftables --plan bare.toml --day {}", common::DAY)).out;
+    bench.write("bare.nft", bare);
+    let run = bench.run(&format!("audit bare.nft --plan bare.toml --day {}", common::DAY));
+    assert!(run.code == 0 && !run.out.contains("looks up"), "{}{}", run.out, run.err);
+}

@@ -165,7 +165,7 @@ fn answer(sheet: &AuditSheet) -> (bool, String) {
             }
             (false, _) => format!("No difference was found in what was understood.{open}"),
         };
-        return (open.is_empty(), format!("{says} ({lines})"));
+        return (open.is_empty(), format!("{says}{} ({lines})", of_domains(sheet)));
     }
     let opens = sheet.differences.iter().filter(|row| row.opens()).count();
     let classes = sheet.differences.len();
@@ -177,6 +177,17 @@ fn answer(sheet: &AuditSheet) -> (bool, String) {
     };
     let says = format!("Gateway and plan differ for {classes} {word}; {opened}.{open}");
     (false, format!("{says} ({lines})"))
+}
+
+/// What an answer about rules leaves out: domains have the addresses that a name server finds.
+fn of_domains(sheet: &AuditSheet) -> String {
+    match sheet.domains.as_slice() {
+        [] => String::new(),
+        domains => format!(
+            " What the gateway's name server looks up for {} is not seen in rules.",
+            domains.join(", ")
+        ),
+    }
 }
 
 /// What is said of differences that go together.

@@ -45,6 +45,8 @@ pub struct AuditSheet {
     pub whole: bool,
     /// Whether it says how fast what it lets pass may go.
     pub limits: bool,
+    /// The plan's domains. Their addresses are what the gateway's name server finds, and nothing is said of that.
+    pub domains: Vec<String>,
     /// What was not understood, and takes part in nothing that is said here.
     pub not_understood: Vec<NotUnderstoodRow>,
     /// How many questions could not be decided in the steps that are allowed.
@@ -89,6 +91,9 @@ impl AuditSheet {
             lines: foreign.rules,
             findings: Vec::new(),
             stateless: foreign.is_stateless(),
+            domains: own.map_or_else(Vec::new, |(meaning, _)| {
+                meaning.plan().domains().iter().map(|one| one.name.to_string()).collect()
+            }),
             compared: own.is_some(),
             differences: Vec::new(),
             agrees: false,
