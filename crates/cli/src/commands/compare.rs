@@ -137,7 +137,12 @@ fn print(sheet: &CompareSheet, session: &mut Session<'_>) -> Result<(), Failure>
         );
         session.prose(style::PLAIN, &says)?;
     }
-    print_settings(sheet.settings.iter().filter(|row| !row.moves_traffic()), session)
+    let others = || sheet.settings.iter().filter(|row| !row.moves_traffic());
+    if !same && others().next().is_some() {
+        session.print("\n")?;
+        session.prose(style::STRONG, "other changes")?;
+    }
+    print_settings(others(), session)
 }
 
 /// What is said otherwise, a line each.
