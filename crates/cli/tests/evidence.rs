@@ -227,3 +227,36 @@ fn a_result_of_another_hour_does_not_count() {
     let one_line = text.split_whitespace().collect::<Vec<_>>().join(" ");
     assert!(one_line.contains("does not count: the plan means something else"), "{text}");
 }
+
+/// A lease that was right is not right for another pool, router, resolver or subnet, nor a connection to a provider that has
+/// another name now. What has nothing to do with them still counts.
+#[test]
+fn a_result_does_not_outlive_what_it_was_held_against() {
+    let bench = Bench::new();
+    let plan = std::fs::read_to_string(bench.file("clinic.toml")).expect("the plan");
+    let status =
+        || bench.run(&format!("walk --plan clinic.toml --status --day {DAY} --format json")).json();
+    let mut made = bench.command();
+    made.args(["walk", "--plan", "clinic.toml", "--day", DAY, "--by", "ana"]);
+    Run::of(made.write_stdin("p\n".repeat(200)));
+    let lease = "network.phones/lease";
+    let call = "exception.phones-to-provider/tcp/5061";
+    let other = "network.desks/lease";
+    let before = status();
+    for id in [lease, call, other] {
+        assert_eq!(outcome(&before, id), "pass", "{id}");
+    }
+    let phones = plan.find("[network.phones]").expect("a network");
+    for (from, to, again) in [
+        ("vlan = 52", "vlan = 53", lease),
+        ("dhcp = \"100-149\"", "dhcp = \"101-149\"", lease),
+        ("10.44.52.0/24", "10.44.53.0/24", lease),
+        ("\"calls.example.net\"", "\"talks.example.net\"", call),
+    ] {
+        let (head, rest) = plan.split_at(phones);
+        bench.write("clinic.toml", format!("{head}{}", rest.replacen(from, to, 1)));
+        let after = status();
+        assert_eq!(outcome(&after, again), "changed", "{to}");
+        assert_eq!(outcome(&after, other), "pass", "{to}");
+    }
+}

@@ -72,6 +72,8 @@ pub struct Check {
     pub probe: Probe,
     /// What comes back.
     pub expect: Expect,
+    /// Of a lease, what it is held against: the pool, router, resolver and prefixes of the network, and its VLAN.
+    pub leased: Option<String>,
     /// What the plan means for the packet.
     pub decision: Decision,
     /// Number, id and name of the rule that decides.
@@ -262,18 +264,25 @@ impl Check {
     }
 
     /// What the check is about, in one line that changes whenever it has to be made again: another packet,
-    /// another expectation, or another rule behind it.
+    /// another name that it goes to, another expectation or lease, or another rule behind it.
     pub fn means(&self, rules: &RuleSet) -> String {
         let packet = self.packet;
         let when = self.when.map(|at| format!(" at {at}")).unwrap_or_default();
+        let named = match &self.target {
+            Target::Named(name) => format!(" ({name})"),
+            Target::Address(_) | Target::Anyone { .. } => String::new(),
+        };
         let mut means = format!(
-            "{} from {} to {} by {}{when}: {}",
+            "{} from {} to {}{named} by {}{when}: {}",
             packet.service,
             packet.source(),
             packet.destination(),
             self.probe.words(),
             self.expect.word()
         );
+        if let Some(leased) = &self.leased {
+            means.push_str(&format!(", {leased}"));
+        }
         let number = self.proves.as_ref().map(|proves| proves.0);
         let rule = rules.rules().find(|rule| Some(rule.number) == number);
         if let Some(rule) = rule {

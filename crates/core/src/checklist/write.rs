@@ -4,7 +4,7 @@ use super::candidate::Candidate;
 use super::evaluate::Lists;
 use super::places::spoken_of;
 use super::sentence::{Said, says};
-use super::{Check, Expect, Probe, Standpoint, Target};
+use super::{Check, Expect, Probe, Standpoint, Target, standpoint};
 use crate::addressing::{Placeholder, link_local};
 use crate::example;
 use crate::meaning::Meaning;
@@ -66,8 +66,11 @@ impl<'m, 'p> Writer<'m, 'p> {
             family: packet.family(),
             when,
         };
+        let network = self.plan.network_on(packet.enters);
+        let leased = network.filter(|_| candidate.probe == Probe::Lease);
         Some(Check {
             says: says(self.meaning, &said),
+            leased: leased.map(|id| standpoint::leased(self.meaning, id)),
             is_to_gateway: self.meaning.translate(&packet).is_none()
                 && (candidate.probe == Probe::Lease || self.is_gateway(destination)),
             control: None,
