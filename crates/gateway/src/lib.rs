@@ -78,5 +78,5 @@ pub use acl_json::{
     decided_by_lists, list_problems, proven_lists, rule_of,
 };
 pub use clean::{clean, escape_hidden, shell_word};
-pub use dnsmasq::{LOCAL_DOMAIN, ServedFile, dnsmasq, proven_served};
+pub use dnsmasq::{LOCAL_DOMAIN, ServedFile, dnsmasq, proven_served, refilled};
 pub use packet_log::read_packet_log;

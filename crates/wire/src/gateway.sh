@@ -341,6 +341,8 @@ keep() {
   done <"$mine/gone"
   if [ -e "$next/dnsmasq.conf" ]; then
     mkdir -p "${names%/*}" && mv -f "$next/dnsmasq.conf" "$names" && names_again
+    # Until then it went on with the old names.
+    if [ -f "$mine/emptied.nft" ]; then nft -f "$mine/emptied.nft" 2>/dev/null; fi
   fi
   if [ -d "$next/state" ]; then
     listing >"$next/state/listing" || rm -f "$next/state/listing"

@@ -35,6 +35,8 @@ pub struct Staged {
     pub gone: Vec<String>,
     /// The file of the name server, if it has to change.
     pub names: Option<String>,
+    /// The sets that it fills with the addresses of other names than before: once it has its new file, they are emptied.
+    pub refilled: Vec<String>,
     /// What is written down beside the rules: of which plan they are.
     pub about: String,
 }
@@ -199,6 +201,11 @@ impl<'a, L: Line> Loading<'a, L> {
         files.extend(trial.map(|text| ("try.nft", text)));
         let boot = staged.boot.iter().filter(|file| file.name != "rules.nft");
         files.extend(boot.map(|file| (file.name, file.text.as_str())));
+        let emptied = staged.refilled.iter().map(|set| format!("flush set inet {TABLE} {set}\n"));
+        let emptied: String = emptied.collect();
+        if !emptied.is_empty() {
+            files.push(("emptied.nft", &emptied));
+        }
         if let Some(text) = &staged.names {
             files.push(("dnsmasq.conf", text));
             names.push("dnsmasq.conf /etc/dnsmasq.d".to_owned());

@@ -30,6 +30,7 @@ pub(crate) fn main() {
     let tests = [
         ("a load that is confirmed", confirmed as fn()),
         ("a change of what runs", changed),
+        ("a domain of other names", renamed),
         ("lists by netconf", by_netconf),
         ("connections that are there", crate::cut::reported),
         ("connections that are cut", crate::cut::cut),
@@ -182,6 +183,38 @@ fn changed() {
     assert_eq!(again.code, 1, "{}", again.out);
     assert!(again.err.contains("confirmed already"), "{}", again.err);
     by_hand(&gateway);
+}
+
+/// What was found for names that a domain does not stand for any more may not be reached any longer; the name server goes on
+/// with them until the load is confirmed.
+fn renamed() {
+    let gateway = Gateway::new();
+    assert_eq!(gateway.loaded("--yes-if-verified").1, 0);
+    let find = |name: &str| {
+        gateway.own(&format!("nft add element inet bastium domain_phone-provider_v4 {{ {name} }}"));
+    };
+    let listed = || gateway.own("nft list table inet bastium");
+    let holds = |address: &str| listed().contains(address);
+    let (first, second) = ("203.0.113.77", "203.0.113.78");
+    find(first);
+    assert!(holds(first));
+    let plan = std::fs::read_to_string(gateway.bench.file(gateway.plan)).expect("the plan");
+    gateway
+        .bench
+        .write(gateway.plan, plan.replace("\"calls.example.net\"", "\"talks.example.net\""));
+    let (sheet, code) = gateway.loaded("");
+    assert_eq!((code, &sheet["state"]), (0, &"pending".into()), "{sheet:#}");
+    assert!(!holds(first));
+    find(second);
+    let id = sheet["id"].as_str().expect("an id").to_owned();
+    assert_eq!(gateway.loaded(&format!("--confirm {id}")).1, 0);
+    assert!(!holds(first) && !holds(second), "{}", listed());
+    assert!(gateway.own("cat /etc/dnsmasq.d/bastium.conf").contains("talks.example.net"));
+    // What is found from then on stays over further loads.
+    find(first);
+    gateway.other_plan();
+    assert_eq!(gateway.loaded("--yes-if-verified").1, 0);
+    assert!(holds(first));
 }
 
 /// What somebody changed by hand is reported, and undone.

@@ -15,6 +15,7 @@ use bastium_core::addressing::Subnet;
 use bastium_core::meaning::{Meaning, uses};
 use bastium_core::plan::{NetworkId, Plan};
 use bastium_core::space::Family;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
 use std::net::IpAddr;
 
@@ -168,5 +169,46 @@ fn domains(line: &mut impl FnMut(&str), plan: &Plan) {
                 "nftset={here}4#inet#{TABLE}#domain_{name}_v4,6#inet#{TABLE}#domain_{name}_v6"
             ));
         }
+    }
+}
+
+/// The sets of the packet filter that the second of two files fills with other names than the first. What was found for the
+/// names before is of no domain any more.
+pub fn refilled(old: &str, new: &str) -> Vec<String> {
+    let (old, new) = (filled(old), filled(new));
+    let others =
+        new.into_iter().filter(|(set, names)| old.get(set).is_some_and(|old| old != names));
+    others.map(|(set, _)| set.to_owned()).collect()
+}
+
+/// The names whose addresses go into each set.
+fn filled(text: &str) -> BTreeMap<&str, BTreeSet<&str>> {
+    let mut all: BTreeMap<&str, BTreeSet<&str>> = BTreeMap::new();
+    for line in text.lines().filter_map(|line| line.strip_prefix("nftset=/")) {
+        let Some((names, sets)) = line.rsplit_once('/') else { continue };
+        for set in sets.split(',').filter_map(|set| set.rsplit('#').next()) {
+            all.entry(set).or_default().extend(names.split('/'));
+        }
+    }
+    all
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn sets_are_refilled_where_their_names_are_others() {
+        let one = "nftset=/a.example.net/b.example.net/4#inet#bastium#domain_x_v4,6#inet#bastium#domain_x_v6\n";
+        let two = "nftset=/b.example.net/4#inet#bastium#domain_x_v4,6#inet#bastium#domain_x_v6\n\
+                   nftset=/a.example.net/4#inet#bastium#domain_x_v4,6#inet#bastium#domain_x_v6\n";
+        let other = "nftset=/c.example.net/4#inet#bastium#domain_x_v4,6#inet#bastium#domain_x_v6\n";
+        assert_eq!(refilled(one, two), Vec::<String>::new());
+        assert_eq!(refilled(one, other), ["domain_x_v4", "domain_x_v6"]);
+        assert_eq!(refilled(one, &format!("{two}{other}")), ["domain_x_v4", "domain_x_v6"]);
+        // A set that was not there has nothing in it.
+        assert_eq!(refilled("", other), Vec::<String>::new());
+        // Only names of ours are taken, whatever stands in the file that the gateway has.
+        assert_eq!(refilled("nftset=/a/4#inet#x#y; flush ruleset", one), Vec::<String>::new());
     }
 }

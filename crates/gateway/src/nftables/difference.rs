@@ -3,7 +3,8 @@
 //! A file that takes the place of the whole table also takes away counters, and the addresses that the name server has put
 //! into its sets. Where it is known what the running table was loaded from, only what differs is written: rules are named by
 //! the handles that the kernel gave them, and what did not change is not touched. Where it is not known, the whole table is
-//! replaced, and the name server's addresses are put into the new one.
+//! replaced, and the name server's addresses are put into the new one. What it found for a domain that stands for other names now
+//! is kept in neither case, as far as that is known.
 
 use similar::{Algorithm, DiffOp, capture_diff_slices};
 use std::collections::HashMap;
@@ -51,11 +52,23 @@ pub fn transaction(running: RunningTable<'_>, new: &str) -> Transaction {
     differs.unwrap_or_else(|| replaced(running, new))
 }
 
+/// The sets of domains that stand for other names in the one of two files of [`nftables`](super::nftables) than in the other.
+fn renamed<'a>(old: &Source<'a>, new: &Source<'a>) -> Vec<&'a str> {
+    let of_domains = new.objects.iter().filter(|one| one.name.starts_with("domain_"));
+    let other = |one: &&Object<'_>| {
+        old.object(one.name, one.kind).is_some_and(|old| old.remark != one.remark)
+    };
+    of_domains.filter(other).map(|one| one.name).collect()
+}
+
 /// The whole table in place of whatever runs.
 pub fn replaced(running: RunningTable<'_>, new: &str) -> Transaction {
-    let named = |name: &str| new.contains(&format!("\tset {name} {{"));
+    let sources =
+        running.loaded_from.and_then(|old| Some((Source::read(old)?, Source::read(new)?)));
+    let others = sources.map_or_else(Vec::new, |(old, new)| renamed(&old, &new));
+    let kept = |name: &str| new.contains(&format!("\tset {name} {{")) && !others.contains(&name);
     let mut text = new.to_owned();
-    for (name, elements) in found_names(running.listing).filter(|(name, _)| named(name)) {
+    for (name, elements) in found_names(running.listing).filter(|(name, _)| kept(name)) {
         let _ = writeln!(text, "add element inet {} {name} {{ {elements} }}", super::TABLE);
     }
     let rules = |source: &str| {
@@ -116,6 +129,8 @@ struct Source<'a> {
 struct Object<'a> {
     kind: &'a str,
     name: &'a str,
+    /// What is said above it: of a domain, its names.
+    remark: Option<&'a str>,
     /// What it is: all but its elements.
     body: Vec<&'a str>,
     elements: Vec<&'a str>,
@@ -139,13 +154,22 @@ impl<'a> Source<'a> {
         if !rest.trim().is_empty() {
             return None;
         }
-        let mut lines = table.lines().filter(|line| !is_remark(line));
+        let mut lines = table.lines();
+        let mut remark = None;
         while let Some(line) = lines.next() {
+            if is_remark(line) {
+                remark = Some(line.trim());
+                continue;
+            }
             let (kind, rest) = line.strip_prefix('\t')?.split_once(' ')?;
             let name = rest.strip_suffix(" {")?;
-            let block: Vec<&str> = lines.by_ref().take_while(|line| *line != "\t}").collect();
+            let block = lines.by_ref().take_while(|line| *line != "\t}");
+            let block: Vec<&str> = block.filter(|line| !is_remark(line)).collect();
+            let remark = remark.take();
             match kind {
-                "set" | "map" | "limit" => source.objects.push(Object::read(kind, name, &block)?),
+                "set" | "map" | "limit" => {
+                    source.objects.push(Object { remark, ..Object::read(kind, name, &block)? });
+                }
                 "chain" => source.chains.push(Chain::read(name, &block)?),
                 _ => return None,
             }
@@ -166,7 +190,7 @@ fn is_remark(line: &str) -> bool {
 
 impl<'a> Object<'a> {
     fn read(kind: &'a str, name: &'a str, block: &[&'a str]) -> Option<Self> {
-        let mut object = Self { kind, name, body: Vec::new(), elements: Vec::new() };
+        let mut object = Self { kind, name, remark: None, body: Vec::new(), elements: Vec::new() };
         let mut lines = block.iter().map(|line| line.trim());
         while let Some(line) = lines.next() {
             if line == "elements = {" {
@@ -273,6 +297,9 @@ impl<'a> Difference<'a> {
                 writeln!(out, "flush {} inet {table} {}", one.kind, one.name).ok()?;
                 one.fill(&mut out);
             }
+        }
+        for name in renamed(self.old, self.new) {
+            writeln!(out, "flush set inet {table} {name}").ok()?;
         }
         let (mut kept, mut added, mut removed) = (0, 0, 0);
         for (old, new) in self.pairs() {

@@ -13,6 +13,7 @@ use crate::session;
 use bastium_core::plan::Form;
 use bastium_gateway::boot::{BootFile, boot_files};
 use bastium_gateway::nftables::{self, CUT_TABLE, NftOptions, Transaction, may_begin};
+use bastium_gateway::refilled;
 use bastium_report::count;
 use bastium_report::sheets::LoadState;
 use bastium_wire::{Loading, Pending, Running, Ssh, Staged, Stopped, back, confirm};
@@ -171,13 +172,15 @@ fn rows(transaction: &Transaction) -> String {
 
 fn staged(wanted: &Wanted<'_>, running: &Running, transaction: &Transaction) -> Staged {
     let plan = wanted.meaning.plan();
-    let names = running.names.as_deref() != Some(wanted.names.as_str());
+    let old_names = running.names.as_deref();
+    let names = old_names != Some(wanted.names.as_str());
     Staged {
         change: transaction.text.clone(),
         rules: wanted.file.text().to_owned(),
         boot: wanted.boot.clone(),
         interfaces: Vec::new(),
         gone: Vec::new(),
+        refilled: old_names.map_or_else(Vec::new, |old| refilled(old, &wanted.names)),
         names: (names && running.has_dnsmasq).then(|| wanted.names.clone()),
         about: format!(
             "{}\n{}\n{}\n",
