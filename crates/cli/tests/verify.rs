@@ -50,7 +50,13 @@ fn a_gateway_that_did_what_the_walk_saw_is_verified() {
         assert!(counters.len() > 3, "{sheet:#}");
         assert!(counters.iter().all(|row| row["packets"].as_u64() >= Some(60)), "{sheet:#}");
         assert!(sheet["not_tried"].to_string().contains("log was not given"), "{sheet:#}");
+        assert!(!sheet["not_tried"].to_string().contains("looks up"), "{sheet:#}");
     }
+    // The addresses of domains stand in no rule.
+    bench.write("clinic.nft", bench.clinic("export nftables").out);
+    let sheet = bench.clinic("verify --running clinic.nft --format json").json();
+    let says = "What the gateway's name server looks up for phone-provider.";
+    assert!(sheet["not_tried"].to_string().contains(says), "{sheet:#}");
 }
 
 #[test]

@@ -60,7 +60,8 @@ pub(super) fn run(args: &Verify, session: &mut Session<'_>) -> Result<Exit, Fail
         }
         None => None,
     };
-    let looked = Looked { differences, counters, log, files: sums };
+    let domains = plan.domains().iter().map(|domain| domain.name.to_string()).collect();
+    let looked = Looked { differences, counters, log, domains, files: sums };
     let sheet = VerifySheet::new(&walk, super::walk::now().to_string(), looked);
     if let Some(page) = &args.page {
         files::put(page, markdown(&sheet.tables()).as_bytes(), args.force, session)?;

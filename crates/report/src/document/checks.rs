@@ -78,11 +78,15 @@ impl Builder<'_> {
             1 => " 1 rule has no line there.".to_owned(),
             many => format!(" {many} rules have no line there."),
         };
+        let looked_up = match self.sources.meaning.plan().domains() {
+            [] => "",
+            _ => " What its name server looks up for domains is not seen in rules.",
+        };
         let many = listed.differences.len();
         if many == 0 {
             let says = "Packets are what the lines with the names of these rules have counted on the gateway. When it \
                         was listed, it did what the plan says, for every packet.";
-            return vec![Block::Text(format!("{says}{missing}").into())];
+            return vec![Block::Text(format!("{says}{looked_up}{missing}").into())];
         }
         let says = format!(
             " Packets are what its lines with the names of these rules have counted, whatever those lines do.{missing}"

@@ -81,6 +81,8 @@ pub struct Looked {
     pub counters: Vec<CounterRow>,
     /// What the log names; `None` where there is none.
     pub log: Option<Vec<LogRow>>,
+    /// The plan's domains, whose addresses a name server finds.
+    pub domains: Vec<String>,
     /// The files.
     pub files: Vec<FileSum>,
 }
@@ -246,6 +248,10 @@ fn not_tried(walk: &WalkSheet, looked: &Looked) -> Vec<String> {
     if walk.not_shown > 0 {
         let were = are(walk.not_shown, "was", "were");
         says.push(format!("{were} silent, and nothing shows that the other end was there."));
+    }
+    if !looked.domains.is_empty() {
+        let domains = looked.domains.join(", ");
+        says.push(format!("What the gateway's name server looks up for {domains}."));
     }
     match &looked.log {
         None => says.push("The gateway's log was not given.".to_owned()),
