@@ -165,6 +165,34 @@ impl Cause {
         }
     }
 
+    /// The entry in a few words, as a table or a bracket has room for: `cell guests>tills`, `no route to it`.
+    pub fn entry(self, plan: &Plan) -> String {
+        let name = self.name(plan);
+        match self {
+            Self::SameNetwork(_) => format!("within network {name}"),
+            Self::Spoofed(Spoofing::Source, _) => format!("spoofed source at {name}"),
+            Self::Spoofed(Spoofing::Unspecified, _) => "no source address".to_owned(),
+            Self::Spoofed(Spoofing::ToPrivate, _) => "private address from outside".to_owned(),
+            Self::Ipv6Needs => "needed by IPv6".to_owned(),
+            Self::Manage => "gateway.manage".to_owned(),
+            Self::TunnelPort(_) => format!("tunnel {name}"),
+            Self::Discovery(_) => format!("discovery {name}"),
+            Self::Offered(_) => format!("inbound {name}"),
+            Self::GatewayService(_) => format!("gateway services for {name}"),
+            Self::Exception(_) => format!("exception {name}"),
+            Self::Cell(..) => format!("cell {name}"),
+            Self::BesideUplink(_) => format!("subnet of uplink {name}"),
+            Self::Unmatched => "no matching entry".to_owned(),
+            Self::NoRoute(NoRoute::Nowhere) => "no route to it".to_owned(),
+            Self::NoRoute(NoRoute::NoUplink) => "no uplink".to_owned(),
+            Self::NoRoute(NoRoute::Broadcast) => "broadcast of another network".to_owned(),
+            Self::NoRoute(NoRoute::UniqueLocal) => "unique local source".to_owned(),
+            Self::NoRoute(NoRoute::LinkOnly) => "link-local source".to_owned(),
+            Self::FromGateway => "the gateway itself".to_owned(),
+            Self::Reply => "replies".to_owned(),
+        }
+    }
+
     /// Where the plan says so, if it does.
     pub fn at(self, plan: &Plan) -> Option<Span> {
         match self {

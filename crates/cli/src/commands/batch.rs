@@ -11,7 +11,7 @@ use bastium_core::rules;
 use bastium_core::space::{IntervalSet, Minute};
 use bastium_gateway::clean;
 use bastium_gateway::escape_hidden;
-use bastium_report::sheets::{BriefRow, Question, entry_words, problem};
+use bastium_report::sheets::{BriefRow, Question, problem};
 use jiff::civil::Date;
 use std::collections::HashMap;
 use std::fs::File;
@@ -206,12 +206,7 @@ fn print(row: &BriefRow<'_>, session: &mut Session<'_>) -> Result<(), Failure> {
                 _ => String::new(),
             };
             let at = if asked.at.is_empty() { String::new() } else { format!(" at {}", asked.at) };
-            let why = if row.problem.is_empty() {
-                let line = row.line.map(|line| format!(", line {line}")).unwrap_or_default();
-                format!("{}{line}", entry_words(row.kind, &row.name))
-            } else {
-                row.problem.to_string()
-            };
+            let why = if row.problem.is_empty() { &row.entry } else { row.problem.as_ref() };
             let says = format!(
                 "{:<13} {} -> {} {}{at}: {why}{mark}",
                 row.verdict.replace('_', " "),

@@ -159,7 +159,7 @@ impl AnswerSheet {
             table.row([
                 Cell::action(part.verdict),
                 part.covers.clone().into(),
-                Cell::toned(part.because.words(), Tone::Plain),
+                Cell::toned(part.because.words.clone(), Tone::Plain),
                 part.because.line.map_or(String::new(), |line| line.to_string()).into(),
             ]);
         }
@@ -167,7 +167,7 @@ impl AnswerSheet {
             table.row([
                 Cell::action(self.verdict),
                 self.says.clone().into(),
-                self.because.words().into(),
+                self.because.words.clone().into(),
                 self.because.line.map_or(String::new(), |line| line.to_string()).into(),
             ]);
         }

@@ -1,5 +1,6 @@
 //! Short answers to many questions, a line each.
 
+use super::Because;
 use crate::safe;
 use bastium_core::asking::{Brief, Unasked};
 use bastium_core::diagnosis::Diagnosis;
@@ -33,6 +34,9 @@ pub struct BriefRow<'q> {
     pub rule: Cow<'q, str>,
     /// Why there is no answer.
     pub problem: Cow<'q, str>,
+    /// The entry that decides, in a few words and with its line.
+    #[serde(skip)]
+    pub entry: String,
 }
 
 /// What a question says.
@@ -86,6 +90,7 @@ impl<'q> BriefRow<'q> {
             line: brief.cause.line(plan),
             rule: brief.rule.map_or(Cow::Borrowed(""), |rule| rule.id.to_string().into()),
             problem: Cow::Borrowed(""),
+            entry: Because::new(brief.cause, plan).words_and_line(),
         }
     }
 
@@ -103,6 +108,7 @@ impl<'q> BriefRow<'q> {
             line: None,
             rule: Cow::Borrowed(""),
             problem: problem.into(),
+            entry: String::new(),
         }
     }
 

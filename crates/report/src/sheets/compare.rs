@@ -172,10 +172,8 @@ impl CompareSheet {
             };
             for product in change.packets.tidied().products() {
                 let packets = boxes::bare(names, &product);
-                let because = |line: &PlanlessLine| Because {
-                    kind: "rule",
-                    name: line.id.clone(),
-                    line: None,
+                let because = |line: &PlanlessLine| {
+                    Because::no_entry("rule", &line.id, format!("rule {}", line.id))
                 };
                 list.push(ChangeRow {
                     says: format!("{word}: {}", packets.short),

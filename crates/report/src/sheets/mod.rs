@@ -33,7 +33,7 @@ mod worksheet;
 pub use addresses::{AddressSheet, SubnetRow};
 pub use answer::AnswerSheet;
 pub use audit::{AuditFinding, AuditSheet, DifferenceRow, fault_sentences, list_sentences};
-pub use because::{Because, entry_words};
+pub use because::Because;
 pub use blocked::{BlockedSheet, GroupRow, OfferRow, offer_keys};
 pub use boxes::BoxRow;
 pub use brief::{BriefRow, Question, problem};

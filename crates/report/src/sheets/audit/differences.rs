@@ -200,13 +200,13 @@ fn because(plan: &Plan, fault: &Fault) -> Because {
     match fault.plan {
         Some(decision) => Because::new(decision.cause, plan),
         None => {
-            let kind = match fault.aspect {
-                Aspect::Replies | Aspect::Errors => Cause::Reply.kind(),
-                Aspect::Verdict => "spoofed",
-                Aspect::TranslationIn => "offered",
-                _ => "plan",
+            let (kind, words) = match fault.aspect {
+                Aspect::Replies | Aspect::Errors => (Cause::Reply.kind(), "replies"),
+                Aspect::Verdict => ("spoofed", "spoofed source"),
+                Aspect::TranslationIn => ("offered", "inbound"),
+                _ => ("plan", "plan"),
             };
-            Because { kind, name: String::new(), line: None }
+            Because::no_entry(kind, "", words)
         }
     }
 }
@@ -243,7 +243,7 @@ pub(super) fn of_access_lists(
         let rule = rules.lists.iter().flat_map(|list| &list.rules).find(|rule| rule.id == *id);
         let because = match rule {
             Some(rule) => Because::new(rule.cause, plan),
-            None => Because { kind: "end", name: id.clone(), line: None },
+            None => Because::no_entry("end", id, format!("end of {id}")),
         };
         let why = because.words_and_line();
         let (aspect, before, after) = verdicts(fault);

@@ -116,7 +116,7 @@ impl Comparing<'_> {
         let mut all = self.rules.lists.iter().flat_map(|list| &list.rules);
         match all.find(|rule| rule.id == *id) {
             Some(rule) => Because::new(rule.cause, self.plan),
-            None => Because { kind: "end", name: id.to_owned(), line: None },
+            None => Because::no_entry("end", id, format!("end of {id}")),
         }
     }
 
