@@ -7,9 +7,9 @@ use bastium_core::plan::draft;
 use bastium_core::plan::{Form, resolve};
 use bastium_core::proof;
 use bastium_core::rules;
-use model::cores::on_all_cores;
 use model::{TODAY, any_draft, exception, text, texts, uniform};
 use proptest::prelude::*;
+use rayon::prelude::*;
 
 proptest! {
     #![proptest_config(ProptestConfig { cases: 200, ..ProptestConfig::default() })]
@@ -82,7 +82,7 @@ fn every_pair_of_ends_is_proved_in_every_form() {
     draft.uplinks[0].address = texts(model::PRIVATE_UPLINK);
     let to_each = |from| model::PLACES.iter().map(move |to| (from, *to));
     let pairs: Vec<(&str, &str)> = model::PLACES.iter().copied().flat_map(to_each).collect();
-    on_all_cores(&pairs, |(from, to)| {
+    pairs.par_iter().for_each(|(from, to)| {
         let mut draft = draft.clone();
         draft.exceptions = vec![exception("one", from, to, "tcp/80", "allow")];
         let plan = resolve(draft).expect("a plan");

@@ -13,10 +13,10 @@ use bastium_core::verdict::Verdict;
 use bastium_gateway::foreign::read_rules;
 use bastium_gateway::{AclFile, acl_json, proven_lists};
 use ipnet::IpNet;
-use model::cores::on_all_cores;
 use model::packets::{Borders, packet};
 use model::{TODAY, any_draft, wired};
 use proptest::prelude::*;
+use rayon::prelude::*;
 use serde_json::Value;
 use std::net::IpAddr;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -455,7 +455,7 @@ fn whatever_is_changed_in_the_lists_is_refused_or_does_the_same() {
     let borders = Borders::of(&plan, &rules);
     let (refused, same) = (AtomicUsize::new(0), AtomicUsize::new(0));
     let chosen: Vec<_> = all.iter().step_by(step).collect();
-    on_all_cores(&chosen, |(pointer, change)| {
+    chosen.par_iter().for_each(|(pointer, change)| {
         let other = &change.made(&acls, pointer);
         if *other == acls {
             return;

@@ -16,10 +16,10 @@ use bastium_gateway::foreign::read_rules;
 use bastium_gateway::nftables::{Held, NftOptions, nftables, prove};
 use bastium_report::sheets::AuditSheet;
 use interpreter::{Fate, File, seen};
-use model::cores::on_all_cores;
 use model::packets::{Borders, packet};
 use model::{TODAY, any_draft, exception, wired};
 use proptest::prelude::*;
+use rayon::prelude::*;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 fn demo(name: &str) -> Plan {
@@ -246,7 +246,7 @@ fn whatever_is_changed_in_a_file_is_refused_or_does_the_same() {
     let step = (all.len() / 1_200).max(1);
     let chosen: Vec<(String, String)> = all.into_iter().step_by(step).collect();
     let kept = AtomicUsize::new(0);
-    on_all_cores(&chosen, |(what, mutant)| {
+    chosen.par_iter().for_each(|(what, mutant)| {
         if prove(&meaning, mutant.clone(), NftOptions::default()).is_ok() {
             kept.fetch_add(1, Ordering::Relaxed);
             let now = fates(mutant);

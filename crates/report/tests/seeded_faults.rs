@@ -1,9 +1,6 @@
 //! Faults as people make them, seeded into a running gateway of the clinic: none of them may pass for what the
 //! plan says.
 
-#[path = "../../core/tests/model/mod.rs"]
-mod model;
-
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Form, Plan};
 use bastium_core::rules;
@@ -11,8 +8,7 @@ use bastium_gateway::foreign::read_rules;
 use bastium_gateway::nftables::{NftOptions, proven};
 use bastium_report::sheets::AuditSheet;
 use jiff::civil::{Date, date};
-use model::cores::on_all_cores;
-use std::sync::Mutex;
+use rayon::prelude::*;
 
 const DAY: Date = date(2026, 11, 24);
 
@@ -221,22 +217,19 @@ fn no_fault_passes_for_what_the_plan_says() {
     assert!(clean.agrees && clean.findings.is_empty(), "{:#?}", clean.differences.first());
     let all = faults(&text);
     assert!(all.len() >= 100, "{}", all.len());
-    let unseen = Mutex::new(Vec::new());
-    on_all_cores(&all, |(what, text)| {
-        let read = read_rules(text, Some(&plan));
-        let Ok(foreign) = read else { return };
+    let is_unseen = |(_, text): &&(String, String)| {
+        let Ok(foreign) = read_rules(text, Some(&plan)) else { return false };
         let rules = rules::in_form(&meaning, Form::PerPair).expect("this form says everything");
         // A rehearsal of the file asks this way, beside its packets.
         let held = foreign.held(&meaning).expect("a file for the packet filter");
         let on_paper = held.faults.is_empty() && held.unread.is_empty();
-        if on_paper || AuditSheet::new(&foreign, Some((&meaning, &rules))).agrees {
-            unseen.lock().expect("no test has failed").push(what.clone());
-        }
-    });
+        on_paper || AuditSheet::new(&foreign, Some((&meaning, &rules))).agrees
+    };
+    let unseen = all.par_iter().filter(is_unseen).map(|(what, _)| what.as_str());
+    let unseen: Vec<&str> = unseen.collect();
     // A line that others repeat may be missing without any effect.
-    let harmless = |what: &&String| what.starts_with("forgotten:") && repeated(&meaning, what);
-    let unseen = unseen.into_inner().expect("no test has failed");
-    let unseen: Vec<&String> = unseen.iter().filter(|what| !harmless(what)).collect();
+    let harmless = |what: &&&str| what.starts_with("forgotten:") && repeated(&meaning, what);
+    let unseen: Vec<&&str> = unseen.iter().filter(|what| !harmless(what)).collect();
     assert!(unseen.is_empty(), "{} of {}: {unseen:#?}", unseen.len(), all.len());
 }
 

@@ -2,7 +2,6 @@
 
 #![allow(dead_code, reason = "no test file uses all of it")]
 
-pub(crate) mod cores;
 pub(crate) mod packets;
 
 use bastium_core::plan::draft;
