@@ -339,10 +339,16 @@ keep() {
     /etc/systemd/network/*-bastium-*) rm -f "$one" ;;
     esac
   done <"$mine/gone"
+  # Noted first: whoever goes on for a killed one finds the file in its place already.
   if [ -e "$next/dnsmasq.conf" ]; then
-    mkdir -p "${names%/*}" && mv -f "$next/dnsmasq.conf" "$names" && names_again
+    : >"$mine/names-to-read"
+    mkdir -p "${names%/*}" && mv -f "$next/dnsmasq.conf" "$names"
+  fi
+  if [ -e "$mine/names-to-read" ]; then
+    names_again
     # Until then it went on with the old names.
     if [ -f "$mine/emptied.nft" ]; then nft -f "$mine/emptied.nft" 2>/dev/null; fi
+    rm -f "$mine/names-to-read"
   fi
   if [ -d "$next/state" ]; then
     listing >"$next/state/listing" || rm -f "$next/state/listing"

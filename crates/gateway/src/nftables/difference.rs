@@ -384,3 +384,36 @@ fn sorted<'a>(elements: &[&'a str]) -> Vec<&'a str> {
     elements.sort_unstable();
     elements
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn file(names: &str) -> String {
+        format!(
+            "#!/usr/sbin/nft -f\n\ntable inet bastium {{\n\t# {names}\n\tset domain_x_v4 {{\n\t\ttype ipv4_addr\n\t}}\n\
+             \tchain a {{\n\t\tip daddr @domain_x_v4 accept\n\t}}\n}}\n"
+        )
+    }
+
+    const LISTING: &str = "table inet bastium {\n\tset domain_x_v4 {\n\t\ttype ipv4_addr\n\
+                           \t\telements = { 203.0.113.77 }\n\t}\n}\n";
+    const HANDLES: &str =
+        "table inet bastium {\n\tchain a {\n\t\tip daddr @domain_x_v4 accept # handle 3\n\t}\n}\n";
+
+    /// What was found for names that a domain has no longer is not kept, whichever way the rules are loaded.
+    #[test]
+    fn what_was_found_for_other_names_goes() {
+        let old = file("a.example.net, b.example.net");
+        for (names, stays) in [("a.example.net, b.example.net", true), ("c.example.net", false)] {
+            let running = RunningTable::new(LISTING, HANDLES, Some(&old));
+            let new = file(names);
+            let difference = transaction(running, &new);
+            assert_eq!(difference.kept, Some(1), "{}", difference.text);
+            let flushed = difference.text.contains("flush set inet bastium domain_x_v4\n");
+            assert_eq!(flushed, !stays, "{}", difference.text);
+            let whole = replaced(running, &new);
+            assert_eq!(whole.text.contains("203.0.113.77"), stays, "{}", whole.text);
+        }
+    }
+}
