@@ -104,3 +104,13 @@ fn changes_come_from_standard_input_too() {
     let opens = json["traffic"]["opens"].as_array().expect("rows");
     assert!(opens.iter().any(|row| row["says"].to_string().contains("10.44.70.1")), "{}", run.out);
 }
+
+/// What changes without any packet faring otherwise is said, too.
+#[test]
+fn what_no_packet_shows_is_said() {
+    let bench = Bench::new();
+    let run = change(&bench, "remove never tills-go-elsewhere\n", &[]);
+    assert!(run.code == 0 && run.out.contains("no traffic changes"), "{}{}", run.out, run.err);
+    let says = "- guarantee never.tills-go-elsewhere: tills to any - payment-hub -> none";
+    assert!(run.out.contains(says), "{}", run.out);
+}

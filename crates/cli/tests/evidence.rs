@@ -2,35 +2,9 @@
 
 mod common;
 
+use common::walks::{RESULTS, outcome, status, walk};
 use common::{Bench, DAY, Run};
 use serde_json::Value;
-
-const RESULTS: &str = "clinic.walk.jsonl";
-
-/// Walks by hand, with these keys.
-fn walk(bench: &Bench, words: &str, keys: &str) -> Run {
-    let words: Vec<&str> = words.split_whitespace().collect();
-    let mut command = bench.command();
-    command.args(["walk", "--full"]).args(words).args([
-        "--plan",
-        "clinic.toml",
-        "--day",
-        DAY,
-        "--by",
-        "ana",
-    ]);
-    Run::of(command.write_stdin(keys))
-}
-
-fn status(bench: &Bench) -> Value {
-    bench.clinic("walk --full --status --format json").json()
-}
-
-fn outcome(status: &Value, id: &str) -> String {
-    let results = status["results"].as_array().expect("rows");
-    let row = results.iter().find(|row| row["id"] == id).unwrap_or_else(|| panic!("{id}"));
-    row["outcome"].as_str().expect("a word").to_owned()
-}
 
 /// A line of a file of results, with some of it changed.
 fn line_with(good: &str, change: &[(&str, serde_json::Value)]) -> String {

@@ -2,42 +2,16 @@
 
 mod common;
 
+use common::walks::{RESULTS, outcome, status, walk};
 use common::{Bench, DAY, Run};
 use serde_json::Value;
 use std::io::Write;
 use std::process::{Command, Stdio};
 use std::time::Duration;
 
-const RESULTS: &str = "clinic.walk.jsonl";
-
-/// Walks by hand, with these keys.
-fn walk(bench: &Bench, words: &str, keys: &str) -> Run {
-    let words: Vec<&str> = words.split_whitespace().collect();
-    let mut command = bench.command();
-    command.args(["walk", "--full"]).args(words).args([
-        "--plan",
-        "clinic.toml",
-        "--day",
-        DAY,
-        "--by",
-        "ana",
-    ]);
-    Run::of(command.write_stdin(keys))
-}
-
-fn status(bench: &Bench) -> Value {
-    bench.clinic("walk --full --status --format json").json()
-}
-
 fn lines(bench: &Bench) -> Vec<String> {
     let text = std::fs::read_to_string(bench.file(RESULTS)).unwrap_or_default();
     text.lines().map(str::to_owned).collect()
-}
-
-fn outcome(status: &Value, id: &str) -> String {
-    let results = status["results"].as_array().expect("rows");
-    let row = results.iter().find(|row| row["id"] == id).unwrap_or_else(|| panic!("{id}"));
-    row["outcome"].as_str().expect("a word").to_owned()
 }
 
 #[test]

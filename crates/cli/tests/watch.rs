@@ -129,3 +129,14 @@ fn it_ends_after_so_many_saves() {
     assert!(String::from_utf8_lossy(&output.stdout).contains("save 1"));
     assert_eq!(bench.run("watch --plan nowhere.toml").code, 2);
 }
+
+#[test]
+fn a_save_that_moves_no_packet_says_what_it_changes() {
+    let bench = Bench::new();
+    let watch = Watch::start(&bench);
+    let other = demo("clinic.toml").replace("\"calls.example.net\"", "\"talks.example.net\"");
+    bench.write("clinic.toml", other);
+    let before =
+        watch.says("also: domain phone-provider: calls.example.net, media.example.net -> ");
+    assert!(!before.iter().any(|line| line.contains("no traffic changes")), "{before:?}");
+}

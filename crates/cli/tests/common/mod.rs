@@ -2,6 +2,8 @@
 
 #![allow(dead_code, reason = "no test file uses all of it")]
 
+pub(crate) mod walks;
+
 use assert_cmd::Command;
 use std::path::{Path, PathBuf};
 use tempfile::TempDir;
