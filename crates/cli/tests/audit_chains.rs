@@ -131,7 +131,10 @@ fn what_a_name_server_looks_up_is_left_out_of_the_answer() {
         let run = bench.run(&format!("audit clinic.nft --plan {plan} --day {}", common::DAY));
         let says = run.out.replace('\n', " ");
         assert!(
-            run.code == 0 && says.contains("looks up for phone-provider is not seen"),
+            run.code == 0
+                && says.contains(
+                    "Rules do not show what the gateway's name server looks up for phone-provider."
+                ),
             "{says}"
         );
     }

@@ -298,10 +298,10 @@ fn counters_of_other_rules_are_called_that() {
     let opened = rules.replace("tcp dport 554", "tcp dport 554-555");
     bench.write("running.nft", opened.replace("\tcounter ", "\tcounter packets 9 bytes 9 "));
     let html = text(&report(&bench, "--plan clinic.toml --running running.nft"));
-    assert!(html.contains("The gateway does not do what the plan says."), "{html}");
+    assert!(html.contains("The gateway was not shown to do what the plan says."), "{html}");
     assert!(html.contains("allows tcp/555 from recorder to cameras"), "{html}");
     let client = text(&report(&bench, "--plan clinic.toml --running running.nft --for client"));
-    assert!(client.contains("does not match the plan: 1 difference"), "{client}");
+    assert!(client.contains("was not shown to match the plan: 1 thing differs"), "{client}");
     // What a gateway says is shown, and is never a mark.
     let hostile = rules.replace("tcp dport 554 ", "tcp dport 554-555 ").replace(
         "comment \"exception.recorder-pulls-cameras",
@@ -313,7 +313,7 @@ fn counters_of_other_rules_are_called_that() {
     assert!(!html.contains("<script") && !html.contains('\u{202e}'));
     let run = bench.run("report --plan clinic.toml --running hostile.nft --to r.md");
     let markdown = std::fs::read_to_string(bench.file("r.md")).unwrap_or_default();
-    assert!(markdown.contains("does not do what the plan says"), "{}", run.err);
+    assert!(markdown.contains("was not shown to do what the plan says"), "{}", run.err);
     assert!(
         !markdown.contains("<script")
             && !markdown.contains("[x](")

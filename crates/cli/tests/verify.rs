@@ -55,7 +55,7 @@ fn a_gateway_that_did_what_the_walk_saw_is_verified() {
     // The addresses of domains stand in no rule.
     bench.write("clinic.nft", bench.clinic("export nftables").out);
     let sheet = bench.clinic("verify --running clinic.nft --format json").json();
-    let says = "What the gateway's name server looks up for phone-provider.";
+    let says = "what the gateway's name server looks up for phone-provider.";
     assert!(sheet["not_tried"].to_string().contains(says), "{sheet:#}");
 }
 

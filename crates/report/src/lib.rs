@@ -9,6 +9,7 @@
 
 mod csv;
 pub mod document;
+mod domains;
 mod edition;
 mod markdown;
 mod page;
@@ -21,6 +22,7 @@ mod workbook;
 
 pub use bastium_core::words::{count, either};
 pub use csv::{csv, safe};
+pub use domains::{domains, unseen};
 pub use markdown::markdown;
 pub use page::{checklist_page, worksheet_page};
 pub use sarif::sarif;

@@ -11,7 +11,7 @@ use bastium_core::diagnosis::Severity;
 use bastium_core::plan::{Form, Plan};
 use bastium_gateway::foreign::{Foreign, NotAList, NotUnderstood, read_rules};
 use bastium_report::sheets::{AuditSheet, DifferenceRow, TypedRules};
-use bastium_report::{count, either};
+use bastium_report::{count, either, unseen};
 use std::path::Path;
 
 /// How many sentences of a kind are shown one by one, where none of them is a warning.
@@ -165,7 +165,8 @@ fn answer(sheet: &AuditSheet) -> (bool, String) {
             }
             (false, _) => format!("No difference was found in what was understood.{open}"),
         };
-        return (open.is_empty(), format!("{says}{} ({lines})", of_domains(sheet)));
+        let unseen = unseen(&sheet.domains).map(|says| format!(" {says}")).unwrap_or_default();
+        return (open.is_empty(), format!("{says}{unseen} ({lines})"));
     }
     let opens = sheet.differences.iter().filter(|row| row.opens()).count();
     let classes = sheet.differences.len();
@@ -177,17 +178,6 @@ fn answer(sheet: &AuditSheet) -> (bool, String) {
     };
     let says = format!("Gateway and plan differ for {classes} {word}; {opened}.{open}");
     (false, format!("{says} ({lines})"))
-}
-
-/// What an answer about rules leaves out: domains have the addresses that a name server finds.
-fn of_domains(sheet: &AuditSheet) -> String {
-    match sheet.domains.as_slice() {
-        [] => String::new(),
-        domains => format!(
-            " What the gateway's name server looks up for {} is not seen in rules.",
-            domains.join(", ")
-        ),
-    }
 }
 
 /// What is said of differences that go together.

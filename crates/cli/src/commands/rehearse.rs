@@ -287,9 +287,8 @@ fn print(sheet: &RehearsalSheet, all: bool, session: &mut Session<'_>) -> Result
     };
     session.prose(if tried == good { style::GOOD } else { style::ERROR }, &verdict)?;
     if !sheet.file_differs.is_empty() {
-        let number = count(sheet.file_differs.len(), "difference");
-        let says = format!("Compared over every packet, the file differs from the plan: {number}.");
-        session.prose(style::ERROR, &says)?;
+        let says = "Compared over every packet, the file was not shown to do what the plan says:";
+        session.prose(style::ERROR, says)?;
         for says in &sheet.file_differs {
             session.prose(style::BAD, &format!("- {says}"))?;
         }

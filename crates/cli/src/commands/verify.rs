@@ -15,10 +15,9 @@ use bastium_core::plan::Form;
 use bastium_core::rules::{self, RuleSet};
 use bastium_gateway::nftables::{hits, tag, tags};
 use bastium_gateway::{clean, decided_by_lists, read_packet_log};
-use bastium_report::count;
-use bastium_report::markdown;
 use bastium_report::sheets::{CounterRow, FileSum, LogRow, Looked, VerifySheet};
 use bastium_report::walk::{Abouts, State, WalkSheet, abouts};
+use bastium_report::{count, domains, markdown};
 use bastium_wire::Ssh;
 use bastium_wire::netconf::{Client, Failed};
 use serde_json::Value;
@@ -60,7 +59,7 @@ pub(super) fn run(args: &Verify, session: &mut Session<'_>) -> Result<Exit, Fail
         }
         None => None,
     };
-    let domains = plan.domains().iter().map(|domain| domain.name.to_string()).collect();
+    let domains = domains(&plan);
     let looked = Looked { differences, counters, log, domains, files: sums };
     let sheet = VerifySheet::new(&walk, super::walk::now().to_string(), looked);
     if let Some(page) = &args.page {

@@ -2,9 +2,9 @@
 
 use super::words::GLOSSARY;
 use super::{Block, Builder, Grid, Inline, Listed, Section, count};
-use crate::Column;
 use crate::sheets::{Because, CheckRow, RuleRow, changed_grid, rule_grid, tried_grid};
 use crate::walk::{ResultRow, State};
+use crate::{Column, domains, unseen};
 use bastium_gateway::nftables::tag;
 use std::collections::HashMap;
 
@@ -78,21 +78,20 @@ impl Builder<'_> {
             1 => " 1 rule has no line there.".to_owned(),
             many => format!(" {many} rules have no line there."),
         };
-        let looked_up = match self.sources.meaning.plan().domains() {
-            [] => "",
-            _ => " What its name server looks up for domains is not seen in rules.",
-        };
+        let unseen = unseen(&domains(self.sources.meaning.plan()));
+        let unseen = unseen.map(|says| format!(" {says}")).unwrap_or_default();
         let many = listed.differences.len();
         if many == 0 {
             let says = "Packets are what the lines with the names of these rules have counted on the gateway. When it \
                         was listed, it did what the plan says, for every packet.";
-            return vec![Block::Text(format!("{says}{looked_up}{missing}").into())];
+            return vec![Block::Text(format!("{says}{unseen}{missing}").into())];
         }
         let says = format!(
             " Packets are what its lines with the names of these rules have counted, whatever those lines do.{missing}"
         );
-        let begin =
-            Inline::default().strong("The gateway does not do what the plan says.").then(says);
+        let begin = Inline::default()
+            .strong("The gateway was not shown to do what the plan says.")
+            .then(says);
         let shown = listed.differences.iter().take(MOST_DIFFERENCES).cloned().map(Inline::from);
         let more = many.saturating_sub(MOST_DIFFERENCES);
         let more = (more > 0).then(|| format!("and {more} more: `bastium audit` has all").into());

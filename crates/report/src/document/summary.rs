@@ -2,7 +2,8 @@
 
 use super::words::{listed, plain_endpoint};
 use super::{Block, Builder, Card, Inline, Section, count};
-use crate::sheets::{GuaranteeRow, entry_words};
+use crate::either;
+use crate::sheets::GuaranteeRow;
 use crate::walk::{ResultRow, State};
 use bastium_core::meaning::Part;
 use bastium_core::plan::{Guarantee, ZoneId};
@@ -160,7 +161,7 @@ impl Builder<'_> {
             .filter(passes)
             .map(|part| match part.decision.cause {
                 Cause::Manage => "to manage it".to_owned(),
-                cause => format!("because of {}", entry_words(cause.kind(), &cause.name(plan))),
+                cause => format!("because of {}", cause.entry(plan)),
             })
             .collect();
         causes.sort();
@@ -236,8 +237,10 @@ impl Builder<'_> {
                   matches."
                 .into(),
             many => {
-                let says = format!("What the gateway ran when it was listed does not match the plan: {}", count(many, "difference"));
-                Inline::default().strong(says).then(". All that is said here is said of the plan.")
+                let (things, differ) = (count(many, "thing"), either(many, "differs", "differ"));
+                Inline::default()
+                    .strong("What the gateway ran when it was listed was not shown to match the plan")
+                    .then(format!(": {things} {differ}, or could not be decided. All that is said here is said of the plan."))
             }
         }));
         lines.push(match &self.sources.walk {

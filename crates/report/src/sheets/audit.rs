@@ -7,7 +7,7 @@ pub use differences::{DifferenceRow, fault_sentences, list_sentences};
 pub(in crate::sheets) use lists::of_list;
 
 use super::EDITION;
-use crate::{Cell, Column, Table, Tone};
+use crate::{Cell, Column, Table, Tone, domains};
 use bastium_core::diagnosis::Severity;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Action, Form};
@@ -91,9 +91,7 @@ impl AuditSheet {
             lines: foreign.rules,
             findings: Vec::new(),
             stateless: foreign.is_stateless(),
-            domains: own.map_or_else(Vec::new, |(meaning, _)| {
-                meaning.plan().domains().iter().map(|one| one.name.to_string()).collect()
-            }),
+            domains: own.map_or_else(Vec::new, |(meaning, _)| domains(meaning.plan())),
             compared: own.is_some(),
             differences: Vec::new(),
             agrees: false,
@@ -371,7 +369,7 @@ impl AuditSheet {
                 Cell::action(row.before.as_str()),
                 Cell::action(row.after.as_str()),
                 Cell::from(&row.packets.short),
-                Cell::from(row.because.words()),
+                Cell::from(row.because.words.clone()),
                 Cell::toned(row.line.as_str(), Tone::Faint),
             ]);
         }

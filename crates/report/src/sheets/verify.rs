@@ -2,7 +2,7 @@
 
 use super::EDITION;
 use crate::walk::WalkSheet;
-use crate::{Cell, Column, Table, Tone, count, either};
+use crate::{Cell, Column, Table, Tone, count, either, unseen};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -249,10 +249,7 @@ fn not_tried(walk: &WalkSheet, looked: &Looked) -> Vec<String> {
         let were = are(walk.not_shown, "was", "were");
         says.push(format!("{were} silent, and nothing shows that the other end was there."));
     }
-    if !looked.domains.is_empty() {
-        let domains = looked.domains.join(", ");
-        says.push(format!("What the gateway's name server looks up for {domains}."));
-    }
+    says.extend(unseen(&looked.domains));
     match &looked.log {
         None => says.push("The gateway's log was not given.".to_owned()),
         Some(log) if log.is_empty() => {
