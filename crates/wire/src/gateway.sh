@@ -24,7 +24,7 @@ say() { # name, file
   printf '%s %s %s\n' "$mark" "$1" "$(($(wc -c <"$2")))" && cat "$2" && echo
 }
 
-tell() { # name, text: letters, digits and blanks only
+tell() { # name, text: its length is counted in bytes
   printf '%s %s %s\n%s\n' "$mark" "$1" "${#2}" "$2"
 }
 
@@ -110,8 +110,34 @@ pair() {
   done
 }
 
+# Rules of the kernel's older packet filter decide beside those of nft, and nft does not list them. Says the first of each family.
+older() {
+  for one in ip ip6; do
+    [ -n "$(cat "/proc/net/${one}_tables_names" 2>/dev/null)" ] || continue
+    saved=$(older_rules "$one") || saved="${one}tables-save is not there to show them"
+    if [ -n "$saved" ]; then tell older "$(printf '%s: %s' "$one" "$saved" | head -n 1 | head -c 200)"; return; fi
+  done
+  return 1
+}
+
+# Whatever is in its tables but chains that let all pass: those are there from the first look at them.
+older_rules() { # ip or ip6
+  for save in "$1tables-legacy-save" "$1tables-save"; do
+    case $("$save" -V 2>/dev/null) in
+    '' | *nf_tables*) ;;
+    *)
+      lines=$("$save" 2>&1) || { echo "$save fails"; return; }
+      echo "$lines" | grep -v -e '^#' -e '^COMMIT$' -e '^\*[a-z]*$' -e '^:[^ ]* ACCEPT ' -e '^:[^ ]* - '
+      return 0
+      ;;
+    esac
+  done
+  return 1
+}
+
 look() {
   pair
+  if older; then end older; fi
   take_lock
   trap cut_off HUP INT PIPE TERM
   scratch_away
@@ -262,6 +288,7 @@ disarm() {
 }
 
 reread() {
+  older || :
   nft list ruleset >"$mine/ruleset" 2>"$mine/error" || { say error "$mine/error"; end nft; }
   settings >"$mine/settings.now" || end no-room
   say ruleset "$mine/ruleset"
@@ -372,6 +399,7 @@ names_again() {
 
 # What runs, for whoever only looks.
 peek() {
+  if older; then end older; fi
   mine=$(mktemp -d) || end no-room
   nft list ruleset >"$mine/ruleset" 2>"$mine/error" || { say error "$mine/error"; rm -rf "$mine"; end nft; }
   say ruleset "$mine/ruleset"

@@ -64,6 +64,9 @@ pub enum Stopped {
     NotRestorable,
     /// It is one of a pair of gateways that take over from each other: the program that does it (foreign text).
     OneOfAPair(String),
+    /// Rules of the kernel's older packet filter decide there too, which `nft` neither lists nor loads: the first of them
+    /// (foreign text).
+    OlderFilter(String),
 }
 
 /// Who holds the lock of a gateway.
@@ -100,6 +103,8 @@ pub struct Pending {
     pub ruleset: String,
     /// The settings of the kernel now.
     pub settings: BTreeMap<String, String>,
+    /// A rule of the kernel's older packet filter, where there is one by now.
+    pub older: Option<String>,
     /// `armed`, or how it went on since.
     pub state: String,
     /// In how many seconds the old rules come back.
@@ -244,6 +249,7 @@ impl<'a, L: Line> Loading<'a, L> {
         Ok(Pending {
             ruleset: text("ruleset"),
             settings: settings(&text("settings")),
+            older: answer.text("older"),
             state: text("state"),
             left: text("left").parse().unwrap_or_default(),
             watched: answer.text("watched").is_some(),
@@ -337,6 +343,7 @@ fn asked(line: &impl Line, script: &Script, reached: Reached) -> Result<Answer, 
     match answer.end().as_str() {
         "done" => Ok(answer),
         "pair" => Err(Stopped::OneOfAPair(answer.text("pair").unwrap_or_default())),
+        "older" => Err(Stopped::OlderFilter(answer.text("older").unwrap_or_default())),
         "locked" => Err(Stopped::Locked(holder(&answer.text("holder").unwrap_or_default()))),
         word => Err(Stopped::Refused {
             word: word.to_owned(),

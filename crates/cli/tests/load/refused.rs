@@ -93,6 +93,72 @@ pub(crate) fn unfit() {
     greeted(&gateway);
 }
 
+/// Rules of the kernel's older packet filter decide beside those of nft, whose listing looks as if they were not there.
+pub(crate) fn older_filter() {
+    let gateway = Gateway::new();
+    if gateway.own("iptables-legacy -S 2>&1; echo $?").trim_end().ends_with("\n0") {
+        println!("the kernel's older packet filter is there");
+    } else {
+        assert!(
+            std::env::var("BASTIUM_OLDER_FILTER_NEEDED").is_err(),
+            "there is no older packet filter"
+        );
+        println!("there is no older packet filter here, so none was in the way");
+        return;
+    }
+    // Its tables have been looked at, and let everything pass.
+    gateway.own("ip6tables-legacy -t nat -S; iptables-legacy -N own");
+    let (sheet, code) = gateway.loaded("--yes-if-verified");
+    assert_eq!((code, &sheet["state"]), (0, &"confirmed".into()), "{sheet:#}");
+    let verify = || {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_bastium"));
+        command.args([
+            "verify",
+            "10.44.10.1",
+            "--ssh-config",
+            "ssh_config",
+            "--plan",
+            gateway.plan,
+        ]);
+        gateway.ran(command.current_dir(gateway.bench.path()))
+    };
+    assert!(!verify().err.contains("older packet filter"));
+    let rules = gateway.rules();
+    let refused = |says: &str| {
+        for run in [gateway.load("--yes-if-verified"), gateway.load("--dry-run"), verify()] {
+            assert_ne!(run.code, 0, "{}{}", run.out, run.err);
+            assert!(
+                run.err.contains("older packet filter") && run.err.contains(says),
+                "{}",
+                run.err
+            );
+        }
+        assert_eq!(gateway.rules(), rules);
+        assert_eq!(gateway.load("--status").code, 0, "and nothing is held");
+    };
+    for (make, take, says) in [
+        (
+            "iptables-legacy -A FORWARD -p tcp --dport 443 -j DROP",
+            "iptables-legacy -F",
+            "dport 443",
+        ),
+        ("iptables-legacy -P FORWARD DROP", "iptables-legacy -P FORWARD ACCEPT", ":FORWARD DROP"),
+        (
+            "ip6tables-legacy -t raw -A PREROUTING -m comment --comment 'é\u{1b}[2J' -j NOTRACK",
+            "ip6tables-legacy -t raw -F",
+            "ip6: -A PREROUTING",
+        ),
+    ] {
+        gateway.own(make);
+        refused(says);
+        gateway.own(take);
+    }
+    gateway.own("for one in iptables-legacy-save iptables-save; do mount --bind /dev/null /usr/sbin/$one; done");
+    refused("iptables-save is not there");
+    gateway.own("for one in iptables-legacy-save iptables-save; do umount /usr/sbin/$one; done");
+    assert_eq!(gateway.loaded("--yes-if-verified").1, 0, "and without them it is loaded");
+}
+
 /// A shell that greets everybody with whatever it likes.
 fn greeted(gateway: &Gateway) {
     gateway.own(

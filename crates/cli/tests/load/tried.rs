@@ -38,6 +38,7 @@ pub(crate) fn main() {
         ("names that are none", crate::refused::names),
         ("an engineer who would be shut out", crate::refused::shut_out),
         ("a gateway that is not fit", crate::refused::unfit),
+        ("rules that nft does not list", crate::refused::older_filter),
         ("a gateway that restarts", crate::refused::restarted),
         ("confirmations at the last moment", crate::refused::raced),
         ("a clock that jumps", crate::broken::jumping_clock),

@@ -119,6 +119,10 @@ pub(super) fn stopped(stopped: &Stopped) -> (String, String) {
             format!("this is one of a pair of gateways: {} runs there", plain(program)),
             "a pair is not loaded as one, and half of it would have other rules: load single gateways only".to_owned(),
         ),
+        Stopped::OlderFilter(rule) => (
+            format!("the gateway has rules of the kernel's older packet filter, which nft does not list ({})", plain(rule)),
+            "write them into a table of nft, or into the plan, and remove them there; nothing was changed".to_owned(),
+        ),
         Stopped::NotRestorable => (
             "the rules that run could not be restored: nft's listing of them is not the same rules".to_owned(),
             "load their own file again with nft, so that it is known; nothing was changed".to_owned(),
