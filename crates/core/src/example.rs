@@ -1,35 +1,13 @@
 //! Addresses to ask about and to test with: which one stands for a network, a zone, or a set of addresses.
 
 use crate::plan::{NetworkId, Plan};
-use crate::space::{AddressSet, Ends, Family, IntervalSet, Packet, PacketSet};
+use crate::space::{AddressSet, Ends, Family, Packet, PacketSet};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
-
-/// The addresses in which any device that joins a network may find itself: the pool, and in IPv6
-/// everything that no host has. Without a pool, one free address stands for them.
-pub(crate) fn anonymous(plan: &Plan, id: NetworkId) -> AddressSet {
-    let unnamed = plan.unnamed_addresses(id);
-    let network = plan.network(id);
-    if network.tunnel.is_some() {
-        return unnamed.clone();
-    }
-    let v4 = match network.pool {
-        Some(pool) => {
-            let pool = IntervalSet::range(pool.first().to_bits(), pool.last().to_bits());
-            unnamed.v4.intersection(&pool)
-        }
-        None => free(&unnamed.v4).map(IntervalSet::point).unwrap_or_default(),
-    };
-    AddressSet { v4, v6: unnamed.v6.clone() }
-}
 
 /// The address to set by hand in a network without a pool.
 pub(crate) fn free_address(plan: &Plan, id: NetworkId) -> Option<IpAddr> {
-    free(&plan.unnamed_addresses(id).v4).map(|bits| Ipv4Addr::from_bits(bits).into())
-}
-
-/// A high address is the least likely to be in anyone's range.
-fn free(set: &IntervalSet<u32>) -> Option<u32> {
-    set.spans().last().map(|span| span.1)
+    let highest = plan.unnamed_addresses(id).v4.spans().last()?.1;
+    Some(Ipv4Addr::from_bits(highest).into())
 }
 
 /// The first address of a set in a family.
@@ -52,7 +30,15 @@ const EXAMPLES: [IpAddr; 2] = [
 pub(crate) fn candidates(plan: &Plan, set: &AddressSet, family: Family) -> Vec<IpAddr> {
     let mut found: Vec<IpAddr> = hosts(plan, set, family).collect();
     for id in plan.network_ids() {
-        found.extend(first(&anonymous(plan, id).intersection(set), family));
+        let anyone = plan.anonymous_addresses(id);
+        found.extend(match family {
+            Family::V4 => {
+                anyone.v4.first_shared(&set.v4).map(|bits| IpAddr::from(Ipv4Addr::from_bits(bits)))
+            }
+            Family::V6 => {
+                anyone.v6.first_shared(&set.v6).map(|bits| IpAddr::from(Ipv6Addr::from_bits(bits)))
+            }
+        });
     }
     found.extend(EXAMPLES.into_iter().filter(|a| Family::of(*a) == family && set.contains(*a)));
     found.extend(first(set, family));
@@ -64,7 +50,7 @@ pub(crate) fn candidates(plan: &Plan, set: &AddressSet, family: Family) -> Vec<I
 /// whoever tests has one at hand.
 pub(crate) fn sources(plan: &Plan, set: &AddressSet, family: Family) -> Vec<IpAddr> {
     let whole = |id: &NetworkId| {
-        let anyone = anonymous(plan, *id);
+        let anyone = plan.anonymous_addresses(*id);
         if family == Family::V6 {
             anyone.v6.is_subset(&set.v6)
         } else {
@@ -73,7 +59,7 @@ pub(crate) fn sources(plan: &Plan, set: &AddressSet, family: Family) -> Vec<IpAd
     };
     let networks = plan.network_ids().filter(whole);
     let mut found: Vec<IpAddr> =
-        networks.filter_map(|id| first(&anonymous(plan, id), family)).collect();
+        networks.filter_map(|id| first(plan.anonymous_addresses(id), family)).collect();
     found.extend(candidates(plan, set, family));
     found.dedup();
     found

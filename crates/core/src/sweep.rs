@@ -97,10 +97,12 @@ fn unsaid(plan: &Plan) -> AddressSet {
     let exceptions = plan.exceptions().iter();
     let named = exceptions.flat_map(|one| [&one.from.addresses, &one.to.addresses]);
     let narrow = named.filter(|set| !set.has_most_of(plan.internet_addresses()));
-    let known = [plan.gateway_outside(), plan.inside().clone()].into_iter();
-    let known = known.chain(plan.uplinks().iter().map(|uplink| uplink.own()));
-    let known = known.chain(narrow.cloned());
-    known.fold(plan.internet_addresses().clone(), |free, one| free.difference(&one))
+    let known = [plan.gateway_outside(), plan.inside()].into_iter();
+    let free = known
+        .chain(narrow)
+        .fold(plan.internet_addresses().clone(), |free, one| free.difference(one));
+    let uplinks = plan.uplinks().iter().map(|uplink| uplink.own());
+    uplinks.fold(free, |free, own| free.difference(&own))
 }
 
 /// Addresses for documentation belong to nobody (RFC 5737, RFC 3849).
@@ -391,8 +393,7 @@ impl Sweep<'_> {
             let own = End { interface: packet.enters, address: packet.source() };
             let inside = self.plan.network_of(packet.destination()).is_some();
             let to = packet.destination();
-            let stays =
-                self.plan.gateway_inside().contains(to) || self.plan.gateway_outside().contains(to);
+            let stays = self.plan.is_gateway(to);
             if plain.contains(&own) && !stays && !allowed.contains_key(&(own, inside)) {
                 let passes = meaning.decide(packet).verdict == Verdict::Allow;
                 if passes {

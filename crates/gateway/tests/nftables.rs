@@ -158,7 +158,7 @@ proptest! {
             let packet = packet(&borders, &plan, &mut seed);
             let (from, to) = (packet.source(), packet.destination());
             let Some(to_port) = packet.service.destination_port() else { continue };
-            let own = plan.gateway_inside().contains(from) || plan.gateway_outside().contains(from);
+            let own = plan.is_gateway(from);
             let begun = packet.enters < plan.gateway_interface()
                 || packet.enters == plan.gateway_interface() && own;
             if begun && meaning.decide(&packet).verdict == Verdict::Allow {

@@ -182,7 +182,7 @@ fn a_leased_uplink_has_an_address_that_can_be_asked_about() {
     );
     assert_eq!(answer(&plan, "internet | gateway | ssh", None), "block unmatched unmatched");
     assert_eq!(plan.gateway_outside().words().len(), 2);
-    let words = plan.set_words(&plan.gateway_outside());
+    let words = plan.set_words(plan.gateway_outside());
     assert_eq!(words, ["the address of dish"]);
 }
 

@@ -266,7 +266,7 @@ fn agrees_with_the_plan(meaning: &Meaning<'_>, fates: &[(Packet, Fate)]) {
     for (packet, fate) in fates {
         let decision = meaning.decide(packet);
         let plan = meaning.plan();
-        let own = plan.gateway_inside().union(&plan.gateway_outside());
+        let own = plan.gateway_addresses();
         let from_itself = own.contains(packet.source());
         if !decision.verdict.is_filtered() || meaning.translate(packet).is_some() || from_itself {
             continue;

@@ -166,7 +166,7 @@ impl Layout {
     /// Puts a device at an address, where one can be.
     fn add(&mut self, plan: &Plan, address: IpAddr) {
         let nobody = address.is_unspecified() || address.is_multicast() || address.is_loopback();
-        let gateway = plan.gateway_inside().union(&plan.gateway_outside());
+        let gateway = plan.gateway_addresses();
         let leased = self.wires.iter().flat_map(|wire| &wire.gateway);
         if nobody || gateway.contains(address) || leased.map(IpNet::addr).any(|own| own == address)
         {

@@ -41,7 +41,7 @@ impl End {
             let (word, at) = (words.trim().to_owned(), Default::default());
             return Err(vec![PlaceProblem::Nowhere { word, at }]);
         }
-        let own = plan.gateway_inside().union(&plan.gateway_outside());
+        let own = plan.gateway_addresses();
         let (alone, is_own) = (AddressSet::from(address), own.contains(address));
         let (addresses, gateway) =
             if is_own { (AddressSet::empty(), alone) } else { (alone, AddressSet::empty()) };
@@ -245,8 +245,8 @@ fn packets(
         product(interface, source, destination);
     }
     if from.place.gateway {
-        let own = plan.gateway_inside().union(&plan.gateway_outside());
-        product(plan.gateway_interface(), own, to.place.addresses.clone());
+        let own = plan.gateway_addresses();
+        product(plan.gateway_interface(), own.clone(), to.place.addresses.clone());
     }
     let all: PacketSet = products.into_iter().collect();
     if !all.is_empty() {
@@ -293,7 +293,7 @@ fn gateway_on(plan: &Plan, interface: Interface, asked: &AddressSet) -> AddressS
     }
     match plan.network_on(interface) {
         Some(id) => plan.network(id).subnets.iter().map(|subnet| subnet.gateway()).collect(),
-        None => plan.gateway_outside(),
+        None => plan.gateway_outside().clone(),
     }
 }
 

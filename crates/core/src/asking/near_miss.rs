@@ -98,7 +98,7 @@ fn but(
         Ends::V4 { .. } => &exception.service.set.v4,
         Ends::V6 { .. } => &exception.service.set.v6,
     };
-    let own = plan.gateway_inside().union(&plan.gateway_outside());
+    let own = plan.gateway_addresses();
     let by_gateway = packet.enters == plan.gateway_interface();
     let to_gateway = own.contains(packet.destination());
     let from = if by_gateway {

@@ -46,7 +46,7 @@ impl AddressIndex {
         let broadcasts = networks().filter_map(Subnet::broadcast);
         let broadcasts = broadcasts.chain(uplinks.filter_map(|subnet| subnet.broadcast()));
         single.extend(broadcasts.map(|address| (address, Spot::Everyone)));
-        let own = plan.gateway_inside().union(&plan.gateway_outside());
+        let own = plan.gateway_addresses();
         single.extend(own.ranges().map(|(address, _)| (address, Spot::Gateway)));
         let mut stretches: Vec<(IpAddr, IpAddr, Spot)> = Vec::new();
         for (number, network) in (0..).zip(plan.networks()) {

@@ -391,7 +391,7 @@ impl Tally<'_, '_> {
     /// Whether a guarantee says that this never passes.
     fn is_forbidden(&self, packet: &Packet) -> bool {
         let plan = self.meaning.plan();
-        let own = || plan.gateway_inside().union(&plan.gateway_outside());
+        let own = || plan.gateway_addresses();
         plan.guarantees().iter().filter(|guarantee| !guarantee.always).any(|guarantee| {
             let to = guarantee.to.addresses.contains(packet.destination())
                 || guarantee.to.gateway && own().contains(packet.destination());

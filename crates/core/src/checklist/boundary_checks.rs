@@ -12,15 +12,25 @@ use crate::meaning::Meaning;
 use crate::plan::{ExceptionId, Plan, ZoneId};
 use crate::rules::RuleSet;
 use crate::space::{
-    AddressSet, Coordinate, Ends, Family, IntervalSet, Match, Packet, Protocol, ServicePoint,
+    AddressSet, Coordinate, Ends, Family, Interface, IntervalSet, Match, Packet, Protocol,
+    ServicePoint,
 };
 use crate::verdict::Cause;
+use std::collections::{HashMap, HashSet};
 use std::net::IpAddr;
 
 /// The candidates.
 pub(super) fn both_sides(meaning: &Meaning<'_>, rules: &RuleSet) -> Vec<Candidate> {
     let plan = meaning.plan();
-    let mut sides = BoundaryChecks { meaning, plan, rules, found: Vec::new() };
+    let alone = rules.rules().filter(|rule| rule.also.is_empty());
+    let mut sides = BoundaryChecks {
+        meaning,
+        plan,
+        rules,
+        zones: plan.zone_ids().map(|zone| (zone, ZoneEnds::of(plan, zone))).collect(),
+        alone: alone.map(|rule| rule.cause).collect(),
+        found: Vec::new(),
+    };
     for from in plan.zone_ids() {
         for to in plan.zone_ids() {
             sides.cell(from, to);
@@ -36,17 +46,38 @@ struct BoundaryChecks<'m, 'p> {
     meaning: &'m Meaning<'p>,
     plan: &'p Plan,
     rules: &'m RuleSet<'m>,
+    zones: HashMap<ZoneId, ZoneEnds>,
+    /// The entries that have a rule which is there for nothing else. What has none is left to other rules, and a mistake in
+    /// its own rule cannot be what its check is there for.
+    alone: HashSet<Cause>,
     found: Vec<Candidate>,
+}
+
+/// From where and to where a cell of the matrix is tried, by family, the best first.
+struct ZoneEnds {
+    sources: [Vec<(Interface, IpAddr)>; 2],
+    targets: [Vec<IpAddr>; 2],
+}
+
+impl ZoneEnds {
+    fn of(plan: &Plan, zone: ZoneId) -> Self {
+        let anyone: AddressSet =
+            plan.networks_of(zone).map(|id| plan.anonymous_addresses(id).clone()).collect();
+        let enters = |source: IpAddr| {
+            let network = plan.network_of(source)?;
+            Some((plan.network_interface(network), source))
+        };
+        let sources = |family| {
+            example::sources(plan, &anyone, family).into_iter().filter_map(enters).collect()
+        };
+        let targets = |family| example::candidates(plan, plan.zone_addresses(zone), family);
+        Self { sources: Family::ALL.map(sources), targets: Family::ALL.map(targets) }
+    }
 }
 
 impl BoundaryChecks<'_, '_> {
     fn add(&mut self, id: String, packet: Packet, probe: Probe, needed: bool) {
         self.found.push(Candidate { needed, ..Candidate::new(id, packet, probe) });
-    }
-
-    fn is_gateway(&self, address: IpAddr) -> bool {
-        self.plan.gateway_inside().contains(address)
-            || self.plan.gateway_outside().contains(address)
     }
 
     /// One packet of each family that the cell decides and no exception does.
@@ -57,7 +88,7 @@ impl BoundaryChecks<'_, '_> {
         let (from_name, to_name) =
             (self.plan.zone(from).name.clone(), self.plan.zone(to).name.clone());
         // In one family at least, though no rule be there for it alone.
-        let mut needed = !self.has_rule_of_its_own(|cause| cause == Cause::Cell(from, to));
+        let mut needed = !self.alone.contains(&Cause::Cell(from, to));
         for family in Family::ALL {
             let Some((packet, probe)) = self.packet_of_cell(from, to, family) else { continue };
             let id = format!("cell.{from_name}>{to_name}/{}{}", probe.words(), suffix(family));
@@ -67,16 +98,13 @@ impl BoundaryChecks<'_, '_> {
     }
 
     fn packet_of_cell(&self, from: ZoneId, to: ZoneId, family: Family) -> Option<(Packet, Probe)> {
-        let sources: AddressSet =
-            self.plan.networks_of(from).map(|id| example::anonymous(self.plan, id)).collect();
-        let sources: Vec<IpAddr> = example::sources(self.plan, &sources, family);
-        let targets = example::candidates(self.plan, self.plan.zone_addresses(to), family);
+        let sources = &self.zones.get(&from)?.sources[family as usize];
+        let targets = &self.zones.get(&to)?.targets[family as usize];
         let cell = Cause::Cell(from, to);
         let unsaid = self.plan.matrix().cell(from, to).action.is_none();
         for service in [ServicePoint::echo(family), tcp(443), tcp(22)] {
-            for &source in &sources {
-                let interface = self.plan.network_interface(self.plan.network_of(source)?);
-                for &target in &targets {
+            for &(interface, source) in sources {
+                for &target in targets {
                     let packet = packet_of(interface, source, target, service)?;
                     let cause = self.meaning.decide(&packet).cause;
                     if cause == cell || (unsaid && cause == Cause::Unmatched) {
@@ -104,7 +132,10 @@ impl BoundaryChecks<'_, '_> {
             let family = suffix(family);
             let timed = exception.hours.is_some();
             // Its rule may be there for others, too, or for no packet at all: then nobody else would try it.
-            let needed = timed || !self.has_rule_of_its_own(|cause| cause.exception() == Some(id));
+            let needed = timed
+                || ![Cause::Exception(id), Cause::Offered(id)]
+                    .iter()
+                    .any(|cause| self.alone.contains(cause));
             self.add(format!("exception.{name}/itself{family}"), packet, probe, needed);
             if let Some(at) = exception.minutes().complement().first() {
                 let late = Packet { at, ..packet };
@@ -128,12 +159,6 @@ impl BoundaryChecks<'_, '_> {
                 self.add(format!("exception.{name}/{what}{family}"), other, probe, false);
             }
         }
-    }
-
-    /// Whether an entry has a rule that is there for nothing else. What has none is left to other rules, and a mistake in
-    /// its own rule cannot be what its check is there for.
-    fn has_rule_of_its_own(&self, entry: impl Fn(Cause) -> bool) -> bool {
-        self.rules.rules().any(|rule| rule.also.is_empty() && entry(rule.cause))
     }
 
     /// A packet that this exception, and no other, decides.
@@ -220,7 +245,7 @@ impl BoundaryChecks<'_, '_> {
         let zone = self.plan.network(network).zone;
         let neighbours = [network].into_iter().chain(self.plan.networks_of(zone));
         neighbours.into_iter().find_map(|id| {
-            let anyone = example::anonymous(self.plan, id).difference(from);
+            let anyone = self.plan.anonymous_addresses(id).difference(from);
             let anyone = example::candidates(self.plan, &anyone, packet.family());
             let source = *anyone.first()?;
             let interface = self.plan.network_interface(id);
@@ -233,7 +258,7 @@ impl BoundaryChecks<'_, '_> {
     fn other_destination(&self, id: ExceptionId, packet: &Packet) -> Option<Packet> {
         let to = &self.plan.exception(id).to.addresses;
         let network = self.plan.network_of(packet.destination())?;
-        if self.is_gateway(packet.destination()) {
+        if self.plan.is_gateway(packet.destination()) {
             return None;
         }
         let others = self.plan.network_addresses(network).difference(to);

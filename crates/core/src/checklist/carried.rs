@@ -295,7 +295,7 @@ impl<'w, 'm> Walk<'w, 'm> {
         let mut found: Vec<(u32, Check)> = Vec::new();
         for product in self.workshop.places.within(&asked).products() {
             let line = product.service.line(family);
-            let gateway = product.destination.intersection(&plan.gateway_inside());
+            let gateway = product.destination.intersection(plan.gateway_inside());
             let sets = [gateway, product.destination.clone()];
             let targets = sets.iter().flat_map(|set| example::candidates(plan, set, family));
             let Some(at) = product.at.first() else { continue };

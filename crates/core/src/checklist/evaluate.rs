@@ -139,7 +139,7 @@ fn interfaces_of_replies(plan: &Plan) -> impl Iterator<Item = Interface> {
 /// Who answers from an interface: the internet by the first uplink, its neighbours by each.
 fn led_to(plan: &Plan, interface: Interface) -> AddressSet {
     if interface == plan.gateway_interface() {
-        return plan.gateway_inside().union(&plan.gateway_outside());
+        return plan.gateway_addresses().clone();
     }
     let Some(id) = plan.network_on(interface) else {
         let index = usize::from(interface.0) - plan.networks().len();

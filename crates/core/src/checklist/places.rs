@@ -45,7 +45,7 @@ impl Places {
             places.products.push(Match {
                 enters: IntervalSet::point(plan.uplink_interface(index)),
                 source: source.difference(&uplink.own()),
-                destination: uplink.gateway().union(&open.difference(&plan.gateway_inside())),
+                destination: uplink.gateway().union(&open.difference(plan.gateway_inside())),
                 service: probed(),
                 at: IntervalSet::full(),
             });
@@ -74,7 +74,7 @@ impl Places {
             let service = ServiceSet::ports(Protocol::UDP, 5353, 5353);
             product(own.clone(), ANNOUNCED_TO.into_iter().collect(), service);
         }
-        let anyone = example::anonymous(plan, id);
+        let anyone = plan.anonymous_addresses(id);
         self.first.push(Family::ALL.map(|family| example::first(&anyone, family)));
     }
 
@@ -102,10 +102,10 @@ impl Places {
 
 /// What two products share; `None` if nothing.
 pub(super) fn shared(one: &Match, other: &Match) -> Option<Match> {
-    let enters = one.enters.intersection(&other.enters);
-    if enters.is_empty() {
+    if one.enters.is_disjoint(&other.enters) {
         return None;
     }
+    let enters = one.enters.intersection(&other.enters);
     let source = one.source.intersection(&other.source);
     let destination = one.destination.intersection(&other.destination);
     if source.is_empty() || destination.is_empty() {
@@ -129,7 +129,7 @@ fn probed() -> ServiceSet {
 fn strangers(plan: &Plan) -> AddressSet {
     let own = plan.uplinks().iter().map(|uplink| uplink.own()).collect::<AddressSet>();
     let unspoken = plan.internet_addresses().difference(&spoken_of(plan));
-    let unspoken = unspoken.difference(&own).difference(&plan.gateway_outside());
+    let unspoken = unspoken.difference(&own).difference(plan.gateway_outside());
     let one = |family| example::candidates(plan, &unspoken, family).first().copied();
     Family::ALL.into_iter().filter_map(one).collect()
 }
@@ -138,7 +138,7 @@ fn strangers(plan: &Plan) -> AddressSet {
 fn targets(plan: &Plan, strangers: &AddressSet) -> AddressSet {
     let networks = plan.network_ids().map(|id| plan.network_addresses(id).clone());
     let behind = plan.routes().iter().map(|route| route.devices.clone());
-    let gateway = [plan.gateway_inside(), plan.gateway_outside()];
+    let gateway = [plan.gateway_addresses().clone()];
     let outside = [spoken_of(plan), strangers.clone(), plan.beside_uplinks().clone()];
     networks.chain(behind).chain(gateway).chain(outside).collect()
 }

@@ -6,7 +6,6 @@ use super::places::spoken_of;
 use super::sentence::{Said, says};
 use super::{Check, Expect, Probe, Standpoint, Target, standpoint};
 use crate::addressing::{Placeholder, link_local};
-use crate::example;
 use crate::meaning::Meaning;
 use crate::plan::Plan;
 use crate::space::{
@@ -49,7 +48,7 @@ impl<'m, 'p> Writer<'m, 'p> {
         let by_name = web && self.finds_names(&packet);
         let answered = matches!(candidate.probe, Probe::Lease | Probe::Browse)
             || !self.plan.inside().contains(destination)
-            || self.is_gateway(destination)
+            || self.plan.is_gateway(destination)
             || self.plan.host_at(destination).is_some();
         let proves = self.lists.decides(&packet);
         let proves = proves.filter(|_| decision.verdict.is_filtered());
@@ -72,7 +71,7 @@ impl<'m, 'p> Writer<'m, 'p> {
             says: says(self.meaning, &said),
             leased: leased.map(|id| standpoint::leased(self.meaning, id)),
             is_to_gateway: self.meaning.translate(&packet).is_none()
-                && (candidate.probe == Probe::Lease || self.is_gateway(destination)),
+                && (candidate.probe == Probe::Lease || self.plan.is_gateway(destination)),
             control: None,
             own_end: None,
             standpoint,
@@ -120,7 +119,7 @@ impl<'m, 'p> Writer<'m, 'p> {
         match probe {
             Probe::Lease => "gateway".to_owned(),
             Probe::Browse => "other networks".to_owned(),
-            _ if self.is_gateway(destination) => "gateway".to_owned(),
+            _ if self.plan.is_gateway(destination) => "gateway".to_owned(),
             _ => self.place(destination),
         }
     }
@@ -153,7 +152,7 @@ impl<'m, 'p> Writer<'m, 'p> {
 
     /// Whether an address stands for the whole internet: the plan speaks of nobody there.
     fn is_anyone(&self, address: IpAddr) -> bool {
-        let spoken_of = self.spoken_of.contains(address) || self.is_gateway(address);
+        let spoken_of = self.spoken_of.contains(address) || self.plan.is_gateway(address);
         self.plan.internet_addresses().contains(address) && !spoken_of
     }
 
@@ -165,11 +164,6 @@ impl<'m, 'p> Writer<'m, 'p> {
         let mut questions =
             gateways.filter_map(|g| packet_of(packet.enters, packet.source(), g, dns));
         questions.any(|question| self.meaning.decide(&question).verdict == Verdict::Allow)
-    }
-
-    fn is_gateway(&self, address: IpAddr) -> bool {
-        self.plan.gateway_inside().contains(address)
-            || self.plan.gateway_outside().contains(address)
     }
 
     /// Where a packet is sent from. Any device of the network will do if the same happens to all of
@@ -184,7 +178,7 @@ impl<'m, 'p> Writer<'m, 'p> {
         if let Some(route) = behind.position(|route| route.devices.contains(source)) {
             return Standpoint::Behind(id, route, source);
         }
-        let anyone = example::anonymous(self.plan, id);
+        let anyone = self.plan.anonymous_addresses(id);
         if source.is_unspecified()
             || (anyone.contains(source) && self.is_same_for_all(packet, &anyone))
         {

@@ -149,7 +149,7 @@ fn by_exception(plan: &Plan, found: &mut Vec<GatewayFinding>) {
 /// Whether DNS questions of a network are let through to anything inside: the gateway, or a host.
 fn finds_a_resolver(meaning: &Meaning<'_>, id: NetworkId) -> bool {
     let plan = meaning.plan();
-    let inside: AddressSet = plan.inside().union(&plan.gateway_inside());
+    let inside: AddressSet = plan.inside().union(plan.gateway_inside());
     let asking = Match {
         enters: IntervalSet::point(plan.network_interface(id)),
         source: plan.network_addresses(id).clone(),

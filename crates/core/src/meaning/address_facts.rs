@@ -60,7 +60,7 @@ pub(super) const UNSPECIFIED_V6: IpAddr = IpAddr::V6(Ipv6Addr::UNSPECIFIED);
 
 impl AddressFacts {
     pub(super) fn survey(plan: &Plan, day: Date) -> Self {
-        let gateway = plan.gateway_inside().union(&plan.gateway_outside());
+        let gateway = plan.gateway_addresses();
         let shared = to_everyone(plan).union(&gateway);
         let mut interfaces = Vec::new();
         for id in plan.network_ids() {
@@ -90,7 +90,7 @@ impl AddressFacts {
             inside: plan.inside().clone(),
             internet: plan.internet_addresses().clone(),
             beside: (0..plan.uplinks().len()).map(|index| plan.beside_uplink(index)).collect(),
-            gateway_inside: plan.gateway_inside(),
+            gateway_inside: plan.gateway_inside().clone(),
             broadcasts: broadcasts.collect(),
             unique_local: unique_local(),
             link_only: link_local().union(&unspecified()),

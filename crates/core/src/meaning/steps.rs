@@ -109,7 +109,7 @@ impl Meaning<'_> {
         for id in plan.network_ids() {
             let tunnel = plan.network(id).tunnel.as_ref();
             let Some(listens) = tunnel.and_then(|tunnel| tunnel.listens.as_ref()) else { continue };
-            let (destination, service) = (plan.gateway_outside(), listens.set.clone());
+            let (destination, service) = (plan.gateway_outside().clone(), listens.set.clone());
             allow(Match { destination, service, ..here.clone() }, false, Cause::TunnelPort(id));
         }
         let at_service = |service: &ServiceSet| Match {

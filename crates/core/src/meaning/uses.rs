@@ -18,7 +18,7 @@ pub fn names(meaning: &Meaning<'_>, interface: Interface) -> bool {
         DNS,
         DNS,
     ));
-    let destination = meaning.plan().gateway_inside().union(&meaning.plan().gateway_outside());
+    let destination = meaning.plan().gateway_addresses().clone();
     let enters = IntervalSet::point(interface);
     let source = meaning.sources_on(interface);
     let asking = Match { enters, source, destination, service, ..Match::everything() };

@@ -69,6 +69,8 @@ pub struct Plan {
     wiring: Wiring,
     /// By network: what its devices can have and no host of the plan has.
     unnamed: Vec<AddressSet>,
+    /// By network: in which of these any device that joins it may find itself.
+    anonymous: Vec<AddressSet>,
     zone_reach: Vec<ZoneReach>,
     /// By zone, once somebody asked: by which interfaces and from which sources its packets come.
     zone_entries: OnceLock<Vec<ZoneEntries>>,
@@ -308,15 +310,30 @@ impl Plan {
         &self.unnamed[id.0]
     }
 
+    /// The addresses in which any device that joins a network may find itself: the pool, and in IPv6 everything that no
+    /// host has. Without a pool, one free address stands for them.
+    pub fn anonymous_addresses(&self, id: NetworkId) -> &AddressSet {
+        &self.anonymous[id.0]
+    }
+
     /// The gateway's addresses in its networks.
-    pub fn gateway_inside(&self) -> AddressSet {
-        let gateways = self.networks.iter().flat_map(|n| &n.subnets).map(|s| s.gateway());
-        gateways.collect()
+    pub fn gateway_inside(&self) -> &AddressSet {
+        &self.directory.gateway_inside
     }
 
     /// The gateway's addresses at its uplinks; those that are leased have a stand-in.
-    pub fn gateway_outside(&self) -> AddressSet {
-        self.uplinks.iter().map(Uplink::gateway).collect()
+    pub fn gateway_outside(&self) -> &AddressSet {
+        &self.directory.gateway_outside
+    }
+
+    /// All addresses of the gateway, in its networks and at its uplinks.
+    pub fn gateway_addresses(&self) -> &AddressSet {
+        &self.directory.gateway
+    }
+
+    /// Whether an address is one of the gateway's own.
+    pub fn is_gateway(&self, address: IpAddr) -> bool {
+        self.gateway_addresses().contains(address)
     }
 
     /// The part of the internet that some uplink leads to: a family that none has leads nowhere.

@@ -118,7 +118,10 @@ pub(super) struct Directory {
     pub(super) beside: AddressSet,
     /// The interfaces of all networks and tunnels.
     pub(super) links: IntervalSet<Interface>,
+    /// All addresses of the gateway: those in its networks, and those at its uplinks.
     pub(super) gateway: AddressSet,
+    pub(super) gateway_inside: AddressSet,
+    pub(super) gateway_outside: AddressSet,
     /// Addresses that only stand for something: nobody can name them as addresses.
     pub(super) placeholders: AddressSet,
 }

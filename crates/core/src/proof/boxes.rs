@@ -85,7 +85,7 @@ fn remembered<K: Eq + Hash + Clone, V: Clone>(
 impl<'p> Wording<'p> {
     /// The words of a plan.
     pub fn new(plan: &'p Plan) -> Self {
-        let own = plan.gateway_inside().union(&plan.gateway_outside());
+        let own = plan.gateway_addresses().clone();
         let networks = plan.network_ids().map(|id| {
             let all = plan.network_addresses(id);
             let parts = [all.only_v4(), all.only_v6()].into_iter().filter(|set| !set.is_empty());
@@ -259,7 +259,7 @@ fn entering(plan: &Plan, interfaces: &IntervalSet<Interface>) -> Vec<String> {
 /// The zones that hold some of these addresses, with the uplinks beside which some are, and with `gateway` where the
 /// gateway has some.
 fn zones(plan: &Plan, set: &AddressSet) -> Vec<String> {
-    let own = plan.gateway_inside().union(&plan.gateway_outside());
+    let own = plan.gateway_addresses();
     let touched = plan.zone_ids().filter(|zone| !plan.zone_addresses(*zone).is_disjoint(set));
     let mut names: Vec<String> = touched.map(|zone| plan.zone(zone).name.to_string()).collect();
     if names.len() == plan.zones().len() {

@@ -22,14 +22,9 @@ pub(super) fn arriving(plan: &Plan) -> Match {
 pub(super) fn unspecified() -> AddressSet {
     [IpAddr::V4(Ipv4Addr::UNSPECIFIED), IpAddr::V6(Ipv6Addr::UNSPECIFIED)].into_iter().collect()
 }
-
-fn all_gateway(plan: &Plan) -> AddressSet {
-    plan.gateway_inside().union(&plan.gateway_outside())
-}
-
 /// The sources that cannot be true on a network's interface.
 pub(super) fn spoofed_at_network(plan: &Plan, id: NetworkId) -> Match {
-    let devices = plan.network_addresses(id).difference(&all_gateway(plan));
+    let devices = plan.network_addresses(id).difference(plan.gateway_addresses());
     let routes = plan.routes().iter().filter(|route| route.network == id);
     let devices = routes.fold(devices, |all, route| all.union(&route.devices));
     let good = devices.union(&link_local()).union(&unspecified());
@@ -40,7 +35,8 @@ pub(super) fn spoofed_at_network(plan: &Plan, id: NetworkId) -> Match {
 pub(super) fn spoofed_at_uplink(plan: &Plan, index: usize) -> Match {
     let uplink = &plan.uplinks()[index];
     let own = uplink.own();
-    let mut bad = plan.inside().union(&all_gateway(plan)).union(&multicast()).union(&loopback());
+    let mut bad =
+        plan.inside().union(plan.gateway_addresses()).union(&multicast()).union(&loopback());
     let named: AddressSet = plan.domains().iter().map(|domain| domain.placeholder.set()).collect();
     bad = bad.union(&not_global().difference(&own)).difference(&uplink.in_its_families(&named));
     // Where no route leads back, nobody is.
@@ -133,7 +129,7 @@ pub(super) fn service_addresses(plan: &Plan, id: NetworkId) -> AddressSet {
 fn gateway_everywhere(plan: &Plan) -> AddressSet {
     let networks = plan.networks().iter().flat_map(|n| &n.subnets).filter_map(Subnet::anycast);
     let uplinks = plan.uplinks().iter().flat_map(Uplink::subnets).filter_map(|s| s.anycast());
-    heard_by_all().union(&all_gateway(plan)).union(&networks.chain(uplinks).collect())
+    heard_by_all().union(plan.gateway_addresses()).union(&networks.chain(uplinks).collect())
 }
 
 /// The broadcast addresses on an interface.

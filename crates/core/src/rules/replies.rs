@@ -175,7 +175,7 @@ impl RuleSet<'_> {
             return vec![stateful];
         }
         let (source, destination) = (packet.source(), packet.destination());
-        let own = plan.gateway_inside().union(&plan.gateway_outside());
+        let own = plan.gateway_addresses();
         if own.contains(destination) {
             return Vec::new();
         }
@@ -261,7 +261,7 @@ fn to_own_conversations(plan: &Plan, interface: Interface) -> Rule {
     let high = ServiceSet::ports(Protocol::UDP, LEAST_OWN_PORT, u16::MAX);
     let service = ServiceSet::protocol(Protocol::TCP).union(&high);
     let service = service.union(&answers(&ServiceSet::echo()));
-    let destination = plan.gateway_inside().union(&plan.gateway_outside());
+    let destination = plan.gateway_addresses().clone();
     let mut rule = at_large(plan, interface, "own-conversations", service, destination);
     rule.name = "replies to the gateway".to_owned();
     rule.to = Endpoint::Gateway;

@@ -132,6 +132,12 @@ impl<T: Coordinate> IntervalSet<T> {
 
     /// Whether the two sets share no number.
     pub fn is_disjoint(&self, other: &Self) -> bool {
+        self.first_shared(other).is_none()
+    }
+
+    /// The lowest number that the two sets share.
+    #[inline]
+    pub fn first_shared(&self, other: &Self) -> Option<T> {
         let (a, b) = (self.beside(other), other.beside(self));
         let (mut a, mut b) = (a.iter().peekable(), b.iter().peekable());
         while let (Some(x), Some(y)) = (a.peek(), b.peek()) {
@@ -140,10 +146,10 @@ impl<T: Coordinate> IntervalSet<T> {
             } else if y.1 < x.0 {
                 b.next();
             } else {
-                return false;
+                return Some(x.0.max(y.0));
             }
         }
-        true
+        None
     }
 
     /// The lowest and the highest member.

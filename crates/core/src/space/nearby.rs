@@ -56,6 +56,12 @@ impl BlockIndex {
         near
     }
 
+    fn add(&mut self, number: usize, bounds: Option<Bounds>) {
+        if let Some(bounds) = bounds {
+            self.0.insert(Place { bounds, number });
+        }
+    }
+
     fn add_meeting(&self, bounds: Bounds, near: &mut Vec<usize>) {
         near.extend(self.0.locate_in_envelope_intersecting(bounds).map(|place| place.number));
     }
@@ -72,14 +78,16 @@ impl Nearby {
     /// Lays out sets, numbered in their order.
     pub fn new<'s>(sets: impl IntoIterator<Item = &'s PacketSet, IntoIter: Clone>) -> Self {
         let sets = sets.into_iter();
-        // One box for all blocks of a set: they are alike but for where they enter.
-        fn all<A: AddressBits>(set: &PacketSet) -> Option<Bounds> {
-            A::blocks(set).iter().filter_map(bounds).reduce(|one, other| one.merged(&other))
-        }
         Self {
-            v4: BlockIndex::of(sets.clone().map(all::<u32>)),
-            v6: BlockIndex::of(sets.map(all::<u128>)),
+            v4: BlockIndex::of(sets.clone().map(bounds_of::<u32>)),
+            v6: BlockIndex::of(sets.map(bounds_of::<u128>)),
         }
+    }
+
+    /// Says that the set of a number lies where this one does, too.
+    pub(crate) fn add(&mut self, number: usize, set: &PacketSet) {
+        self.v4.add(number, bounds_of::<u32>(set));
+        self.v6.add(number, bounds_of::<u128>(set));
     }
 
     /// The sets that may share a packet with one, in ascending order; whatever is not named shares none.
@@ -103,6 +111,7 @@ impl Nearby {
             self.v6.add_meeting(around(point), &mut near);
         }
         near.sort_unstable();
+        near.dedup();
         near
     }
 
@@ -119,6 +128,11 @@ impl Nearby {
         near.iter_mut().for_each(|near| near.sort_unstable());
         near
     }
+}
+
+/// Where a set lies in a family: one box for all of its blocks, which are alike but for where they enter.
+fn bounds_of<A: AddressBits>(set: &PacketSet) -> Option<Bounds> {
+    A::blocks(set).iter().filter_map(bounds).reduce(|one, other| one.merged(&other))
 }
 
 /// Where a block lies; `None` if it is empty.

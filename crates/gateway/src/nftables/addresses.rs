@@ -198,7 +198,7 @@ pub(super) fn behind_broadcasts(plan: &Plan) -> AddressSet {
 
 /// The gateway's own addresses, as far as they are known.
 pub(super) fn own_addresses(plan: &Plan, known: &Known) -> AddressSet {
-    plan.gateway_inside().union(&plan.gateway_outside()).difference(known.placeholders())
+    plan.gateway_addresses().difference(known.placeholders())
 }
 
 /// The IPv4 addresses by which somebody speaks to all at once.

@@ -394,7 +394,7 @@ impl Writer<'_, '_> {
             // Routes for what is inside are narrower, so of these only what is nowhere comes here.
             let outward: AddressSet = self.context.surroundings.no_route[0].destination.clone();
             let elsewhere = outward.union(plan.inside()).union(self.known.placeholders());
-            let elsewhere = elsewhere.difference(&plan.gateway_outside());
+            let elsewhere = elsewhere.difference(plan.gateway_outside());
             for family in [Family::V4, Family::V6] {
                 let tests =
                     vec![Test::Out(out.clone()), address(End::Destination, family, &elsewhere)];

@@ -154,7 +154,7 @@ pub fn never_begins(meaning: &Meaning<'_>, begun: &Flow, back: &Flow) -> bool {
 
 /// Where packets from an address may come to the gateway; what it begins itself comes from its own addresses alone.
 fn entrances(plan: &Plan, from: IpAddr) -> Vec<Interface> {
-    let own = plan.gateway_inside().contains(from) || plan.gateway_outside().contains(from);
+    let own = plan.is_gateway(from);
     // In a network that has the address; anywhere else its source would be somebody else's.
     let has = |id: &NetworkId| {
         plan.network(*id).subnets.iter().any(|subnet| subnet.prefix().contains(&from))

@@ -291,7 +291,7 @@ impl Holding<'_, '_> {
     fn announced(&self) -> Vec<Match> {
         let last = self.plan.gateway_interface().0;
         let enters: IntervalSet<Interface> = (0..last).map(Interface).collect();
-        let own = self.plan.gateway_inside().union(&self.plan.gateway_outside());
+        let own = self.plan.gateway_addresses();
         let everyone = multicast().union(&IpAddr::from([255, 255, 255, 255]).into());
         vec![Match {
             enters,

@@ -120,7 +120,7 @@ fn plan_names(context: &WriteContext<'_>) -> HashMap<Content, String> {
     let (known, outside) = (Known::of(plan), plan.inside());
     places.extend(nowhere.map(|set| {
         let set = set.union(outside).union(known.placeholders());
-        ("nowhere".to_owned(), set.difference(&plan.gateway_outside()))
+        ("nowhere".to_owned(), set.difference(plan.gateway_outside()))
     }));
     let stays = context.surroundings.no_route.get(1).map(|product| product.source.clone());
     places.extend(stays.map(|set| ("link_only".to_owned(), set)));

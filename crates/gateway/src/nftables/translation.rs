@@ -48,7 +48,7 @@ pub(super) fn chains(context: &WriteContext<'_>, known: &Known) -> Vec<Chain> {
 fn inward(context: &WriteContext<'_>, known: &Known, translation: &Translation) -> Vec<Entry> {
     let around = &context.surroundings;
     let stays = link_local();
-    let own = context.plan.gateway_inside().union(&context.plan.gateway_outside());
+    let own = context.plan.gateway_addresses();
     let (mut whole, mut parts) = (Vec::new(), Vec::new());
     for interface in around.interfaces() {
         let sources = around.sources[usize::from(interface.0)].difference(&stays);

@@ -141,7 +141,7 @@ impl Builder<'_> {
         let plan = meaning.plan();
         let asked = Match {
             enters: plan.uplink_interfaces(),
-            destination: plan.gateway_inside().union(&plan.gateway_outside()),
+            destination: plan.gateway_addresses().clone(),
             ..Match::everything()
         };
         let passes = |part: &&Part| {

@@ -158,7 +158,7 @@ impl ChecklistSheet {
     /// Takes the sheet from a checklist.
     pub fn new(meaning: &Meaning<'_>, rules: &RuleSet, checklist: &Checklist) -> Self {
         let plan = meaning.plan();
-        let gateway = plan.gateway_inside().union(&plan.gateway_outside());
+        let gateway = plan.gateway_addresses();
         let stand_row = |stand: &Stand| {
             let place = stand.standpoint.name(meaning);
             StandRow {

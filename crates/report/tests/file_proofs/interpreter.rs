@@ -339,7 +339,7 @@ fn alike(key: &str, element: &str, own: &str) -> bool {
 
 /// What surrounds a packet of a plan, and the hook that it comes to.
 pub(crate) fn seen<'p>(plan: &Plan, packet: &'p Packet) -> Option<(&'static str, Seen<'p>)> {
-    let own = plan.gateway_inside().union(&plan.gateway_outside());
+    let own = plan.gateway_addresses();
     let destination = packet.destination();
     let begun = packet.enters == plan.gateway_interface();
     let mine = |address: IpAddr| own.contains(address);

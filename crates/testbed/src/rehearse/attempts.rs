@@ -84,9 +84,7 @@ fn answers(rules: &RuleSet, layout: &Layout, packet: &Packet, action: &Action) -
 }
 
 fn is_gateway(plan: &Plan, address: IpAddr) -> bool {
-    plan.gateway_inside().contains(address)
-        || plan.gateway_outside().contains(address)
-        || matches!(Placeholder::of(address), Some(Placeholder::Uplink(_)))
+    plan.is_gateway(address) || matches!(Placeholder::of(address), Some(Placeholder::Uplink(_)))
 }
 
 /// The address under which a packet should be heard at the other end: its own, or the gateway's where a

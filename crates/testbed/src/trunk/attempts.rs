@@ -318,7 +318,7 @@ impl Stand<'_, '_> {
     fn far(&mut self, packet: &Packet, inner: &Packet) -> Result<Far, Untried> {
         let plan = self.plan();
         let to = inner.destination();
-        if plan.gateway_inside().contains(to) || plan.gateway_outside().contains(to) {
+        if plan.is_gateway(to) {
             // Names and the time are there for whoever asks in his own network.
             let own = plan.network_on(packet.enters).filter(|id| plan.network_of(to) == Some(*id));
             let serves = self.manner.serves && own.is_some() && spoken(inner.service).is_some();

@@ -44,7 +44,7 @@ use super::place_problem::PlaceProblem;
 use super::{Plan, Route, Zone, ZoneId, ZoneReach};
 use crate::diagnosis::{Diagnose, Diagnosis, nearest_or};
 use crate::source::{Span, Text};
-use crate::space::AddressSet;
+use crate::space::{AddressSet, IntervalSet};
 use std::collections::HashSet;
 use std::net::IpAddr;
 use std::sync::OnceLock;
@@ -185,6 +185,8 @@ pub fn resolve(draft: Draft) -> Result<Plan, Vec<Problem>> {
     let networks: Vec<Network> = networks.into_iter().flatten().collect();
     let hosts: Vec<Host> = hosts.into_iter().flatten().collect();
     let unnamed = unnamed(&networks, &hosts);
+    let anonymous = networks.iter().zip(&unnamed).map(|(one, unnamed)| anonymous(one, unnamed));
+    let anonymous = anonymous.collect();
     let zone_reach = zone_reach(zones.len(), &networks, &routes, &resolver.directory);
     Ok(Plan {
         source: draft.source,
@@ -208,6 +210,7 @@ pub fn resolve(draft: Draft) -> Result<Plan, Vec<Problem>> {
         known: kept,
         wiring,
         unnamed,
+        anonymous,
         zone_reach,
         zone_entries: OnceLock::new(),
         directory: resolver.directory,
@@ -248,6 +251,26 @@ fn unnamed(networks: &[Network], hosts: &[Host]) -> Vec<AddressSet> {
         network.device_addresses().difference(&taken.into_iter().collect())
     };
     networks.iter().zip(taken).map(of_network).collect()
+}
+
+/// Of a network's addresses that no host has, those in which any device that joins it may find itself.
+fn anonymous(network: &Network, unnamed: &AddressSet) -> AddressSet {
+    if network.tunnel.is_some() {
+        return unnamed.clone();
+    }
+    let v4 = match network.pool {
+        Some(pool) => {
+            let pool = IntervalSet::range(pool.first().to_bits(), pool.last().to_bits());
+            unnamed.v4.intersection(&pool)
+        }
+        None => highest(&unnamed.v4).map(IntervalSet::point).unwrap_or_default(),
+    };
+    AddressSet { v4, v6: unnamed.v6.clone() }
+}
+
+/// A high address is the least likely to be in anyone's range.
+fn highest(set: &IntervalSet<u32>) -> Option<u32> {
+    set.spans().last().map(|span| span.1)
 }
 
 fn in_order_of_text(mut problems: Vec<Problem>) -> Vec<Problem> {

@@ -20,8 +20,9 @@ pub(super) fn survey(
     directory.devices = devices.chain(routes.iter().map(|route| route.devices.clone())).collect();
     let within: AddressSet = subnets().map(Subnet::prefix).collect();
     directory.inside = routes.iter().fold(within, |all, route| all.union(&route.reach));
-    let outside: AddressSet = uplinks.iter().map(Uplink::gateway).collect();
-    directory.gateway = subnets().map(Subnet::gateway).collect::<AddressSet>().union(&outside);
+    directory.gateway_inside = subnets().map(Subnet::gateway).collect();
+    directory.gateway_outside = uplinks.iter().map(Uplink::gateway).collect();
+    directory.gateway = directory.gateway_inside.union(&directory.gateway_outside);
     let space: AddressSet = site.space.iter().copied().collect();
     let named: AddressSet =
         domains.iter().map(|domain| domain.placeholder).map(Placeholder::set).collect();
@@ -36,7 +37,7 @@ pub(super) fn survey(
         .difference(&space)
         .difference(&not_global())
         .difference(&multicast())
-        .difference(&outside)
+        .difference(&directory.gateway_outside)
         .difference(&everyone)
         .union(&named);
     let devices: AddressSet = uplinks.iter().map(Uplink::neighbours).collect();

@@ -20,8 +20,6 @@ struct Line {
 pub(super) struct Sequence {
     lines: Vec<Line>,
     near: Nearby,
-    /// Lines that have other packets than when they were laid out.
-    grown: Vec<usize>,
 }
 
 impl Sequence {
@@ -48,7 +46,7 @@ impl Sequence {
         }
         lines.push(Line::end(PacketSet::from(Match::everything()), Action::Block));
         let sets: Vec<PacketSet> = lines.iter().map(|line| line.packets.clone()).collect();
-        Self { lines, near: Nearby::new(&sets), grown: Vec::new() }
+        Self { lines, near: Nearby::new(&sets) }
     }
 
     pub(super) fn len(&self) -> usize {
@@ -67,8 +65,8 @@ impl Sequence {
 
     /// Gives a line other packets.
     pub(super) fn replace(&mut self, line: usize, packets: PacketSet) {
+        self.near.add(line, &packets);
         self.lines[line].packets = packets;
-        self.grown.push(line);
     }
 
     /// Whether some of a line's packets would fare otherwise if it were not there.
@@ -86,15 +84,15 @@ impl Sequence {
         effect: Effect,
         without: &[usize],
     ) -> bool {
-        let near = self.near(packets, without);
         // Most rules are needed, and any packet of theirs shows it.
         if let Some(packet) = packets.sample()
-            && let Some(first) = self.first_of(&packet, &near)
+            && let Some(first) = self.first_of(&packet, without)
             && first >= from
             && self.lines[first].effect != effect
         {
             return true;
         }
+        let near = self.near(packets, without);
         near.iter().any(|&other| {
             other >= from
                 && self.lines[other].effect != effect
@@ -121,20 +119,21 @@ impl Sequence {
     /// The lines that may have some of these packets.
     fn near(&self, packets: &PacketSet, without: &[usize]) -> Vec<usize> {
         let mut near = self.near.to(packets);
-        near.extend(&self.grown);
-        near.sort_unstable();
-        near.dedup();
-        near.retain(|line| !self.lines[*line].removed && !without.contains(line));
+        near.retain(|line| self.counts(*line, without));
         near
     }
 
-    /// The first of these lines that takes a packet.
-    fn first_of(&self, packet: &Packet, near: &[usize]) -> Option<usize> {
-        let takes = |line: &&usize| {
-            let line = &self.lines[**line];
-            !line.in_part && line.packets.contains(packet)
+    fn counts(&self, line: usize, without: &[usize]) -> bool {
+        !self.lines[line].removed && !without.contains(&line)
+    }
+
+    /// The first line that takes a packet. Lines of `without` do not count.
+    fn first_of(&self, packet: &Packet, without: &[usize]) -> Option<usize> {
+        let takes = |number: &usize| {
+            let line = &self.lines[*number];
+            !line.in_part && self.counts(*number, without) && line.packets.contains(packet)
         };
-        near.iter().find(takes).copied()
+        self.near.around(packet).into_iter().find(takes)
     }
 
     /// Whether a line is the first of those nearby to take some of these packets. Asked for one such packet, not for all of

@@ -63,7 +63,7 @@ impl Writer<'_> {
         let manage = self.plan.gateway().manage.as_ref()?;
         let product = Match {
             source: manage.from.addresses.clone(),
-            destination: self.plan.gateway_inside(),
+            destination: self.plan.gateway_inside().clone(),
             service: manage.service.set.clone(),
             ..implicit_traffic::arriving(self.plan)
         };
@@ -94,7 +94,7 @@ impl Writer<'_> {
             let tunnel = network.tunnel.as_ref();
             let Some(listens) = tunnel.and_then(|tunnel| tunnel.listens.as_ref()) else { continue };
             let product = Match {
-                destination: plan.gateway_outside(),
+                destination: plan.gateway_outside().clone(),
                 service: listens.set.clone(),
                 ..implicit_traffic::arriving(plan)
             };

@@ -112,7 +112,7 @@ impl<'p> PlanWorld<'p> {
             names,
             reached,
             local,
-            own: plan.gateway_inside().union(&plan.gateway_outside()).union(&loopback()),
+            own: plan.gateway_addresses().union(&loopback()),
             domains: domain_sets(plan),
             placeholders,
             at_large: middles(plan.internet_addresses()),
@@ -264,8 +264,8 @@ fn taken_in(plan: &Plan) -> AddressSet {
     let broadcasts: AddressSet = subnets().filter_map(|subnet| subnet.broadcast()).collect();
     let anycast: AddressSet = subnets().filter_map(|subnet| subnet.anycast()).collect();
     AddressSet::from(IpAddr::V4(Ipv4Addr::BROADCAST))
-        .union(&plan.gateway_inside())
-        .union(&plan.gateway_outside())
+        .union(plan.gateway_inside())
+        .union(plan.gateway_outside())
         .union(&multicast())
         .union(&link_local())
         .union(&broadcasts)
