@@ -15,6 +15,9 @@ pub(crate) struct Known {
     /// Both together.
     placeholders: AddressSet,
     subnets: Vec<AddressSet>,
+    /// Where no address of an uplink can be: all of the subnets, what is valid on one link alone, and the address of whoever
+    /// has none yet.
+    elsewhere: AddressSet,
     internet: AddressSet,
 }
 
@@ -28,11 +31,14 @@ impl Known {
         let of_domains: AddressSet = domains.iter().map(|(set, _)| set.clone()).collect();
         let subnets = plan.networks().iter().flat_map(|network| &network.subnets);
         let behind = plan.routes().iter().map(|route| route.to.into());
+        let subnets: Vec<AddressSet> =
+            subnets.map(Subnet::prefix).map(AddressSet::from).chain(behind).collect();
         Self {
             placeholders: leased.union(&of_domains),
             domains,
             leased,
-            subnets: subnets.map(Subnet::prefix).map(AddressSet::from).chain(behind).collect(),
+            elsewhere: subnets.iter().cloned().chain([link_local(), unspecified()]).collect(),
+            subnets,
             internet: plan.internet_addresses().difference(&of_domains),
         }
     }
@@ -77,10 +83,21 @@ impl Known {
         // An address that nobody knows yet must be asked for by what it is not.
         let unknown = end == End::Destination && !self.leased.is_disjoint(&possible);
         let leased = unknown && !self.leased.is_disjoint(&wanted);
+        let mut takes_leased = false;
         if !here.is_empty() {
             let only = unknown && !leased;
-            let real = self.real(end, family, &wanted, &real, only);
-            let mut tests: Vec<Test> = real.into_iter().collect();
+            let choice = self.real(family, &wanted, &real, only);
+            // Whatever such an address is, it is none of those that are excepted.
+            takes_leased = choice
+                .as_ref()
+                .is_some_and(|(not, excepted)| *not && excepted.is_subset(&self.elsewhere));
+            let test = choice.map(|(not, set)| Test::Address {
+                end,
+                family,
+                elements: elements(&set),
+                not,
+            });
+            let mut tests: Vec<Test> = test.into_iter().collect();
             if wide {
                 tests.extend(without.iter().map(|(_, set)| named(set, true)));
             }
@@ -90,7 +107,7 @@ impl Known {
             ways.extend(within.iter().map(|(_, set)| vec![named(set, false)]));
         }
         let source = !self.leased.is_disjoint(&wanted.intersection(&possible));
-        if (leased || source) && !real.is_subset(&wanted) {
+        if (leased || source) && !takes_leased && !real.is_subset(&wanted) {
             ways.push(vec![Test::Leased { end, family }]);
         }
         ways
@@ -101,16 +118,16 @@ impl Known {
         set.has_most_of(&self.internet)
     }
 
-    /// The shortest test that holds for just those of the possible addresses that are wanted; none where
-    /// it holds for all. Where `only` these are meant, whatever else there may be, the test names them.
+    /// What makes the shortest test that holds for just those of the possible addresses that are wanted: whether it is for
+    /// what is not in a set, and the set. None where all are wanted. Where `only` these are meant, whatever else there may
+    /// be, the set has them.
     fn real(
         &self,
-        end: End,
         family: Family,
         wanted: &AddressSet,
         possible: &AddressSet,
         only: bool,
-    ) -> Option<Test> {
+    ) -> Option<(bool, AddressSet)> {
         if possible.is_subset(wanted) && !only {
             return None;
         }
@@ -118,7 +135,7 @@ impl Known {
         let plain = elements(&here);
         if plain.len() == 1 && cost(&plain) == 1 {
             // One address or prefix: nothing is shorter.
-            return Some(Test::Address { end, family, elements: plain, not: false });
+            return Some((false, here));
         }
         let touched = self.subnets.iter().filter(|subnet| !subnet.is_disjoint(&here));
         let subnets = touched.fold(AddressSet::empty(), |all, subnet| all.union(subnet));
@@ -133,9 +150,7 @@ impl Known {
             choices.push((true, possible.difference(wanted)));
             choices.push((true, of_family(&filled.complement(), family)));
         }
-        let all = choices.into_iter().map(|(not, set)| (not, elements(&set)));
-        let (not, elements) = all.min_by_key(|(not, elements)| (cost(elements), *not))?;
-        Some(Test::Address { end, family, elements, not })
+        choices.into_iter().min_by_key(|(not, set)| (cost(&elements(set)), *not))
     }
 }
 
