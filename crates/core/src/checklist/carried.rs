@@ -132,6 +132,8 @@ struct Walk<'w, 'm> {
     workshop: &'w Workshop<'m>,
     writer: Writer<'w, 'm>,
     checks: Vec<Check>,
+    /// The mistakes that some of them shows.
+    caught: HashSet<u32>,
     packets: HashSet<(Packet, Probe)>,
     looks: HashSet<String>,
     points: HashSet<Point>,
@@ -147,6 +149,7 @@ impl<'w, 'm> Walk<'w, 'm> {
             workshop,
             writer: Writer::new(workshop.meaning, &workshop.shown.lists),
             checks: Vec::new(),
+            caught: HashSet::new(),
             packets: HashSet::new(),
             looks: HashSet::new(),
             points: HashSet::new(),
@@ -207,6 +210,7 @@ impl<'w, 'm> Walk<'w, 'm> {
         }
         self.packets.insert((check.packet, check.probe));
         self.looks.insert(looks(&check));
+        self.caught.extend(&check.shows);
         self.checks.push(check);
     }
 
@@ -225,15 +229,13 @@ impl<'w, 'm> Walk<'w, 'm> {
     /// Takes the best of several checks: that which costs least, where seconds are saved elsewhere for each mistake that no
     /// other check shows yet.
     fn take_best(&mut self, candidates: Vec<Candidate>) -> Result<(), Why> {
-        let caught: HashSet<u32> =
-            self.checks.iter().flat_map(|check| check.shows.iter().copied()).collect();
         let mut best: Option<(u32, Check)> = None;
         let mut why = Why::NoWay;
         for check in candidates.into_iter().filter_map(|candidate| self.written(candidate)) {
             if self.has(&check) {
                 return Ok(());
             }
-            let new = check.shows.iter().filter(|mistake| !caught.contains(mistake)).count();
+            let new = self.new_in(&check);
             // No cost is below zero, however much is shown.
             let worth =
                 |cost: u32| (cost + MOST_SAVED) - SAVED.saturating_mul(capped(new)).min(MOST_SAVED);
@@ -247,6 +249,11 @@ impl<'w, 'm> Walk<'w, 'm> {
         }
         self.take(best.ok_or(why)?.1);
         Ok(())
+    }
+
+    /// How many mistakes a check shows that no other does yet.
+    fn new_in(&self, check: &Check) -> usize {
+        check.shows.iter().filter(|mistake| !self.caught.contains(mistake)).count()
     }
 
     /// Adds a check for each silence that nothing else makes evidence, as far as one is near enough.
@@ -389,16 +396,13 @@ impl<'w, 'm> Walk<'w, 'm> {
             .filter(on_the_way)
             .map(|check| (check, !needs_one(check) || self.is_evidence(check)))
             .collect();
-        let mut caught: HashSet<u32> =
-            self.checks.iter().flat_map(|check| check.shows.iter().copied()).collect();
         let mut pairs: HashSet<(Interface, ZoneId)> =
             self.checks.iter().map(|check| self.pair(check)).collect();
         while self.checks.len() < PER_POINT * self.points.len() {
             let worth = |(check, is_evidence): &(&Check, bool)| {
-                let new = check.shows.iter().filter(|mistake| !caught.contains(mistake)).count();
                 let opens = check.expect != Expect::Reply;
                 let pair = if pairs.contains(&self.pair(check)) { 0 } else { PAIR };
-                let worth = pair + if opens { OPENING } else { 1 } * new;
+                let worth = pair + if opens { OPENING } else { 1 } * self.new_in(check);
                 if *is_evidence { worth * 1_000 / check.seconds() as usize } else { 0 }
             };
             let best = left.iter().enumerate().map(|(place, one)| (worth(one), place)).max();
@@ -407,7 +411,6 @@ impl<'w, 'm> Walk<'w, 'm> {
             if self.cost(best).is_err() {
                 continue;
             }
-            caught.extend(best.shows.iter().copied());
             pairs.insert(self.pair(best));
             left.iter_mut().for_each(|(check, is)| *is |= controls(best, check));
             self.take(best.clone());

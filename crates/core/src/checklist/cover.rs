@@ -9,7 +9,7 @@ use super::detection::{Detection, gain, loss};
 use super::evaluate::Place;
 use crate::space::{Packet, PacketSet};
 use std::cmp::Reverse;
-use std::collections::{BinaryHeap, HashMap, HashSet};
+use std::collections::{BTreeSet, BinaryHeap, HashMap, HashSet};
 
 /// What a check costs that needs an address of its own, beside the time that it takes, in seconds.
 const MOVE: u32 = 30;
@@ -35,13 +35,17 @@ struct Cover<'c> {
     kept: Vec<bool>,
     /// By mistake, how many of the kept checks show it.
     times: Vec<u32>,
+    /// By mistake, the numbers of the kept checks that show it, one combined with the other by exclusive or: where one alone
+    /// shows it, its number.
+    shown_by: Vec<usize>,
 }
 
 impl<'c> Cover<'c> {
     fn new(pool: &'c [Candidate], mistakes: usize, cost: impl Fn(&Packet) -> u32) -> Self {
         let costs = pool.iter().map(|candidate| cost(&candidate.packet)).collect();
         let kept = vec![false; pool.len()];
-        let mut cover = Self { pool, costs, kept, times: vec![0; mistakes] };
+        let (times, shown_by) = (vec![0; mistakes], vec![0; mistakes]);
+        let mut cover = Self { pool, costs, kept, times, shown_by };
         for (number, candidate) in pool.iter().enumerate() {
             if candidate.needed {
                 cover.keep(number);
@@ -54,6 +58,7 @@ impl<'c> Cover<'c> {
         self.kept[number] = true;
         for &mistake in &self.pool[number].shows {
             self.times[mistake as usize] += 1;
+            self.shown_by[mistake as usize] ^= number;
         }
     }
 
@@ -61,6 +66,7 @@ impl<'c> Cover<'c> {
         self.kept[number] = false;
         for &mistake in &self.pool[number].shows {
             self.times[mistake as usize] -= 1;
+            self.shown_by[mistake as usize] ^= number;
         }
     }
 
@@ -105,45 +111,30 @@ impl<'c> Cover<'c> {
         }
     }
 
-    /// Takes in a candidate wherever that makes two or more redundant.
+    /// Takes in a candidate wherever that makes two or more redundant: checks that alone show some mistake which it shows,
+    /// too.
     fn one_for_several(&mut self) {
-        let mut shown_by: HashMap<u32, Vec<usize>> = HashMap::new();
-        for number in (0..self.pool.len()).filter(|n| self.kept[*n] && !self.pool[*n].needed) {
-            for &mistake in &self.pool[number].shows {
-                shown_by.entry(mistake).or_default().push(number);
-            }
-        }
         for number in 0..self.pool.len() {
             if self.kept[number] {
                 continue;
             }
-            let rivals = self.pool[number].shows.iter().filter_map(|m| shown_by.get(m)).flatten();
-            let rivals: HashSet<usize> = rivals.copied().filter(|n| self.kept[*n]).collect();
+            let shows = self.pool[number].shows.iter().map(|mistake| *mistake as usize);
+            let alone = shows.filter(|mistake| self.times[*mistake] == 1);
+            let rivals: BTreeSet<usize> = alone.map(|mistake| self.shown_by[mistake]).collect();
             if rivals.len() < 2 {
                 continue;
             }
             self.keep(number);
-            let mut rivals: Vec<usize> = rivals.into_iter().collect();
-            rivals.sort_unstable();
-            let gone: Vec<usize> = rivals
-                .into_iter()
-                .filter(|rival| {
-                    let redundant = self.is_redundant(*rival);
-                    if redundant {
-                        self.drop(*rival);
-                    }
-                    redundant
-                })
-                .collect();
+            let mut gone = Vec::new();
+            for rival in rivals {
+                if self.is_redundant(rival) {
+                    self.drop(rival);
+                    gone.push(rival);
+                }
+            }
             if gone.len() < 2 {
-                for rival in gone {
-                    self.keep(rival);
-                }
+                gone.into_iter().for_each(|rival| self.keep(rival));
                 self.drop(number);
-            } else {
-                for &mistake in &self.pool[number].shows {
-                    shown_by.entry(mistake).or_default().push(number);
-                }
             }
         }
     }
