@@ -5,7 +5,7 @@ use crate::meaning::Meaning;
 use crate::plan::Action;
 use crate::rules::mistakes::{Change, Mistake, mistakes, top};
 use crate::rules::{Rule, RuleSet};
-use crate::space::{IntervalSet, Match, Nearby, Packet, PacketSet, ServiceSet};
+use crate::space::{Match, Nearby, Packet, PacketSet};
 use std::collections::HashMap;
 
 /// All mistakes with the rules of a plan, ready to be asked about.
@@ -259,23 +259,30 @@ pub(super) fn loss(mistake: &Mistake, rules: &RuleSet) -> Option<Vec<Match>> {
 /// What one product has and another has not, as far as places, addresses and services distinguish them: a part
 /// for each of these. Parts may overlap.
 fn without(one: &Match, other: &Match) -> Vec<Match> {
-    let enters = Match { enters: one.enters.difference(&other.enters), ..one.clone() };
-    let source = Match { source: one.source.difference(&other.source), ..one.clone() };
+    let mut left = Vec::new();
+    if one.is_empty() {
+        return left;
+    }
+    // Only what is left of something is made whole: a service can have a thousand ports.
+    let enters = one.enters.difference(&other.enters);
+    if !enters.is_empty() {
+        left.push(Match { enters, ..one.clone() });
+    }
+    let source = one.source.difference(&other.source);
+    if !source.is_empty() {
+        left.push(Match { source, ..one.clone() });
+    }
     let destination = one.destination.difference(&other.destination);
-    let destination = Match { destination, ..one.clone() };
-    let service = Match { service: one.service.difference(&other.service), ..one.clone() };
-    let at = Match { at: one.at.difference(&other.at), ..one.clone() };
-    let left = [enters, source, destination, service, at].into_iter();
-    left.filter(|left| {
-        !left.enters.is_empty()
-            && !left.source.is_empty()
-            && !left.destination.is_empty()
-            && !left.at.is_empty()
-            && !is_none(&left.service)
-    })
-    .collect()
-}
-
-fn is_none(service: &ServiceSet) -> bool {
-    service.v4 == IntervalSet::empty() && service.v6 == IntervalSet::empty()
+    if !destination.is_empty() {
+        left.push(Match { destination, ..one.clone() });
+    }
+    let service = one.service.difference(&other.service);
+    if !service.is_empty() {
+        left.push(Match { service, ..one.clone() });
+    }
+    let at = one.at.difference(&other.at);
+    if !at.is_empty() {
+        left.push(Match { at, ..one.clone() });
+    }
+    left
 }

@@ -49,18 +49,29 @@ impl Lane {
     }
 }
 
-/// How many lines cross if the lanes stand in this order.
-fn crossings(lanes: &[Lane], order: &[usize]) -> usize {
-    let pairs = (0..order.len()).flat_map(|a| (a + 1..order.len()).map(move |b| (a, b)));
-    pairs.map(|(a, b)| lanes[order[a]].crossed_by(&lanes[order[b]])).sum()
+/// By lane, how many lines to each other one cross it if that stands further right.
+struct Crossings(Vec<Vec<usize>>);
+
+impl Crossings {
+    fn of(lanes: &[Lane]) -> Self {
+        let by = |lane: &Lane| lanes.iter().map(|other| lane.crossed_by(other)).collect();
+        Self(lanes.iter().map(by).collect())
+    }
+
+    /// How many lines cross if the lanes stand in this order.
+    fn in_order(&self, order: &[usize]) -> usize {
+        let pairs = (0..order.len()).flat_map(|a| (a + 1..order.len()).map(move |b| (a, b)));
+        pairs.map(|(a, b)| self.0[order[a]][order[b]]).sum()
+    }
 }
 
 /// An order of the lanes, from left to right, in which no single one could be put elsewhere with fewer crossings:
-/// insertion until nothing improves, from the order given. What crosses is counted, not guessed, and there are two
-/// dozen lanes at the most, so that this is a matter of microseconds.
+/// insertion until nothing improves, from the order given. What crosses is counted, not guessed: once for each pair, since a
+/// lane can have thousands of lines. There are two dozen lanes at the most.
 pub(super) fn ordered(lanes: &[Lane]) -> Vec<usize> {
     let mut order: Vec<usize> = (0..lanes.len()).collect();
-    let mut fewest = crossings(lanes, &order);
+    let crossings = Crossings::of(lanes);
+    let mut fewest = crossings.in_order(&order);
     loop {
         let mut better = None;
         for from in 0..order.len() {
@@ -68,7 +79,7 @@ pub(super) fn ordered(lanes: &[Lane]) -> Vec<usize> {
                 let mut other = order.clone();
                 let lane = other.remove(from);
                 other.insert(to, lane);
-                let count = crossings(lanes, &other);
+                let count = crossings.in_order(&other);
                 if count < better.as_ref().map_or(fewest, |(count, _)| *count) {
                     better = Some((count, other));
                 }
@@ -94,8 +105,8 @@ mod tests {
         let lanes = [lane(0.0, &[10.0]), lane(4.0, &[6.0])];
         let order = ordered(&lanes);
         assert_eq!(order, [1, 0]);
-        assert_eq!(crossings(&lanes, &order), 0);
-        assert_eq!(crossings(&lanes, &[0, 1]), 2);
+        assert_eq!(Crossings::of(&lanes).in_order(&order), 0);
+        assert_eq!(Crossings::of(&lanes).in_order(&[0, 1]), 2);
     }
 
     #[test]
@@ -119,8 +130,8 @@ mod tests {
                 .collect();
         }
         for order in &orders {
-            best = best.min(crossings(&lanes, order));
+            best = best.min(Crossings::of(&lanes).in_order(order));
         }
-        assert!(crossings(&lanes, &ordered(&lanes)) <= best + 1);
+        assert!(Crossings::of(&lanes).in_order(&ordered(&lanes)) <= best + 1);
     }
 }
