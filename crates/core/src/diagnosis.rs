@@ -102,6 +102,21 @@ impl Diagnosis {
     }
 }
 
+/// A diagnosis of something that leaves a plan without a meaning, at a place.
+pub fn error(name: &'static str, at: &Span) -> Diagnosis {
+    Diagnosis::new(name, Severity::Error, Some(*at))
+}
+
+/// A diagnosis of something that will not work, or is not as safe as it looks, at a place.
+pub fn warning(name: &'static str, at: &Span) -> Diagnosis {
+    Diagnosis::new(name, Severity::Warning, Some(*at))
+}
+
+/// A diagnosis of something that is worth a look, at a place.
+pub fn advice(name: &'static str, at: &Span) -> Diagnosis {
+    Diagnosis::new(name, Severity::Advice, Some(*at))
+}
+
 /// A problem that can be put into words.
 pub trait Diagnose {
     /// The problem in words.

@@ -1,6 +1,6 @@
 //! What can be wrong with the shape of a plan file, before any of its words is looked up.
 
-use bastium_core::diagnosis::{Diagnose, Diagnosis, Severity};
+use bastium_core::diagnosis::{Diagnose, Diagnosis, Severity, error};
 use bastium_core::source::Span;
 
 /// A problem of shape.
@@ -32,7 +32,6 @@ pub enum ReadProblem {
 
 impl Diagnose for ReadProblem {
     fn diagnose(&self) -> Diagnosis {
-        let error = |name, at: &Span| Diagnosis::new(name, Severity::Error, Some(*at));
         let whole = |name| Diagnosis::new(name, Severity::Error, None);
         match self {
             Self::TooLarge => whole("too-large")

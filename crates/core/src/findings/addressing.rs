@@ -1,7 +1,7 @@
 //! Subnets, pools and VLAN ids.
 
 use crate::addressing::{Growth, Subnet, derive};
-use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::diagnosis::{Diagnose, Diagnosis, advice, warning};
 use crate::name::Name;
 use crate::plan::{Network, Plan};
 use crate::service::built_in;
@@ -37,7 +37,6 @@ pub enum AddressingFinding {
 
 impl Diagnose for AddressingFinding {
     fn diagnose(&self) -> Diagnosis {
-        let warning = |name, at: &Span| Diagnosis::new(name, Severity::Warning, Some(*at));
         match self {
             Self::FixedInPool { host, address, network, at } => warning("fixed-in-pool", at)
                 .says(format!("{address} of host `{host}` is in the DHCP pool of `{network}`"))
@@ -51,7 +50,7 @@ impl Diagnose for AddressingFinding {
                 ))
                 .why("the last devices to connect get no address")
                 .help(growth_words(growth.as_ref())),
-            Self::NotPinned { network, prefixes, at } => Diagnosis::new("not-pinned", Severity::Advice, Some(*at))
+            Self::NotPinned { network, prefixes, at } => advice("not-pinned", at)
                 .says(format!("the subnet of `{network}` is assigned automatically and not written in the plan: {}", words(prefixes)))
                 .why("when the plan changes, the subnet may change, and its devices need new addresses")
                 .help("run `bastium addresses --pin` to write it into the plan"),
@@ -68,7 +67,7 @@ impl Diagnose for AddressingFinding {
                 .says(format!("`{network}` is on VLAN 1"))
                 .why("switches put unconfigured ports into VLAN 1, so whoever plugs in there joins this network")
                 .help("choose another id"),
-            Self::NoDhcp { network, at } => Diagnosis::new("no-dhcp", Severity::Advice, Some(*at))
+            Self::NoDhcp { network, at } => advice("no-dhcp", at)
                 .says(format!("`{network}` has no `dhcp` key"))
                 .why("a device that is plugged in gets no address")
                 .help("add `dhcp = \"100-199\"`, or `dhcp = false` if its devices have fixed addresses"),

@@ -2,7 +2,7 @@
 //! address goes round them, or everything would be the same without them.
 
 use crate::addressing::link_local;
-use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::diagnosis::{Diagnose, Diagnosis, advice, warning};
 use crate::meaning::Meaning;
 use crate::name::Name;
 use crate::plan::{Action, Exception, ExceptionId, NetworkId};
@@ -26,8 +26,6 @@ pub enum EffectFinding {
 
 impl Diagnose for EffectFinding {
     fn diagnose(&self) -> Diagnosis {
-        let warning = |name, at: &Span| Diagnosis::new(name, Severity::Warning, Some(*at));
-        let advice = |name, at: &Span| Diagnosis::new(name, Severity::Advice, Some(*at));
         match self {
             Self::LinkLocalOpen { exception, network, at } => warning("link-local-open", at)
                 .says(format!("exception `{exception}` denies addresses in `{network}`, but the gateway can still be reached from link-local addresses"))

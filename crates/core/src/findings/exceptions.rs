@@ -1,6 +1,6 @@
 //! Exceptions that do nothing, too much, or no longer what they should.
 
-use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::diagnosis::{Diagnose, Diagnosis, advice, warning};
 use crate::meaning::{Meaning, Precedence};
 use crate::name::Name;
 use crate::plan::{Action, Exception, ExceptionId, HostId, Plan};
@@ -59,8 +59,6 @@ pub enum ExceptionFinding {
 
 impl Diagnose for ExceptionFinding {
     fn diagnose(&self) -> Diagnosis {
-        let warning = |name, at: &Span| Diagnosis::new(name, Severity::Warning, Some(*at));
-        let advice = |name, at: &Span| Diagnosis::new(name, Severity::Advice, Some(*at));
         match self {
             Self::Shadowed { entry, covered_by, at } => warning("never-matches", at)
                 .says(format!("{entry} never decides anything"))

@@ -1,6 +1,6 @@
 //! The gateway's own services and its management.
 
-use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::diagnosis::{Diagnose, Diagnosis, Severity, warning};
 use crate::meaning::Meaning;
 use crate::name::Name;
 use crate::plan::{Action, NetworkId, Plan, Trust};
@@ -34,7 +34,6 @@ const MANY: u128 = 16;
 
 impl Diagnose for GatewayFinding {
     fn diagnose(&self) -> Diagnosis {
-        let warning = |name, at: &Span| Diagnosis::new(name, Severity::Warning, Some(*at));
         let advice = |name, at: Option<Span>| Diagnosis::new(name, Severity::Advice, at);
         match self {
             Self::NoDns { network, at } => warning("no-dns", at)

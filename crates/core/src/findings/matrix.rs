@@ -1,6 +1,6 @@
 //! The matrix, isolation, logging and services.
 
-use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::diagnosis::{Diagnose, Diagnosis, advice, warning};
 use crate::name::Name;
 use crate::plan::{Action, LogPolicy, Plan, Trust, ZoneId};
 use crate::service::BUILT_IN;
@@ -30,8 +30,6 @@ pub enum MatrixFinding {
 
 impl Diagnose for MatrixFinding {
     fn diagnose(&self) -> Diagnosis {
-        let warning = |name, at: &Span| Diagnosis::new(name, Severity::Warning, Some(*at));
-        let advice = |name, at: &Span| Diagnosis::new(name, Severity::Advice, Some(*at));
         match self {
             Self::DiagonalOfOne { zone, network, isolated, at } => advice("diagonal-of-one", at)
                 .says(format!("the cell {zone} -> {zone} has no effect: `{network}` is the only network of the zone"))

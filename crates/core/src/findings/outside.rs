@@ -1,6 +1,6 @@
 //! Ways in and out: offers, tunnels, names on the internet, translation.
 
-use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::diagnosis::{Diagnose, Diagnosis, advice, warning};
 use crate::meaning::Meaning;
 use crate::name::Name;
 use crate::plan::{Action, Exception, Plan};
@@ -30,8 +30,6 @@ const NOT_FOR_STRANGERS: [&str; 8] = ["ssh", "telnet", "rdp", "vnc", "smb", "snm
 
 impl Diagnose for OutsideFinding {
     fn diagnose(&self) -> Diagnosis {
-        let warning = |name, at: &Span| Diagnosis::new(name, Severity::Warning, Some(*at));
-        let advice = |name, at: &Span| Diagnosis::new(name, Severity::Advice, Some(*at));
         match self {
             Self::ManagementOffered { inbound, service, at } => warning("management-offered", at)
                 .says(format!("inbound `{inbound}` offers {service} to everyone on the internet"))

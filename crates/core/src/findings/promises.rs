@@ -1,7 +1,7 @@
 //! Guarantees that do not hold, names that are announced in vain, streams that meet a wall.
 
 use crate::asking::{End, question};
-use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::diagnosis::{Diagnose, Diagnosis, advice, warning};
 use crate::meaning::Meaning;
 use crate::name::Name;
 use crate::plan::{NetworkId, Plan, Stream};
@@ -60,8 +60,6 @@ const HEAVY: f64 = 100.0;
 
 impl Diagnose for PromiseFinding {
     fn diagnose(&self) -> Diagnosis {
-        let warning = |name, at: &Span| Diagnosis::new(name, Severity::Warning, Some(*at));
-        let advice = |name, at: &Span| Diagnosis::new(name, Severity::Advice, Some(*at));
         match self {
             Self::Broken { word, guarantee, packet, because, at } => warning("guarantee-broken", at)
                 .says(format!("`{word}.{guarantee}` does not hold: {packet} {}", match *word {

@@ -1,6 +1,6 @@
 //! Cables: networks that do not come through, and what hangs on a single one.
 
-use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::diagnosis::{Diagnose, Diagnosis, advice, warning};
 use crate::name::Name;
 use crate::plan::{Plan, Wifi};
 use crate::source::Span;
@@ -26,8 +26,6 @@ pub enum WiringFinding {
 
 impl Diagnose for WiringFinding {
     fn diagnose(&self) -> Diagnosis {
-        let warning = |name, at: &Span| Diagnosis::new(name, Severity::Warning, Some(*at));
-        let advice = |name, at: &Span| Diagnosis::new(name, Severity::Advice, Some(*at));
         match self {
             Self::Missing { network, device, port, needed_by, at } => warning("network-missing", at)
                 .says(format!("{needed_by} needs `{network}`, but port {port} of {device} does not carry it"))

@@ -1,6 +1,6 @@
 //! What can be wrong with a place.
 
-use crate::diagnosis::{Diagnose, Diagnosis, Severity, nearest_or};
+use crate::diagnosis::{Diagnose, Diagnosis, Severity, error, nearest_or};
 use crate::source::Span;
 use ipnet::IpNet;
 
@@ -48,7 +48,6 @@ impl PlaceProblem {
 
 impl Diagnose for PlaceProblem {
     fn diagnose(&self) -> Diagnosis {
-        let error = |name, at: &Span| Diagnosis::new(name, Severity::Error, Some(*at));
         match self {
             Self::Empty { at } => Diagnosis::new("empty-place", Severity::Error, *at)
                 .says("no endpoint is named here")

@@ -6,7 +6,7 @@ use super::super::ids::ExceptionId;
 use super::super::matrix::{Action, LogPolicy};
 use super::super::model::Exception;
 use super::{Resolver, hours, names, nearest_or, promises, services};
-use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::diagnosis::{Diagnose, Diagnosis, error};
 use crate::name::{Name, nearest};
 use crate::source::{Span, Text};
 use crate::space::ServiceSet;
@@ -33,7 +33,6 @@ pub enum ExceptionProblem {
 
 impl Diagnose for ExceptionProblem {
     fn diagnose(&self) -> Diagnosis {
-        let error = |name, at: &Span| Diagnosis::new(name, Severity::Error, Some(*at));
         match self {
             Self::Incomplete { exception, missing, at } => error("incomplete-exception", at)
                 .says(format!("exception `{exception}` does not say `{missing}`"))

@@ -2,7 +2,7 @@
 
 use super::super::ssh_host::NotAnSshHost;
 use super::nearest_or;
-use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::diagnosis::{Diagnose, Diagnosis, Severity, error};
 use crate::name::{Name, nearest};
 use crate::source::Span;
 
@@ -42,7 +42,6 @@ pub enum GatewayProblem {
 
 impl Diagnose for GatewayProblem {
     fn diagnose(&self) -> Diagnosis {
-        let error = |name, at: &Span| Diagnosis::new(name, Severity::Error, Some(*at));
         match self {
             Self::NoSiteName { at } => Diagnosis::new("no-site-name", Severity::Error, *at)
                 .says("the site has no name")

@@ -4,7 +4,7 @@ use super::super::draft;
 use super::super::matrix::{Action, Cell, Denial, LogPolicy, Matrix, Unmatched};
 use super::super::model::Zone;
 use super::{Problem, Resolver, nearest_or};
-use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::diagnosis::{Diagnose, Diagnosis, Severity, error};
 use crate::name::nearest;
 use crate::source::{Span, Text};
 use crate::words::count;
@@ -35,7 +35,6 @@ pub enum GridProblem {
 
 impl Diagnose for GridProblem {
     fn diagnose(&self) -> Diagnosis {
-        let error = |name, at: &Span| Diagnosis::new(name, Severity::Error, Some(*at));
         let line = |row: &bool| if *row { "row" } else { "column" };
         match self {
             Self::Missing { at } => Diagnosis::new("no-matrix", Severity::Error, *at)

@@ -4,7 +4,7 @@ use super::super::draft;
 use super::super::ids::NetworkId;
 use super::super::model::{Host, Network};
 use super::{NetworkProblem, Resolver, names, nearest_or};
-use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::diagnosis::{Diagnose, Diagnosis, error};
 use crate::name::{Name, nearest};
 use crate::source::{Span, Text};
 use macaddr::MacAddr6;
@@ -35,7 +35,6 @@ pub enum HostProblem {
 
 impl Diagnose for HostProblem {
     fn diagnose(&self) -> Diagnosis {
-        let error = |name, at: &Span| Diagnosis::new(name, Severity::Error, Some(*at));
         match self {
             Self::NoNetwork { host, at } => error("no-network", at)
                 .says(format!("host `{host}` has no network"))

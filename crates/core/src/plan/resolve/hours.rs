@@ -3,7 +3,7 @@
 use super::super::Hours;
 use super::super::draft;
 use super::{Resolver, names, nearest_or};
-use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::diagnosis::{Diagnose, Diagnosis, error};
 use crate::name::{Name, nearest};
 use crate::source::{Span, Text};
 use crate::space::{DAYS, IntervalSet, Minute, time_of_day};
@@ -26,7 +26,6 @@ pub enum HoursProblem {
 
 impl Diagnose for HoursProblem {
     fn diagnose(&self) -> Diagnosis {
-        let error = |name, at: &Span| Diagnosis::new(name, Severity::Error, Some(*at));
         match self {
             Self::Days { word, at } => error("bad-hours", at)
                 .says(format!("`{word}` is not a day of the week, nor a range of them"))

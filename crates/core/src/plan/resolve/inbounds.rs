@@ -5,7 +5,7 @@ use super::super::model::{Exception, Manage, Network, Uplink};
 use super::super::traffic::Inbound;
 use super::super::{HostId, draft};
 use super::{Resolver, nearest_or};
-use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::diagnosis::{Diagnose, Diagnosis, error};
 use crate::name::{Name, nearest};
 use crate::source::Span;
 use crate::space::{AddressSet, IntervalSet, Protocol, ServicePoint, ServiceSet};
@@ -39,7 +39,6 @@ pub enum InboundProblem {
 
 impl Diagnose for InboundProblem {
     fn diagnose(&self) -> Diagnosis {
-        let error = |name, at: &Span| Diagnosis::new(name, Severity::Error, Some(*at));
         match self {
             Self::NotAHost { inbound, at } => error("not-a-host", at)
                 .says(format!("inbound `{inbound}` does not offer one host"))

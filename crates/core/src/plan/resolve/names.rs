@@ -4,7 +4,7 @@ use super::super::draft::Draft;
 use super::super::model::{Service, Trust, Zone};
 use super::super::place::{Entry, Kind, Reach};
 use super::{Resolver, nearest_or};
-use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::diagnosis::{Diagnose, Diagnosis, error};
 use crate::name::{Name, NotAName, nearest};
 use crate::source::{Span, Text};
 
@@ -28,7 +28,6 @@ pub enum NameProblem {
 
 impl Diagnose for NameProblem {
     fn diagnose(&self) -> Diagnosis {
-        let error = |name, at: &Span| Diagnosis::new(name, Severity::Error, Some(*at));
         match self {
             Self::NotAName { text, why, at } => not_a_name(text, *why, error("bad-name", at)),
             Self::Reserved { name, at } => error("reserved-name", at)

@@ -2,7 +2,7 @@
 
 use super::nearest_or;
 use crate::addressing::NoSubnet;
-use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::diagnosis::{Diagnose, Diagnosis, error};
 use crate::name::Name;
 use crate::source::Span;
 use ipnet::IpNet;
@@ -58,7 +58,6 @@ pub enum NetworkProblem {
 
 impl Diagnose for NetworkProblem {
     fn diagnose(&self) -> Diagnosis {
-        let error = |name, at: &Span| Diagnosis::new(name, Severity::Error, Some(*at));
         match self {
             Self::NoZone { network, at } => error("no-zone", at)
                 .says(format!("network `{network}` has no zone"))

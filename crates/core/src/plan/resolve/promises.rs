@@ -7,7 +7,7 @@ use super::super::place::{Kind, Reach};
 use super::super::traffic::{Discovery, Domain, Guarantee, Known, Stream};
 use super::{Resolver, names, nearest_or, services};
 use crate::addressing::Placeholder;
-use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::diagnosis::{Diagnose, Diagnosis, error};
 use crate::name::{Name, nearest};
 use crate::source::{Located, Span, Text};
 use crate::space::ServiceSet;
@@ -37,7 +37,6 @@ pub enum PromiseProblem {
 
 impl Diagnose for PromiseProblem {
     fn diagnose(&self) -> Diagnosis {
-        let error = |name, at: &Span| Diagnosis::new(name, Severity::Error, Some(*at));
         match self {
             Self::Incomplete { table, entry, missing, at } => error("incomplete-entry", at)
                 .says(format!("{table} `{entry}` does not say `{missing}`"))

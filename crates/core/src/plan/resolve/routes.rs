@@ -7,7 +7,7 @@ use super::super::place::Kind;
 use super::super::traffic::Route;
 use super::{NetworkProblem, Resolver, nearest_or};
 use crate::addressing::Subnet;
-use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::diagnosis::{Diagnose, Diagnosis, error};
 use crate::name::{Name, nearest};
 use crate::source::{Span, Text};
 use crate::space::AddressSet;
@@ -40,7 +40,6 @@ pub enum RouteProblem {
 
 impl Diagnose for RouteProblem {
     fn diagnose(&self) -> Diagnosis {
-        let error = |name, at: &Span| Diagnosis::new(name, Severity::Error, Some(*at));
         match self {
             Self::Incomplete { route, missing, at } => error("incomplete-route", at)
                 .says(format!("route `{route}` does not say `{missing}`"))

@@ -4,7 +4,7 @@ use super::super::draft;
 use super::super::model::Service;
 use super::super::traffic::Services;
 use super::{Resolver, names};
-use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::diagnosis::{Diagnose, Diagnosis, error};
 use crate::graph;
 use crate::name::{Name, nearest};
 use crate::service::{BUILT_IN, LiteralProblem, built_in, meant, parse_literal};
@@ -34,7 +34,6 @@ pub enum ServiceProblem {
 
 impl Diagnose for ServiceProblem {
     fn diagnose(&self) -> Diagnosis {
-        let error = |name, at: &Span| Diagnosis::new(name, Severity::Error, Some(*at));
         match self {
             Self::Unknown { word, meant, at } => error("unknown-service", at)
                 .says(format!("no service is called `{word}`"))

@@ -7,7 +7,7 @@ use super::super::wiring::{
     AccessPoint, AccessPointId, Hang, Switch, SwitchId, SwitchPort, Tagged, Wifi, Wiring,
 };
 use super::{Resolver, names, nearest_or};
-use crate::diagnosis::{Diagnose, Diagnosis, Severity};
+use crate::diagnosis::{Diagnose, Diagnosis, error};
 use crate::graph;
 use crate::name::{Name, nearest};
 use crate::source::{Span, Text};
@@ -47,7 +47,6 @@ pub enum WiringProblem {
 
 impl Diagnose for WiringProblem {
     fn diagnose(&self) -> Diagnosis {
-        let error = |name, at: &Span| Diagnosis::new(name, Severity::Error, Some(*at));
         match self {
             Self::Incomplete { what, missing, at } => error("incomplete-wiring", at)
                 .says(format!("{what} does not say `{missing}`"))
