@@ -22,13 +22,13 @@ pub(crate) const DEFAULT_NAME: &str = "bastium.toml";
 /// The demo plans, as they are in the repository.
 pub(crate) mod demo {
     /// The clinic.
-    pub(crate) const CLINIC: &str = include_str!("../../../demo/clinic.toml");
+    pub(crate) const CLINIC: &str = include_str!("../demo/clinic.toml");
     /// A change of the clinic, as `change` reads it.
-    pub(crate) const CLINIC_CHANGE: &str = include_str!("../../../demo/clinic-change.txt");
+    pub(crate) const CLINIC_CHANGE: &str = include_str!("../demo/clinic-change.txt");
     /// The farm.
-    pub(crate) const FARM: &str = include_str!("../../../demo/farm.toml");
+    pub(crate) const FARM: &str = include_str!("../demo/farm.toml");
     /// Two networks.
-    pub(crate) const BARE: &str = include_str!("../../../demo/bare.toml");
+    pub(crate) const BARE: &str = include_str!("../demo/bare.toml");
 }
 
 impl Session<'_> {

@@ -137,3 +137,23 @@ fn files_say_what_they_are_and_stay_short() {
         assert!(lines <= 520, "{}: {lines} lines", path.display());
     }
 }
+
+/// What is compiled in lies in the crate that has it, so that the crate is whole wherever it is put.
+#[test]
+fn what_is_compiled_in_lies_in_its_crate() {
+    let mut count = 0;
+    for file in all_sources() {
+        let text = std::fs::read_to_string(&file).expect("a source");
+        let quoted = ["include_str!(\"", "include_bytes!(\""];
+        for path in quoted.iter().flat_map(|start| text.split(start).skip(1)) {
+            let path = path.split('"').next().expect("a path");
+            let ups = path.split('/').take_while(|part| *part == "..").count();
+            let inside = file.strip_prefix(repository().join("crates")).expect("a crate's");
+            // The crate's name, and the file's.
+            let deep = inside.components().count() - 2;
+            assert!(ups <= deep, "{} has {path}", file.display());
+            count += 1;
+        }
+    }
+    assert!(count > 5, "{count}");
+}
