@@ -33,15 +33,15 @@ fn examine(plan: &Plan, args: &Check) -> (Vec<Diagnosis>, Option<String>) {
     let day = session::day_of(plan, args.day.day);
     match Meaning::new(plan, day) {
         Ok(meaning) => {
-            let rules = rules::compile(&meaning).rows().count();
+            let rules = rules::compile(&meaning);
             let summary = format!(
                 "{}, {}, {}, {} for {day}",
                 count(plan.networks().iter().filter(|n| n.tunnel.is_none()).count(), "network"),
                 count(plan.hosts().len(), "host"),
                 count(plan.exceptions().len() - plan.inbounds().len(), "exception"),
-                count(rules, "rule"),
+                count(rules.rows().count(), "rule"),
             );
-            (findings::find(plan, day, Ok(&meaning)), Some(summary))
+            (findings::find_with(&meaning, &rules), Some(summary))
         }
         Err(problems) => (findings::find(plan, day, Err(&problems)), None),
     }

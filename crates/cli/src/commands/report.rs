@@ -38,7 +38,10 @@ pub(super) fn run(args: &Report, session: &mut Session<'_>) -> Result<Exit, Fail
     };
     let proved = session::proved(&meaning, &rules)?;
     let Some(proof) = ProofSheet::new(&meaning, &[rules.form]) else { return Ok(Exit::Fine) };
-    let found = findings::find(&plan, meaning.day(), Ok(&meaning));
+    let found = match &running {
+        Some(_) => findings::find(&plan, meaning.day(), Ok(&meaning)),
+        None => findings::find_with(&meaning, &rules),
+    };
     let (checklist, walk) = walked(args, (&meaning, &rules), proved, session)?;
     let since =
         args.since.as_deref().map(|old| since(old, &meaning, session)).transpose()?.flatten();

@@ -84,7 +84,8 @@ impl Diagnose for LimitFinding {
     }
 }
 
-pub(super) fn find_in_meaning(meaning: &Meaning<'_>) -> Vec<LimitFinding> {
+/// What the gateway cannot hold, or cannot say, of the plan's rules.
+pub(super) fn find_in_meaning(meaning: &Meaning<'_>, rules: &RuleSet<'_>) -> Vec<LimitFinding> {
     let plan = meaning.plan();
     let limits = &plan.gateway().limits;
     let mut found = Vec::new();
@@ -100,14 +101,14 @@ pub(super) fn find_in_meaning(meaning: &Meaning<'_>) -> Vec<LimitFinding> {
     }
     let stateless = plan.gateway().form == Form::PerInterface;
     if limits.rules.is_some() || limits.name.is_some() || stateless {
-        match rules::in_form(meaning, plan.gateway().form) {
-            Ok(compiled) => {
-                let back = compiled.rules().filter(|rule| rule.is_for_replies()).count();
-                let at = plan.gateway().at;
-                found.extend((back > 0).then_some(LimitFinding::NoState { rules: back, at }));
-                lists(meaning, &compiled, &mut found);
-            }
-            Err(problems) => found.extend(not_in_form(plan, &problems)),
+        if rules.form == plan.gateway().form {
+            let back = rules.rules().filter(|rule| rule.is_for_replies()).count();
+            let at = plan.gateway().at;
+            found.extend((back > 0).then_some(LimitFinding::NoState { rules: back, at }));
+            lists(meaning, rules, &mut found);
+        } else if let Err(problems) = rules::in_form(meaning, plan.gateway().form) {
+            // They are in another one, for their own cannot say everything.
+            found.extend(not_in_form(plan, &problems));
         }
     }
     found

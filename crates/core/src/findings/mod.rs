@@ -28,7 +28,7 @@ use crate::diagnosis::{Diagnose, Diagnosis, Severity};
 use crate::meaning::{Meaning, OrderProblem};
 use crate::plan::Plan;
 use crate::proof;
-use crate::rules::{self, Inexpressible};
+use crate::rules::{self, Inexpressible, RuleSet};
 use jiff::civil::Date;
 
 /// What a form of rules cannot say, as errors: to show its rules all the same would be a lie.
@@ -43,9 +43,8 @@ pub fn inexpressible(plan: &Plan, problems: &[Inexpressible]) -> Vec<Diagnosis> 
 
 /// Rules that do not do what the plan says, in the plan's own form: a fault of the compiler, and nothing that
 /// anybody should go on with.
-fn rules_differ(meaning: &Meaning<'_>) -> Option<Diagnosis> {
-    let rules = rules::compile(meaning);
-    let why = proof::proved(meaning, &rules).err()?;
+fn rules_differ(meaning: &Meaning<'_>, rules: &RuleSet<'_>) -> Option<Diagnosis> {
+    let why = proof::proved(meaning, rules).err()?;
     let packet = why.differences.first().map(|found| meaning.plan().packet_words(&found.packet));
     let says = match packet {
         Some(packet) => format!("the compiled rules do not do what the plan says with {packet}"),
@@ -64,6 +63,34 @@ pub fn find(
     day: Date,
     meaning: Result<&Meaning<'_>, &[OrderProblem]>,
 ) -> Vec<Diagnosis> {
+    match meaning {
+        Ok(meaning) => find_with(meaning, &rules::compile(meaning)),
+        Err(problems) => {
+            let mut all = find_without_meaning(plan, day);
+            all.extend(problems.iter().map(Diagnose::diagnose));
+            in_order(all)
+        }
+    }
+}
+
+/// The same of a plan that has a meaning, with its rules as [`compile`](rules::compile) makes them: what has them need not
+/// have them made again.
+pub fn find_with(meaning: &Meaning<'_>, rules: &RuleSet<'_>) -> Vec<Diagnosis> {
+    let plan = meaning.plan();
+    let mut all = find_without_meaning(plan, meaning.day());
+    all.extend(exceptions::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
+    all.extend(effects::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
+    all.extend(gateway::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
+    all.extend(outside::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
+    all.extend(promises::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
+    all.extend(limits::find_in_meaning(meaning, rules).iter().map(Diagnose::diagnose));
+    all.extend(rules_differ(meaning, rules));
+    known::apply(plan, &mut all);
+    in_order(all)
+}
+
+/// What there is to say of a plan, whether it has a meaning or not.
+fn find_without_meaning(plan: &Plan, day: Date) -> Vec<Diagnosis> {
     let mut all = Vec::new();
     all.extend(addressing::find(plan).iter().map(Diagnose::diagnose));
     all.extend(matrix::find(plan).iter().map(Diagnose::diagnose));
@@ -71,19 +98,10 @@ pub fn find(
     all.extend(gateway::find(plan).iter().map(Diagnose::diagnose));
     all.extend(wiring::find(plan).iter().map(Diagnose::diagnose));
     all.extend(outside::find(plan).iter().map(Diagnose::diagnose));
-    match meaning {
-        Ok(meaning) => {
-            all.extend(exceptions::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
-            all.extend(effects::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
-            all.extend(gateway::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
-            all.extend(outside::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
-            all.extend(promises::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
-            all.extend(limits::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
-            all.extend(rules_differ(meaning));
-            known::apply(plan, &mut all);
-        }
-        Err(problems) => all.extend(problems.iter().map(Diagnose::diagnose)),
-    }
+    all
+}
+
+fn in_order(mut all: Vec<Diagnosis>) -> Vec<Diagnosis> {
     all.sort_by_key(|diagnosis| (diagnosis.at.map_or(0, |at| at.start), diagnosis.severity));
     all
 }

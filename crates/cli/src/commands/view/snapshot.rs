@@ -44,7 +44,7 @@ impl Snapshot {
     pub(super) fn new(meaning: &Meaning<'_>, rules: &RuleSet) -> Self {
         let plan = meaning.plan();
         let site = clean(&plan.site().name).into_owned();
-        let found = findings::find(plan, meaning.day(), Ok(meaning));
+        let found = findings::find_with(meaning, rules);
         let findings = FindingSheet::new(plan.source(), &found);
         let entry = |finding: &bastium_report::sheets::Finding| Entry {
             name: finding.name.to_owned(),
