@@ -131,12 +131,16 @@ impl<T: Coordinate> IntervalSet<T> {
     }
 
     /// Whether the two sets share no number.
+    #[inline]
     pub fn is_disjoint(&self, other: &Self) -> bool {
+        // Most sets have one interval.
+        if let ([one], [other]) = (self.spans(), other.spans()) {
+            return one.1 < other.0 || other.1 < one.0;
+        }
         self.first_shared(other).is_none()
     }
 
     /// The lowest number that the two sets share.
-    #[inline]
     pub fn first_shared(&self, other: &Self) -> Option<T> {
         let (a, b) = (self.beside(other), other.beside(self));
         let (mut a, mut b) = (a.iter().peekable(), b.iter().peekable());
@@ -178,7 +182,7 @@ impl<T: Coordinate> IntervalSet<T> {
             return false;
         }
         // Most parts of a cell are all of it.
-        if self.spans == other.spans {
+        if other.spans.len() == 1 || self.spans == other.spans {
             return true;
         }
         let mut wide = other.beside(self).iter().peekable();
@@ -201,6 +205,9 @@ impl<T: Coordinate> IntervalSet<T> {
     pub fn intersection(&self, other: &Self) -> Self {
         if self.spans == other.spans {
             return self.clone();
+        }
+        if let ([one], [other]) = (self.spans(), other.spans()) {
+            return Self::range(one.0.max(other.0), one.1.min(other.1));
         }
         let (one, two) = (self.beside(other), other.beside(self));
         let (mut i, mut j) = (0, 0);
