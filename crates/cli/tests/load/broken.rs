@@ -33,6 +33,42 @@ pub(crate) fn forgotten() {
     assert!(late.err.contains("undone already"), "{}", late.err);
 }
 
+/// Whoever confirms is killed when the name server has its file and has not read it yet: what watches goes on from there.
+pub(crate) fn killed_at_last() {
+    let gateway = Gateway::new();
+    assert_eq!(gateway.loaded("--yes-if-verified").1, 0);
+    // The first start of this name server is the end of whoever starts it.
+    gateway.own(
+        "mkdir -p /etc/init.d; printf '#!/bin/sh\\necho \"$1\" >>/run/started\\n[ -e /run/once ] || { : >/run/once; kill -9 $PPID; }\\n' \
+         >/etc/init.d/dnsmasq; chmod 755 /etc/init.d/dnsmasq",
+    );
+    let plan = std::fs::read_to_string(gateway.bench.file(gateway.plan)).expect("the plan");
+    let renamed = plan.replace("\"calls.example.net\"", "\"talks.example.net\"");
+    assert_ne!(plan, renamed);
+    gateway.bench.write(gateway.plan, renamed);
+    let (sheet, code) = gateway.loaded("");
+    assert_eq!((code, &sheet["state"]), (0, &"pending".into()), "{sheet:#}");
+    let found = "203.0.113.78";
+    gateway.own(&format!("nft add element inet bastium domain_phone-provider_v4 {{ {found} }}"));
+    let holds = || gateway.own("nft list table inet bastium").contains(found);
+    let id = sheet["id"].as_str().expect("an id");
+    let run = gateway.load(&format!("--confirm {id}"));
+    assert_ne!(run.code, 0, "{}{}", run.out, run.err);
+    let started = || gateway.own("cat /run/started");
+    assert_eq!(started(), "restart\n");
+    assert!(holds(), "what the name server found by its old file");
+    let status = gateway.load("--status");
+    assert!(status.out.contains("it is confirmed"), "{}{}", status.out, status.err);
+    gateway.wait_until("somebody goes on", 60, || {
+        gateway.own("ls /run/bastium/lock 2>/dev/null").is_empty()
+    });
+    assert_eq!(started(), "restart\nrestart\n");
+    assert!(!holds(), "{}", gateway.own("nft list table inet bastium"));
+    assert!(gateway.own("cat /etc/dnsmasq.d/bastium.conf").contains("talks.example.net"));
+    assert_eq!(gateway.own("cat /etc/bastium/rules.nft"), gateway.export());
+    assert_eq!(gateway.own("ls /var/lib/bastium | wc -l").trim(), "2");
+}
+
 /// A clock that jumps by years at every look: neither the time that was promised nor the order of what is kept hangs on it.
 pub(crate) fn jumping_clock() {
     let gateway = Gateway::new();

@@ -44,6 +44,7 @@ pub(crate) fn main() {
         ("a clock that jumps", crate::broken::jumping_clock),
         ("somebody who is not root", crate::refused::not_root),
         ("a load that nobody confirms", crate::broken::forgotten),
+        ("a confirmation that is killed", crate::broken::killed_at_last),
         ("loads that are killed", crate::broken::killed),
     ];
     // Most of the time is waiting: each has a gateway of its own.

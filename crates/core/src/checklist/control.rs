@@ -95,7 +95,7 @@ pub(super) fn find(stands: &mut [Stand]) {
         (other, own_ends.get(&own_end(silent)).map(id))
     };
     let found: Vec<_> =
-        all.iter().map(|check| needs_one(check).then(|| find(check)).unwrap_or_default()).collect();
+        all.iter().map(|check| if needs_one(check) { find(check) } else { (None, None) }).collect();
     let checks = stands.iter_mut().flat_map(|stand| &mut stand.checks);
     for (check, found) in checks.zip(found) {
         (check.control, check.own_end) = found;

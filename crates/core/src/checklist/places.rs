@@ -75,7 +75,7 @@ impl Places {
             product(own.clone(), ANNOUNCED_TO.into_iter().collect(), service);
         }
         let anyone = plan.anonymous_addresses(id);
-        self.first.push(Family::ALL.map(|family| example::first(&anyone, family)));
+        self.first.push(Family::ALL.map(|family| example::first(anyone, family)));
     }
 
     /// Whether a packet can be sent.

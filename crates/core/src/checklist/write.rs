@@ -180,7 +180,7 @@ impl<'m, 'p> Writer<'m, 'p> {
         }
         let anyone = self.plan.anonymous_addresses(id);
         if source.is_unspecified()
-            || (anyone.contains(source) && self.is_same_for_all(packet, &anyone))
+            || (anyone.contains(source) && self.is_same_for_all(packet, anyone))
         {
             return Standpoint::Network(id);
         }

@@ -61,11 +61,11 @@ pub(super) const UNSPECIFIED_V6: IpAddr = IpAddr::V6(Ipv6Addr::UNSPECIFIED);
 impl AddressFacts {
     pub(super) fn survey(plan: &Plan, day: Date) -> Self {
         let gateway = plan.gateway_addresses();
-        let shared = to_everyone(plan).union(&gateway);
+        let shared = to_everyone(plan).union(gateway);
         let mut interfaces = Vec::new();
         for id in plan.network_ids() {
             let mut ground =
-                network_ground(plan.network_interface(id), plan.network(id), &gateway, &shared);
+                network_ground(plan.network_interface(id), plan.network(id), gateway, &shared);
             for route in plan.routes().iter().filter(|route| route.network == id) {
                 ground.belongs = ground.belongs.union(&route.devices);
             }
@@ -76,7 +76,7 @@ impl AddressFacts {
                 plan.uplink_interface(index),
                 uplink,
                 plan,
-                &gateway,
+                gateway,
                 &shared,
             ));
         }

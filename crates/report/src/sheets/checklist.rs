@@ -170,7 +170,7 @@ impl ChecklistSheet {
                 checks: stand
                     .checks
                     .iter()
-                    .map(|check| row(check, &place, (plan, &gateway), rules))
+                    .map(|check| row(check, &place, (plan, gateway), rules))
                     .collect(),
                 place,
             }
