@@ -24,7 +24,7 @@ say() { # name, file
   printf '%s %s %s\n' "$mark" "$1" "$(($(wc -c <"$2")))" && cat "$2" && echo
 }
 
-tell() { # name, text: its length is counted in bytes
+tell() { # name, text: printable ASCII
   printf '%s %s %s\n%s\n' "$mark" "$1" "${#2}" "$2"
 }
 
@@ -110,12 +110,15 @@ pair() {
   done
 }
 
-# Rules of the kernel's older packet filter decide beside those of nft, and nft does not list them. Says the first of each family.
+# Rules of the kernel's older packet filter decide beside those of nft, and nft does not list them. Says the first of them.
 older() {
   for one in ip ip6; do
     [ -n "$(cat "/proc/net/${one}_tables_names" 2>/dev/null)" ] || continue
     saved=$(older_rules "$one") || saved="${one}tables-save is not there to show them"
-    if [ -n "$saved" ]; then tell older "$(printf '%s: %s' "$one" "$saved" | head -n 1 | head -c 200)"; return; fi
+    if [ -n "$saved" ]; then
+      tell older "$(printf '%s: %s' "$one" "$saved" | head -n 1 | head -c 200 | tr -c ' -~\n' '?')"
+      return
+    fi
   done
   return 1
 }
@@ -127,7 +130,7 @@ older_rules() { # ip or ip6
     '' | *nf_tables*) ;;
     *)
       lines=$("$save" 2>&1) || { echo "$save fails"; return; }
-      echo "$lines" | grep -v -e '^#' -e '^COMMIT$' -e '^\*[a-z]*$' -e '^:[^ ]* ACCEPT ' -e '^:[^ ]* - '
+      printf '%s\n' "$lines" | grep -v -e '^#' -e '^COMMIT$' -e '^\*[a-z]*$' -e '^:[^ ]* ACCEPT ' -e '^:[^ ]* - '
       return 0
       ;;
     esac

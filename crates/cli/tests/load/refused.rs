@@ -107,7 +107,7 @@ pub(crate) fn older_filter() {
         return;
     }
     // Its tables have been looked at, and let everything pass.
-    gateway.own("ip6tables-legacy -t nat -S; iptables-legacy -N own");
+    gateway.own(r"ip6tables-legacy -t nat -S; iptables-legacy -N 'own\c'");
     let (sheet, code) = gateway.loaded("--yes-if-verified");
     assert_eq!((code, &sheet["state"]), (0, &"confirmed".into()), "{sheet:#}");
     let verify = || {
