@@ -147,6 +147,14 @@ const ROWS: &[Row] = &[
         sizes: &[10, 100, 300, 1_000],
         files: of_networks,
     },
+    Row {
+        what: "draw zones",
+        of: "rules",
+        words: "draw zones --to p.svg --force",
+        sizes: TO_TEN_THOUSAND,
+        files: made,
+    },
+    Row { what: "export md", of: "rules", words: "export md", sizes: TO_TEN_THOUSAND, files: made },
     Row { what: "matrix", of: "zones", words: "matrix", sizes: &[10, 50, 200], files: of_zones },
     Row { what: "matrix", of: "rules", words: "matrix", sizes: RULES, files: made },
     Row {

@@ -208,5 +208,21 @@ mod tests {
                 prop_assert!(around.is_none_or(|around| around.contains(&one)));
             }
         }
+
+        /// A set that gets more is found by all that it has.
+        #[test]
+        fn what_is_added_is_found(sets in prop::collection::vec(any_set(), 1..8), more in any_set(), asked in any_set()) {
+            let mut near = Nearby::new(&sets);
+            near.add(0, &more);
+            let found = near.to(&asked);
+            for (number, set) in sets.iter().enumerate() {
+                let meets = !asked.is_disjoint(set) || (number == 0 && !asked.is_disjoint(&more));
+                prop_assert!(!meets || found.contains(&number));
+            }
+            if let Some(packet) = more.sample() {
+                prop_assert!(near.around(&packet).contains(&0));
+            }
+            prop_assert!(found.is_sorted_by(|a, b| a < b));
+        }
     }
 }
