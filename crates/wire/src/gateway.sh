@@ -433,7 +433,7 @@ watch() { # 1, or 2 that waits a little longer
   while [ "$(uptime_now)" -lt "$deadline" ]; do
     case $(state) in
     armed | loading) ;;
-    confirmed) sleep 10; [ "$(state)" = confirmed ] && keep; exit ;;
+    confirmed) go_on "$1"; exit ;;
     returning) break ;;
     *) exit ;;
     esac
@@ -446,8 +446,19 @@ watch() { # 1, or 2 that waits a little longer
   esac
   case $(state) in
   returning) restore; after_return ;;
-  confirmed) keep ;;
+  confirmed) go_on "$1" ;;
   esac
+}
+
+# Whoever confirmed may have been killed since: the first of the two takes his place, and the second that one's.
+go_on() { # 1 or 2
+  patience=10
+  if [ "$1" = 2 ]; then patience=40; fi
+  while [ "$patience" -gt 0 ] && [ "$(state)" = confirmed ]; do
+    sleep 1
+    patience=$((patience - 1))
+  done
+  if [ "$(state)" = confirmed ]; then keep; fi
 }
 
 # Somebody who was about to load when the time ran out may still do it: then once more.
