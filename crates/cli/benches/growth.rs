@@ -336,6 +336,7 @@ fn measure(row: &Row, size: usize) -> Measured {
 fn run(words: &str, folder: &Path) -> (Duration, u64) {
     let mut command = Command::new(PROGRAM);
     command.args(words.split(' ')).args(["--plan", "plan.toml"]);
+    // An edit is of no day.
     if !words.starts_with("add ") {
         command.args(["--day", "2026-11-24"]);
     }

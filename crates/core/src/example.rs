@@ -6,16 +6,19 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// The address to set by hand in a network without a pool.
 pub(crate) fn free_address(plan: &Plan, id: NetworkId) -> Option<IpAddr> {
-    let highest = plan.unnamed_addresses(id).v4.spans().last()?.1;
-    Some(Ipv4Addr::from_bits(highest).into())
+    plan.unnamed_addresses(id).v4.last().map(|bits| Ipv4Addr::from_bits(bits).into())
 }
 
 /// The first address of a set in a family.
 pub(crate) fn first(set: &AddressSet, family: Family) -> Option<IpAddr> {
-    if family == Family::V6 {
-        set.v6.first().map(|bits| Ipv6Addr::from_bits(bits).into())
-    } else {
-        set.v4.first().map(|bits| Ipv4Addr::from_bits(bits).into())
+    first_shared(set, &AddressSet::full(), family)
+}
+
+/// The first address of a family that two sets share.
+fn first_shared(one: &AddressSet, other: &AddressSet, family: Family) -> Option<IpAddr> {
+    match family {
+        Family::V4 => one.v4.first_shared(&other.v4).map(|bits| Ipv4Addr::from_bits(bits).into()),
+        Family::V6 => one.v6.first_shared(&other.v6).map(|bits| Ipv6Addr::from_bits(bits).into()),
     }
 }
 
@@ -30,15 +33,7 @@ const EXAMPLES: [IpAddr; 2] = [
 pub(crate) fn candidates(plan: &Plan, set: &AddressSet, family: Family) -> Vec<IpAddr> {
     let mut found: Vec<IpAddr> = hosts(plan, set, family).collect();
     for id in plan.network_ids() {
-        let anyone = plan.anonymous_addresses(id);
-        found.extend(match family {
-            Family::V4 => {
-                anyone.v4.first_shared(&set.v4).map(|bits| IpAddr::from(Ipv4Addr::from_bits(bits)))
-            }
-            Family::V6 => {
-                anyone.v6.first_shared(&set.v6).map(|bits| IpAddr::from(Ipv6Addr::from_bits(bits)))
-            }
-        });
+        found.extend(first_shared(plan.anonymous_addresses(id), set, family));
     }
     found.extend(EXAMPLES.into_iter().filter(|a| Family::of(*a) == family && set.contains(*a)));
     found.extend(first(set, family));

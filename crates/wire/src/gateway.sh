@@ -113,7 +113,10 @@ pair() {
 # Rules of the kernel's older packet filter decide beside those of nft, and nft does not list them. Says the first of them.
 older() {
   for one in ip ip6; do
-    [ -n "$(cat "/proc/net/${one}_tables_names" 2>/dev/null)" ] || continue
+    listed=/proc/net/${one}_tables_names
+    [ -e "$listed" ] || continue
+    tables=$(cat "$listed" 2>/dev/null) || tables=unknown
+    [ -n "$tables" ] || continue
     saved=$(older_rules "$one") || saved="${one}tables-save is not there to show them"
     if [ -n "$saved" ]; then
       tell older "$(printf '%s: %s' "$one" "$saved" | head -n 1 | head -c 200 | tr -c ' -~\n' '?')"
@@ -450,7 +453,7 @@ watch() { # 1, or 2 that waits a little longer
   esac
 }
 
-# Whoever confirmed may have been killed since: the first of the two takes his place, and the second that one's.
+# Whoever confirmed may have been killed since: the first of the two goes on for him, the second for the first.
 go_on() { # 1 or 2
   patience=10
   if [ "$1" = 2 ]; then patience=40; fi

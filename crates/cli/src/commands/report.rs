@@ -38,6 +38,7 @@ pub(super) fn run(args: &Report, session: &mut Session<'_>) -> Result<Exit, Fail
     };
     let proved = session::proved(&meaning, &rules)?;
     let Some(proof) = ProofSheet::new(&meaning, &[rules.form]) else { return Ok(Exit::Fine) };
+    // What is found is of the plan's own form, whatever the gateway runs.
     let found = match &running {
         Some(_) => findings::find(&plan, meaning.day(), Ok(&meaning)),
         None => findings::find_with(&meaning, &rules),

@@ -136,6 +136,18 @@ impl Gateway {
         String::from_utf8_lossy(&done.stdout).into_owned()
     }
 
+    /// Has `nft` do something else as well whenever rules are loaded; the real one is `/run/nft.real` then.
+    pub(crate) fn with_nft(&self, also: &str) {
+        let nft = format!(
+            "#!/bin/sh\n/run/nft.real \"$@\" || exit\ncase \"$1 $2\" in -f*/change.nft) {also};; esac\n"
+        );
+        self.bench.write("nft", nft);
+        let script = self.path("nft").display().to_string();
+        self.own(&format!(
+            "cp /usr/sbin/nft /run/nft.real; chmod +x {script}; mount --bind {script} /usr/sbin/nft"
+        ));
+    }
+
     /// `bastium load` at the engineer's, with these words.
     pub(crate) fn command(&self, words: &str) -> Command {
         self.command_as(GATEWAY, words)

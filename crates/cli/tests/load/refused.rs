@@ -157,6 +157,15 @@ pub(crate) fn older_filter() {
     refused("iptables-save is not there");
     gateway.own("for one in iptables-legacy-save iptables-save; do umount /usr/sbin/$one; done");
     assert_eq!(gateway.loaded("--yes-if-verified").1, 0, "and without them it is loaded");
+    // Somebody adds one while rules are being loaded: what is read back is not all that decides.
+    let rules = gateway.rules();
+    gateway.other_plan();
+    gateway.with_nft("iptables-legacy -A FORWARD -p tcp --dport 4444 -j ACCEPT");
+    let (sheet, code) = gateway.loaded("--yes-if-verified");
+    assert_eq!((code, &sheet["state"]), (1, &"returned".into()), "{sheet:#}");
+    let says = sheet.to_string();
+    assert!(says.contains("older packet filter") && says.contains("dport 4444"), "{sheet:#}");
+    assert_eq!(crate::tried::sorted(&gateway.rules()), crate::tried::sorted(&rules));
 }
 
 /// A shell that greets everybody with whatever it likes.
@@ -239,13 +248,7 @@ pub(crate) fn untrue() {
     }
     assert!(gateway.load("--dry-run").out.contains("names and addresses are those of the plan"));
     // A gateway that opens a port with whatever is loaded.
-    let nft = "#!/bin/sh\n/run/nft.real \"$@\" || exit\ncase \"$1 $2\" in -f*/change.nft) /run/nft.real insert rule inet bastium \
-               forward tcp dport 4444 accept;; esac\n";
-    gateway.bench.write("nft", nft);
-    let script = gateway.path("nft").display().to_string();
-    gateway.own(&format!(
-        "cp /usr/sbin/nft /run/nft.real; chmod +x {script}; mount --bind {script} /usr/sbin/nft"
-    ));
+    gateway.with_nft("/run/nft.real insert rule inet bastium forward tcp dport 4444 accept");
     let (sheet, code) = gateway.loaded("--yes-if-verified");
     assert_eq!((code, &sheet["state"]), (1, &"returned".into()), "{sheet:#}");
     assert!(sheet.to_string().contains("tcp/4444"), "{sheet:#}");

@@ -35,7 +35,7 @@ struct Cover<'c> {
     kept: Vec<bool>,
     /// By mistake, how many of the kept checks show it.
     times: Vec<u32>,
-    /// By mistake, the numbers of the kept checks that show it, one combined with the other by exclusive or: where one alone
+    /// By mistake, the numbers of the kept checks that show it, each once, combined by exclusive or: where one alone
     /// shows it, its number.
     shown_by: Vec<usize>,
 }

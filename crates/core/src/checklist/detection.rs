@@ -259,30 +259,21 @@ pub(super) fn loss(mistake: &Mistake, rules: &RuleSet) -> Option<Vec<Match>> {
 /// What one product has and another has not, as far as places, addresses and services distinguish them: a part
 /// for each of these. Parts may overlap.
 fn without(one: &Match, other: &Match) -> Vec<Match> {
-    let mut left = Vec::new();
     if one.is_empty() {
-        return left;
+        return Vec::new();
     }
-    // Only what is left of something is made whole: a service can have a thousand ports.
     let enters = one.enters.difference(&other.enters);
-    if !enters.is_empty() {
-        left.push(Match { enters, ..one.clone() });
-    }
     let source = one.source.difference(&other.source);
-    if !source.is_empty() {
-        left.push(Match { source, ..one.clone() });
-    }
     let destination = one.destination.difference(&other.destination);
-    if !destination.is_empty() {
-        left.push(Match { destination, ..one.clone() });
-    }
     let service = one.service.difference(&other.service);
-    if !service.is_empty() {
-        left.push(Match { service, ..one.clone() });
-    }
     let at = one.at.difference(&other.at);
-    if !at.is_empty() {
-        left.push(Match { at, ..one.clone() });
-    }
-    left
+    // Only what is left of something is made whole: a service can have a thousand ports.
+    let parts = [
+        (!enters.is_empty()).then(|| Match { enters, ..one.clone() }),
+        (!source.is_empty()).then(|| Match { source, ..one.clone() }),
+        (!destination.is_empty()).then(|| Match { destination, ..one.clone() }),
+        (!service.is_empty()).then(|| Match { service, ..one.clone() }),
+        (!at.is_empty()).then(|| Match { at, ..one.clone() }),
+    ];
+    parts.into_iter().flatten().collect()
 }

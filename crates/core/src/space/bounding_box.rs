@@ -13,13 +13,10 @@ pub(crate) struct BoundingBox<A> {
 impl<A: Coordinate> BoundingBox<A> {
     /// `None` for a block without a packet.
     pub(crate) fn of(block: &Block<A>) -> Option<Self> {
-        fn ends<T: Copy>(spans: &[(T, T)]) -> Option<(T, T)> {
-            Some((spans.first()?.0, spans.last()?.1))
-        }
         let bounding_box = Self {
-            service: ends(block.service.spans())?,
-            destination: ends(block.destination.spans())?,
-            source: ends(block.source.spans())?,
+            service: block.service.ends()?,
+            destination: block.destination.ends()?,
+            source: block.source.ends()?,
         };
         (!block.at.is_empty()).then_some(bounding_box)
     }

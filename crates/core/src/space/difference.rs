@@ -145,14 +145,11 @@ impl<'b, A: Coordinate> Slabs<'b, A> {
 }
 
 fn without<T: Coordinate>(all: &IntervalSet<T>, taken: &Spans<'_, T>) -> IntervalSet<T> {
-    let (Some(first), Some((_, last)), false) = (all.first(), all.spans().last(), taken.is_empty())
-    else {
-        return all.clone();
-    };
+    let Some((first, last)) = all.ends().filter(|_| !taken.is_empty()) else { return all.clone() };
     // What is taken may be the whole site, of which all is one network.
     let near = taken.iter().flat_map(|spans| {
         let begin = spans.partition_point(|(_, high)| *high < first);
-        let end = spans.partition_point(|(low, _)| low <= last);
+        let end = spans.partition_point(|(low, _)| *low <= last);
         &spans[begin..end]
     });
     all.difference(&IntervalSet::from_spans(near.copied()))

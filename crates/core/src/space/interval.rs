@@ -124,6 +124,11 @@ impl<T: Coordinate> IntervalSet<T> {
         self.spans.first().map(|span| span.0)
     }
 
+    /// The highest member.
+    pub fn last(&self) -> Option<T> {
+        self.spans.last().map(|span| span.1)
+    }
+
     /// Whether `number` is a member.
     pub fn contains(&self, number: T) -> bool {
         let after = self.spans.partition_point(|span| span.0 <= number);
@@ -157,7 +162,7 @@ impl<T: Coordinate> IntervalSet<T> {
     }
 
     /// The lowest and the highest member.
-    fn bounding_box(&self) -> Option<(T, T)> {
+    pub(crate) fn ends(&self) -> Option<(T, T)> {
         Some((self.spans.first()?.0, self.spans.last()?.1))
     }
 
@@ -167,7 +172,7 @@ impl<T: Coordinate> IntervalSet<T> {
     fn beside(&self, other: &Self) -> &[(T, T)] {
         /// Among fewer, looking at each is as fast.
         const FEW: usize = 4;
-        let Some((low, high)) = other.bounding_box().filter(|_| self.spans.len() > FEW) else {
+        let Some((low, high)) = other.ends().filter(|_| self.spans.len() > FEW) else {
             return &self.spans;
         };
         let start = self.spans.partition_point(|span| span.1 < low);
@@ -177,8 +182,8 @@ impl<T: Coordinate> IntervalSet<T> {
 
     /// Whether every member of this set is one of `other` too.
     pub fn is_subset(&self, other: &Self) -> bool {
-        let Some((low, high)) = self.bounding_box() else { return true };
-        if !other.bounding_box().is_some_and(|wide| wide.0 <= low && high <= wide.1) {
+        let Some((low, high)) = self.ends() else { return true };
+        if !other.ends().is_some_and(|wide| wide.0 <= low && high <= wide.1) {
             return false;
         }
         // Most parts of a cell are all of it.

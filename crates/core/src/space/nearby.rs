@@ -1,8 +1,6 @@
 //! Which of many packet sets a packet can be in at all, without looking at each of them.
 
-use super::{
-    AddressBits, AsPoint, Block, Coordinate, Interface, Packet, PacketSet, Point, ServicePoint,
-};
+use super::{AddressBits, AsPoint, Block, Interface, Packet, PacketSet, Point, ServicePoint};
 use rstar::{AABB, Envelope, RTree, RTreeObject};
 
 /// A box that holds all of a set: where it enters, source, destination, service. IPv6 addresses are rounded to fit into
@@ -137,14 +135,11 @@ fn bounds_of<A: AddressBits>(set: &PacketSet) -> Option<Bounds> {
 
 /// Where a block lies; `None` if it is empty.
 fn bounds<A: AddressBits>(block: &Block<A>) -> Option<Bounds> {
-    fn ends<T: Coordinate>(spans: &[(T, T)]) -> Option<(T, T)> {
-        Some((spans.first()?.0, spans.last()?.1))
-    }
     Some(span(
-        ends(block.enters.spans())?,
-        ends(block.source.spans())?,
-        ends(block.destination.spans())?,
-        ends(block.service.spans())?,
+        block.enters.ends()?,
+        block.source.ends()?,
+        block.destination.ends()?,
+        block.service.ends()?,
     ))
 }
 

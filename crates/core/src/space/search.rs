@@ -71,7 +71,7 @@ impl<A: Coordinate> Block<A> {
     /// The packet at the low or at the high end of every dimension; none if the block is empty.
     pub fn corner(&self, high: bool) -> Option<Point<A>> {
         fn end<T: Coordinate>(set: &IntervalSet<T>, high: bool) -> Option<T> {
-            if high { set.spans().last().map(|span| span.1) } else { set.first() }
+            if high { set.last() } else { set.first() }
         }
         Some(Point {
             enters: end(&self.enters, high)?,

@@ -86,22 +86,13 @@ impl Known {
         let mut takes_leased = false;
         if !here.is_empty() {
             let only = unknown && !leased;
-            let choice = self.real(family, &wanted, &real, only);
-            // Whatever such an address is, it is none of those that are excepted.
-            takes_leased = choice
-                .as_ref()
-                .is_some_and(|(not, excepted)| *not && excepted.is_subset(&self.elsewhere));
-            let test = choice.map(|(not, set)| Test::Address {
-                end,
-                family,
-                elements: elements(&set),
-                not,
-            });
-            let mut tests: Vec<Test> = test.into_iter().collect();
-            if wide {
-                tests.extend(without.iter().map(|(_, set)| named(set, true)));
-            }
-            ways.push(tests);
+            let real = self.real(family, &wanted, &real, only);
+            let without: Vec<Test> =
+                without.iter().filter(|_| wide).map(|(_, set)| named(set, true)).collect();
+            // Whatever such an address is, it is none of those that are excepted; a name can lead to it.
+            takes_leased = without.is_empty()
+                && real.as_ref().is_some_and(|one| one.not && one.set.is_subset(&self.elsewhere));
+            ways.push(real.map(|one| one.test(end, family)).into_iter().chain(without).collect());
         }
         if !wide {
             ways.extend(within.iter().map(|(_, set)| vec![named(set, false)]));
@@ -118,16 +109,15 @@ impl Known {
         set.has_most_of(&self.internet)
     }
 
-    /// What makes the shortest test that holds for just those of the possible addresses that are wanted: whether it is for
-    /// what is not in a set, and the set. None where all are wanted. Where `only` these are meant, whatever else there may
-    /// be, the set has them.
+    /// The shortest test that holds for just those of the possible addresses that are wanted; none where it holds for all.
+    /// Where `only` these are meant, whatever else there may be, the test names them.
     fn real(
         &self,
         family: Family,
         wanted: &AddressSet,
         possible: &AddressSet,
         only: bool,
-    ) -> Option<(bool, AddressSet)> {
+    ) -> Option<Asked> {
         if possible.is_subset(wanted) && !only {
             return None;
         }
@@ -135,7 +125,7 @@ impl Known {
         let plain = elements(&here);
         if plain.len() == 1 && cost(&plain) == 1 {
             // One address or prefix: nothing is shorter.
-            return Some((false, here));
+            return Some(Asked { not: false, set: here });
         }
         let touched = self.subnets.iter().filter(|subnet| !subnet.is_disjoint(&here));
         let subnets = touched.fold(AddressSet::empty(), |all, subnet| all.union(subnet));
@@ -150,7 +140,20 @@ impl Known {
             choices.push((true, possible.difference(wanted)));
             choices.push((true, of_family(&filled.complement(), family)));
         }
-        choices.into_iter().min_by_key(|(not, set)| (cost(&elements(set)), *not))
+        let all = choices.into_iter().map(|(not, set)| Asked { not, set });
+        all.min_by_key(|one| (cost(&elements(&one.set)), one.not))
+    }
+}
+
+/// What a test for addresses asks: whether one is in a set, or that it is not.
+struct Asked {
+    not: bool,
+    set: AddressSet,
+}
+
+impl Asked {
+    fn test(&self, end: End, family: Family) -> Test {
+        Test::Address { end, family, elements: elements(&self.set), not: self.not }
     }
 }
 

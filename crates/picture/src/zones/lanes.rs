@@ -129,9 +129,10 @@ mod tests {
                 })
                 .collect();
         }
+        let crossings = Crossings::of(&lanes);
         for order in &orders {
-            best = best.min(Crossings::of(&lanes).in_order(order));
+            best = best.min(crossings.in_order(order));
         }
-        assert!(Crossings::of(&lanes).in_order(&ordered(&lanes)) <= best + 1);
+        assert!(crossings.in_order(&ordered(&lanes)) <= best + 1);
     }
 }

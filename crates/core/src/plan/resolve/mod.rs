@@ -263,14 +263,10 @@ fn anonymous(network: &Network, unnamed: &AddressSet) -> AddressSet {
             let pool = IntervalSet::range(pool.first().to_bits(), pool.last().to_bits());
             unnamed.v4.intersection(&pool)
         }
-        None => highest(&unnamed.v4).map(IntervalSet::point).unwrap_or_default(),
+        // A high address is the least likely to be in anyone's range.
+        None => unnamed.v4.last().map(IntervalSet::point).unwrap_or_default(),
     };
     AddressSet { v4, v6: unnamed.v6.clone() }
-}
-
-/// A high address is the least likely to be in anyone's range.
-fn highest(set: &IntervalSet<u32>) -> Option<u32> {
-    set.spans().last().map(|span| span.1)
 }
 
 fn in_order_of_text(mut problems: Vec<Problem>) -> Vec<Problem> {
