@@ -108,48 +108,7 @@ fn print(
             session.print(&table::draw(&parts, session.look(), 2))?;
         }
     }
-    let mut details = Table::new([Column::whole("about"), Column::text("")]);
-    let mut line =
-        |name: &str, value: String| details.row([Cell::toned(name, Tone::Faint), value.into()]);
-    if let (Some(first), Some(_)) = (answer.shares.first(), answer.verdict) {
-        line("packet", plan.packet_words(&first.packet));
-        if let Some(rule) = answer.rule {
-            line("rule", format!("{} {}", rule.number, rule.id));
-        }
-        // What came close is shown below, with what would have to be otherwise.
-        let reported =
-            |id: &str| sheet.near_misses.iter().any(|one| id.contains(&format!(".{}", one.name)));
-        let others = sheet.passed_over.iter().filter(|passed| !reported(&passed.id));
-        for (index, passed) in others.enumerate() {
-            let name = if index == 0 { "not matched" } else { "" };
-            line(name, format!("{} {} (another {})", passed.number, passed.id, passed.differs));
-        }
-        for (index, one) in sheet.near_misses.iter().enumerate().take(MOST_NEAR_MISSES) {
-            let name = if index == 0 { "came close" } else { "" };
-            line(name, format!("{} (line {})", one.says, one.line));
-        }
-        if sheet.near_misses.len() > MOST_NEAR_MISSES {
-            line("", format!("and {} more", sheet.near_misses.len() - MOST_NEAR_MISSES));
-        }
-        for (index, change) in sheet.to_change.iter().enumerate() {
-            line(if index == 0 { "to change it" } else { "" }, change.clone());
-        }
-        if let Some(reply) = sheet.reply {
-            let by = sheet
-                .reply_rule
-                .as_ref()
-                .map(|r| format!(", allowed by rule {} {}", r.number, r.id));
-            // What is expected has the same name as the line.
-            let reply = if reply == "reply" { "yes" } else { reply };
-            line("reply", format!("{reply}{}", by.unwrap_or_default()));
-        }
-        if first.decision.verdict.is_filtered() {
-            line("logged", if sheet.logged { "yes" } else { "no" }.to_owned());
-        }
-    }
-    for (index, aside) in sheet.asides.iter().enumerate() {
-        line(if index == 0 { "besides" } else { "" }, aside.clone());
-    }
+    let details = details(plan, answer, sheet);
     if details.rows.is_empty() {
         return Ok(());
     }
@@ -157,6 +116,59 @@ fn print(
         session.print("\n")?;
     }
     session.print(&table::draw_rows(&details, session.look()))
+}
+
+/// What is shown below the verdict, a name and a value in each line: only the first of several lines about the same
+/// has the name.
+struct Details(Table);
+
+impl Details {
+    fn line(&mut self, name: &str, value: String) {
+        self.0.row([Cell::toned(name, Tone::Faint), value.into()]);
+    }
+
+    fn lines(&mut self, name: &str, values: impl IntoIterator<Item = String>) {
+        for (index, value) in values.into_iter().enumerate() {
+            self.line(if index == 0 { name } else { "" }, value);
+        }
+    }
+}
+
+/// One packet that stands for the question, what decides it, what came close, and its reply.
+fn details(plan: &Plan, answer: &Answer<'_>, sheet: &AnswerSheet) -> Table {
+    let mut details = Details(Table::new([Column::whole("about"), Column::text("")]));
+    if let (Some(first), Some(_)) = (answer.shares.first(), answer.verdict) {
+        details.line("packet", plan.packet_words(&first.packet));
+        if let Some(rule) = answer.rule {
+            details.line("rule", format!("{} {}", rule.number, rule.id));
+        }
+        // What came close is shown below, with what would have to be otherwise.
+        let reported =
+            |id: &str| sheet.near_misses.iter().any(|one| id.contains(&format!(".{}", one.name)));
+        let others = sheet.passed_over.iter().filter(|passed| !reported(&passed.id));
+        details.lines(
+            "not matched",
+            others.map(|one| format!("{} {} (another {})", one.number, one.id, one.differs)),
+        );
+        let near = sheet.near_misses.iter().take(MOST_NEAR_MISSES);
+        details.lines("came close", near.map(|one| format!("{} (line {})", one.says, one.line)));
+        if sheet.near_misses.len() > MOST_NEAR_MISSES {
+            details.line("", format!("and {} more", sheet.near_misses.len() - MOST_NEAR_MISSES));
+        }
+        details.lines("to change it", sheet.to_change.iter().cloned());
+        if let Some(reply) = sheet.reply {
+            let rule = sheet.reply_rule.as_ref();
+            let by = rule.map(|r| format!(", allowed by rule {} {}", r.number, r.id));
+            // What is expected has the same name as the line.
+            let reply = if reply == "reply" { "yes" } else { reply };
+            details.line("reply", format!("{reply}{}", by.unwrap_or_default()));
+        }
+        if first.decision.verdict.is_filtered() {
+            details.line("logged", if sheet.logged { "yes" } else { "no" }.to_owned());
+        }
+    }
+    details.lines("besides", sheet.asides.iter().cloned());
+    details.0
 }
 
 /// Plan and rules come by separate ways. If they ever part, nothing here can be trusted.

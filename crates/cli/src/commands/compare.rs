@@ -9,7 +9,9 @@ use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Form, Plan};
 use bastium_core::proof;
 use bastium_core::rules::{self, RuleSet};
-use bastium_report::sheets::{CompareSheet, Names, RuleFile, RuleFileProblem, SettingRow};
+use bastium_report::sheets::{
+    ChangeRow, CompareSheet, Names, RuleFile, RuleFileProblem, SettingRow,
+};
 use jiff::civil::Date;
 use std::path::Path;
 
@@ -174,11 +176,8 @@ fn print_changes(sheet: &CompareSheet, session: &mut Session<'_>) -> Result<(), 
     session.print(&table::draw(&rules, session.look(), 3))
 }
 
-/// What is opened, closed and changed, a line each. What opens is never cut off.
-pub(super) fn print_traffic(
-    sheet: &CompareSheet,
-    session: &mut Session<'_>,
-) -> Result<(), Failure> {
+/// How much is opened, closed and changed, in one line.
+fn headline(sheet: &CompareSheet) -> String {
     let classes = |number: usize| match number {
         1 => "1 traffic class".to_owned(),
         number => format!("{number} traffic classes"),
@@ -202,8 +201,27 @@ pub(super) fn print_traffic(
             headline.push_str(&format!(", {changes}"));
         }
     }
+    headline
+}
+
+fn traffic_in_words(row: &ChangeRow) -> String {
+    let verdicts = format!("was {}, is {}", row.before, row.after).replace('_', " ");
+    let because = &row.because_after;
+    // That nothing leads there is no entry of the plan.
+    let by = match because.kind {
+        "no_route" => String::new(),
+        _ => format!(", by {}", because.words_and_line()),
+    };
+    format!("- {}: {verdicts}{by}", row.packets.short)
+}
+
+/// What is opened, closed and changed, a line each. What opens is never cut off.
+pub(super) fn print_traffic(
+    sheet: &CompareSheet,
+    session: &mut Session<'_>,
+) -> Result<(), Failure> {
     let tone = if sheet.opens.is_empty() { style::STRONG } else { style::WARN.bold() };
-    session.prose(tone, &headline)?;
+    session.prose(tone, &headline(sheet))?;
     session.print("\n")?;
     let kinds = [
         (&sheet.opens, style::WARN, "opens"),
@@ -218,15 +236,7 @@ pub(super) fn print_traffic(
         // What opens is never cut off.
         let most = if heading == "opens" { rows.len() } else { MOST };
         for row in rows.iter().take(most) {
-            let one = &row.packets;
-            let verdicts = format!("was {}, is {}", row.before, row.after).replace('_', " ");
-            let because = &row.because_after;
-            // That nothing leads there is no entry of the plan.
-            let by = match because.kind {
-                "no_route" => String::new(),
-                _ => format!(", by {}", because.words_and_line()),
-            };
-            session.prose(style::PLAIN, &format!("- {}: {verdicts}{by}", one.short))?;
+            session.prose(style::PLAIN, &traffic_in_words(row))?;
         }
         if rows.len() > most {
             let more = format!("... and {} more; --format json lists all", rows.len() - most);

@@ -33,66 +33,92 @@ pub(super) fn run(args: &Export, session: &mut Session<'_>) -> Result<Exit, Fail
     }
     let plan = leased::known(session.plan()?, given)?;
     let meaning = session::meaning(&plan, args.day.day)?;
-    let own = args.form.map_or(plan.gateway().form, Form::from);
-    let text = match args.what {
-        ExportFormat::Nftables => for_nft(args, &meaning)?.into_bytes(),
-        ExportFormat::Boot => {
-            let files = boot_files(&plan, &for_nft(args, &meaning)?);
-            let folder = args.to.as_ref().ok_or(CallProblem::NeedsFolder)?;
-            let files: Vec<(String, Vec<u8>)> =
-                files.into_iter().map(|one| (one.name.to_owned(), one.text.into_bytes())).collect();
-            return folder_of(&files, folder, args.force, session);
+    match (contents(args, &meaning, session)?, &args.to) {
+        (Contents::Files(files), Some(folder)) => folder_of(&files, folder, args.force, session),
+        (Contents::Files(_), None) => Err(CallProblem::NeedsFolder.into()),
+        (Contents::File(bytes), Some(path)) => {
+            files::put(path, &bytes, args.force, session)?;
+            session.remark(&format!("wrote {}", path.display()));
+            Ok(Exit::Fine)
         }
-        ExportFormat::Networkd | ExportFormat::Ifupdown => {
-            let manager = match args.what {
-                ExportFormat::Networkd => Manager::Networkd,
-                _ => Manager::Ifupdown,
-            };
-            let made = interfaces(&plan, manager)?;
-            for says in left_out(&made) {
-                session.remark(&says);
-            }
-            let mut files: Vec<(String, Vec<u8>)> =
-                made.files.into_iter().map(|one| (one.name, one.text.into_bytes())).collect();
-            if manager == Manager::Networkd {
-                let folder = args.to.as_ref().ok_or(CallProblem::NeedsFolder)?;
-                return folder_of(&files, folder, args.force, session);
-            }
+        (Contents::File(bytes), None) => {
+            session.print(&String::from_utf8_lossy(&bytes))?;
+            Ok(Exit::Fine)
+        }
+    }
+}
+
+/// What an export consists of.
+enum Contents {
+    /// One file, which may go to standard output.
+    File(Vec<u8>),
+    /// Files with their names, which belong in a folder.
+    Files(Vec<(String, Vec<u8>)>),
+}
+
+fn contents(
+    args: &Export,
+    meaning: &Meaning<'_>,
+    session: &mut Session<'_>,
+) -> Result<Contents, Failure> {
+    let plan = meaning.plan();
+    let file = match args.what {
+        ExportFormat::Nftables => for_nft(args, meaning)?.into_bytes(),
+        ExportFormat::Boot => {
+            let files = boot_files(plan, &for_nft(args, meaning)?).into_iter();
+            let files = files.map(|one| (one.name.to_owned(), one.text.into_bytes()));
+            return Ok(Contents::Files(files.collect()));
+        }
+        ExportFormat::Networkd => {
+            return Ok(Contents::Files(for_interfaces(plan, Manager::Networkd, session)?));
+        }
+        ExportFormat::Ifupdown => {
+            let mut files = for_interfaces(plan, Manager::Ifupdown, session)?;
             files.pop().map(|(_, text)| text).unwrap_or_default()
         }
-        ExportFormat::Dnsmasq => names_and_leases(&meaning)?.into_bytes(),
+        ExportFormat::Dnsmasq => names_and_leases(meaning)?.into_bytes(),
         ExportFormat::AclJson => {
             // These lists have no state, and each is on an interface.
             let form = args.form.map_or(Form::PerInterface, Form::from);
-            acl(&meaning, &session::in_form(&meaning, form)?, session)?
+            acl(meaning, &session::in_form(meaning, form)?, session)?
         }
         ExportFormat::Csv | ExportFormat::Md | ExportFormat::Xlsx | ExportFormat::Json => {
-            let rules = session::in_form(&meaning, own)?;
-            let book = book(&meaning, &rules)?;
-            let parts = parts(args.sheet);
-            match args.what {
-                ExportFormat::Csv => match (parts.as_slice(), &args.to) {
-                    ([one], _) => book.csv(*one).into_bytes(),
-                    (_, Some(folder)) => return files(&book, folder, args.force, session),
-                    (_, None) => return Err(CallProblem::WhichTable.into()),
-                },
-                ExportFormat::Md => book.markdown(&parts).into_bytes(),
-                ExportFormat::Xlsx if args.to.is_none() => {
-                    return Err(CallProblem::WorkbookToTerminal.into());
-                }
-                ExportFormat::Xlsx => book.xlsx(&parts).map_err(std::io::Error::other)?,
-                _ => json_text(&book.json(&parts).map_err(std::io::Error::from)?)?,
-            }
+            let own = args.form.map_or(plan.gateway().form, Form::from);
+            return sheets(args, &book(meaning, &session::in_form(meaning, own)?)?);
         }
     };
-    match &args.to {
-        Some(path) => {
-            files::put(path, &text, args.force, session)?;
-            session.remark(&format!("wrote {}", path.display()));
-        }
-        None => session.print(&String::from_utf8_lossy(&text))?,
+    Ok(Contents::File(file))
+}
+
+/// The files by which a gateway makes its interfaces; what they cannot say is remarked.
+fn for_interfaces(
+    plan: &Plan,
+    manager: Manager,
+    session: &mut Session<'_>,
+) -> Result<Vec<(String, Vec<u8>)>, Failure> {
+    let made = interfaces(plan, manager)?;
+    for says in left_out(&made) {
+        session.remark(&says);
     }
-    Ok(Exit::Fine)
+    Ok(made.files.into_iter().map(|one| (one.name, one.text.into_bytes())).collect())
+}
+
+fn sheets(args: &Export, book: &Book) -> Result<Contents, Failure> {
+    let parts = parts(args.sheet);
+    let file = match args.what {
+        ExportFormat::Csv => match (parts.as_slice(), &args.to) {
+            ([one], _) => book.csv(*one).into_bytes(),
+            (_, Some(_)) => return Ok(Contents::Files(tables(book))),
+            (_, None) => return Err(CallProblem::WhichTable.into()),
+        },
+        ExportFormat::Md => book.markdown(&parts).into_bytes(),
+        ExportFormat::Xlsx if args.to.is_none() => {
+            return Err(CallProblem::WorkbookToTerminal.into());
+        }
+        ExportFormat::Xlsx => book.xlsx(&parts).map_err(std::io::Error::other)?,
+        _ => json_text(&book.json(&parts).map_err(std::io::Error::from)?)?,
+    };
+    Ok(Contents::File(file))
 }
 
 fn parts(sheet: Option<SheetName>) -> Vec<Part> {
@@ -130,15 +156,10 @@ fn book(meaning: &Meaning<'_>, rules: &RuleSet) -> Result<Book, Failure> {
     })
 }
 
-/// A file for each sheet, in a folder that is made if it is not there.
-fn files(
-    book: &Book,
-    folder: &Path,
-    force: bool,
-    session: &mut Session<'_>,
-) -> Result<Exit, Failure> {
+/// A file for each sheet.
+fn tables(book: &Book) -> Vec<(String, Vec<u8>)> {
     let file = |part: Part| (format!("{}.csv", part.word()), book.csv(part).into_bytes());
-    folder_of(&Part::ALL.map(file), folder, force, session)
+    Part::ALL.map(file).into()
 }
 
 /// Files by their names, in a folder that is made if it is not there.

@@ -46,30 +46,30 @@ fn print(proof: &FormProof, day: &str, session: &mut Session<'_>) -> Result<(), 
     if !proof.refused.is_empty() {
         return Ok(());
     }
+    single_rules(proof, session)?;
+    leak(proof, session)?;
+    asides(proof, session)
+}
+
+/// What is to be said about single rules, the worst first.
+fn single_rules(proof: &FormProof, session: &mut Session<'_>) -> Result<(), Failure> {
     let dead = proof.dead().map(|row| {
-        format!(
-            "rule {} {} is shadowed: {} above it",
-            row.number,
-            row.id,
-            row.covered_by.join(", ")
-        )
+        let above = row.covered_by.join(", ");
+        format!("rule {} {} is shadowed: {above} above it", row.number, row.id)
     });
     let needless = proof.needless().map(|row| {
-        format!(
-            "rule {} {} is redundant: {} would do the same",
-            row.number,
-            row.id,
-            row.covered_by.join(", ")
-        )
+        let others = row.covered_by.join(", ");
+        format!("rule {} {} is redundant: {others} would do the same", row.number, row.id)
     });
     some(dead.chain(needless).collect(), style::WARN, session)?;
-    let pairs: Vec<String> = proof
-        .order_dependent
-        .iter()
-        .map(|pair| format!("order matters: {} has to stay above {}", pair.above, pair.below))
-        .collect();
-    some(pairs, style::PLAIN, session)?;
-    leak(proof, session)?;
+    let pairs = proof.order_dependent.iter();
+    let pairs =
+        pairs.map(|pair| format!("order matters: {} has to stay above {}", pair.above, pair.below));
+    some(pairs.collect(), style::PLAIN, session)
+}
+
+/// What is worth knowing beside the verdict: rules that only log, rules that are left out, and assumptions.
+fn asides(proof: &FormProof, session: &mut Session<'_>) -> Result<(), Failure> {
     let quiet = proof.shadowed.len() + proof.redundant.len()
         - proof.dead().count()
         - proof.needless().count();
@@ -82,11 +82,9 @@ fn print(proof: &FormProof, day: &str, session: &mut Session<'_>) -> Result<(), 
         session.prose(style::FAINT, &says)?;
     }
     if proof.rules_undecided > 0 {
-        let which = match proof.rules_undecided {
-            1 => "1 rule is".to_owned(),
-            more => format!("{more} rules are"),
-        };
-        let says = format!("whether {which} needed could not be decided within the limits");
+        let rules = count(proof.rules_undecided, "rule");
+        let are = either(proof.rules_undecided, "is", "are");
+        let says = format!("whether {rules} {are} needed could not be decided within the limits");
         session.prose(style::WARN, &says)?;
     }
     if !proof.left_out.is_empty() {
@@ -140,6 +138,11 @@ fn verdict(proof: &FormProof, session: &mut Session<'_>) -> Result<(), Failure> 
         );
         session.prose(style::WARN, &says)?;
     }
+    replies(proof, session)
+}
+
+/// Whether replies to what is allowed pass.
+fn replies(proof: &FormProof, session: &mut Session<'_>) -> Result<(), Failure> {
     match &proof.unanswered {
         None if proof.replies_undecided > 0 => {
             let says = format!(

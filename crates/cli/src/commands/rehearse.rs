@@ -296,6 +296,12 @@ fn print(sheet: &RehearsalSheet, all: bool, session: &mut Session<'_>) -> Result
     for (mood, says) in sheet.sweep.iter().flat_map(show::sweep::lines) {
         session.prose(mood, &says)?;
     }
+    not_tested(sheet, session)?;
+    hits(sheet, session)
+}
+
+/// The checks that were left out and why, and the rules for packets that nothing here can send.
+fn not_tested(sheet: &RehearsalSheet, session: &mut Session<'_>) -> Result<(), Failure> {
     let left = sheet.checks.iter().filter(|check| check.agrees.is_none());
     for (reason, number) in reasons(left.filter_map(|check| check.says.as_deref())) {
         session
@@ -310,7 +316,13 @@ fn print(sheet: &RehearsalSheet, all: bool, session: &mut Session<'_>) -> Result
         );
         session.prose(style::FAINT, &says)?;
     }
-    let can = sheet.rules.iter().filter(|rule| rule.can_match).count() - beyond.len();
+    Ok(())
+}
+
+/// Whether every rule that can match was hit.
+fn hits(sheet: &RehearsalSheet, session: &mut Session<'_>) -> Result<(), Failure> {
+    let beyond = sheet.beyond().count();
+    let can = sheet.rules.iter().filter(|rule| rule.can_match).count() - beyond;
     let unhit: Vec<&str> = sheet.unhit().map(|rule| rule.id.as_str()).collect();
     let hit = match unhit.as_slice() {
         [] => format!("Every rule that can match was hit: {can} of {can}."),

@@ -11,7 +11,7 @@ use super::time::{ADDRESS, MOVE, Point, SET_UP, capped};
 use super::topics::topics;
 use super::write::Writer;
 use super::{
-    Check, Checklist, Expect, NotTried, Probe, SetUp, Stand, Standpoint, Workshop, control, looks,
+    Check, Checklist, Expect, Generator, NotTried, Probe, SetUp, Stand, Standpoint, control, looks,
     stands, time,
 };
 use crate::example;
@@ -36,9 +36,9 @@ const MOST_TARGETS: usize = 8;
 const CONTROL: u32 = 120;
 
 /// Chooses from what can be tried, and from the whole list.
-pub(super) fn carried(workshop: &Workshop<'_>, full: Checklist) -> Checklist {
-    let mut walk = Walk::new(workshop);
-    let (topics, mut not_tried) = topics(workshop);
+pub(super) fn carried(generator: &Generator<'_>, full: Checklist) -> Checklist {
+    let mut walk = Walk::new(generator);
+    let (topics, mut not_tried) = topics(generator);
     for topic in topics {
         if let Err(why) = walk.take_best(topic.candidates) {
             not_tried.push(NotTried { what: topic.what, why: why.words().to_owned() });
@@ -49,7 +49,7 @@ pub(super) fn carried(workshop: &Workshop<'_>, full: Checklist) -> Checklist {
     walk.fill(full.stands.iter().flat_map(|stand| &stand.checks));
     let mut checks = walk.checks;
     name_apart(&mut checks, &full);
-    let mut stands = stands(workshop.meaning, checks);
+    let mut stands = stands(generator.meaning, checks);
     in_order(&mut stands);
     control::find(&mut stands);
     time::number(&mut stands);
@@ -129,7 +129,7 @@ impl Why {
 }
 
 struct Walk<'w, 'm> {
-    workshop: &'w Workshop<'m>,
+    generator: &'w Generator<'m>,
     writer: Writer<'w, 'm>,
     checks: Vec<Check>,
     /// The mistakes that some of them shows.
@@ -144,10 +144,10 @@ struct Walk<'w, 'm> {
 }
 
 impl<'w, 'm> Walk<'w, 'm> {
-    fn new(workshop: &'w Workshop<'m>) -> Self {
+    fn new(generator: &'w Generator<'m>) -> Self {
         Self {
-            workshop,
-            writer: Writer::new(workshop.meaning, &workshop.shown.lists),
+            generator,
+            writer: Writer::new(generator.meaning, &generator.shown.lists),
             checks: Vec::new(),
             caught: HashSet::new(),
             packets: HashSet::new(),
@@ -192,7 +192,7 @@ impl<'w, 'm> Walk<'w, 'm> {
 
     /// What it costs to have the second laptop at an address.
     fn second_at(&self, at: IpAddr) -> Result<u32, Why> {
-        let network = self.workshop.meaning.plan().network_of(at).ok_or(Why::Server)?;
+        let network = self.generator.meaning.plan().network_of(at).ok_or(Why::Server)?;
         match self.second {
             Some(second) if second != network => Err(Why::OtherSecond),
             _ if self.set_up.contains(&at) => Ok(0),
@@ -205,7 +205,7 @@ impl<'w, 'm> Walk<'w, 'm> {
         self.points.insert(check.standpoint.point());
         self.places.insert(check.standpoint.clone());
         if let Some(at) = check.set_up_at() {
-            self.second = self.workshop.meaning.plan().network_of(at);
+            self.second = self.generator.meaning.plan().network_of(at);
             self.set_up.insert(at);
         }
         self.packets.insert((check.packet, check.probe));
@@ -219,9 +219,9 @@ impl<'w, 'm> Walk<'w, 'm> {
     }
 
     fn written(&self, mut candidate: Candidate) -> Option<Check> {
-        let decision = self.workshop.meaning.decide(&candidate.packet);
+        let decision = self.generator.meaning.decide(&candidate.packet);
         if decision.verdict.is_filtered() {
-            candidate.shows = self.workshop.shown.by(&candidate.packet);
+            candidate.shows = self.generator.shown.by(&candidate.packet);
         }
         self.writer.check(candidate)
     }
@@ -294,13 +294,13 @@ impl<'w, 'm> Walk<'w, 'm> {
             source: source.into(),
             ..Match::everything()
         };
-        let plan = self.workshop.meaning.plan();
+        let plan = self.generator.meaning.plan();
         let udp = [53, 123].map(|port| ServicePoint::port(Protocol::UDP, port));
         let services =
             [ServicePoint::echo(family)].into_iter().chain(udp).chain([tcp(443), tcp(80)]);
         let services: Vec<ServicePoint> = services.collect();
         let mut found: Vec<(u32, Check)> = Vec::new();
-        for product in self.workshop.places.within(&asked).products() {
+        for product in self.generator.places.within(&asked).products() {
             let line = product.service.line(family);
             let gateway = product.destination.intersection(plan.gateway_inside());
             let sets = [gateway, product.destination.clone()];
@@ -320,7 +320,7 @@ impl<'w, 'm> Walk<'w, 'm> {
 
     /// The cheapest check whose reply makes a silence evidence, with what it costs.
     fn control_for(&self, silent: &Check) -> Option<(u32, Check)> {
-        let plan = self.workshop.meaning.plan();
+        let plan = self.generator.meaning.plan();
         let family = silent.packet.family();
         let destination = silent.packet.destination();
         let asked = Match { destination: destination.into(), ..Match::everything() };
@@ -330,7 +330,7 @@ impl<'w, 'm> Walk<'w, 'm> {
             services.extend([ServicePoint::echo(family)].into_iter().chain(udp));
         }
         let mut best: Option<(u32, Check)> = None;
-        for product in self.workshop.places.within(&asked).products() {
+        for product in self.generator.places.within(&asked).products() {
             let line = product.service.line(family);
             let (Some(enters), Some(at)) = (product.enters.first(), product.at.first()) else {
                 continue;
@@ -355,7 +355,7 @@ impl<'w, 'm> Walk<'w, 'm> {
 
     /// The check of a packet that must get a reply, with what it costs.
     fn reply_by(&self, packet: Packet, silent: &Check) -> Option<(u32, Check)> {
-        let allowed = self.workshop.meaning.decide(&packet).verdict == Verdict::Allow;
+        let allowed = self.generator.meaning.decide(&packet).verdict == Verdict::Allow;
         let probe = Probe::of(&packet).filter(|_| allowed)?;
         let id = format!("control.{}", silent.id.replace('/', "."));
         let check = self.written(Candidate::new(id, packet, probe))?;
@@ -375,7 +375,7 @@ impl<'w, 'm> Walk<'w, 'm> {
 
     /// From where to where a check goes.
     fn pair(&self, check: &Check) -> (Interface, ZoneId) {
-        let plan = self.workshop.meaning.plan();
+        let plan = self.generator.meaning.plan();
         (check.packet.enters, plan.zone_to(check.packet.destination()))
     }
 

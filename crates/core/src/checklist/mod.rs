@@ -127,27 +127,27 @@ pub struct NotTried {
 /// Makes the checklist of a plan: as few checks as catch every mistake that can be caught. What it proves is
 /// only worth something of rules that do what the plan says.
 pub fn build(meaning: &Meaning<'_>, proved: Proved<'_>) -> Checklist {
-    Workshop::new(meaning, proved.rules()).full()
+    Generator::new(meaning, proved.rules()).full()
 }
 
 /// Makes the list that one person carries through the building: what the plan promises, what it excepts, and what every
 /// network needs, from sockets and Wi-Fi names, with no device that the plan does not have but a second laptop; and then
 /// what shows most mistakes for its time, as far as the walk allows.
 pub fn carried(meaning: &Meaning<'_>, proved: Proved<'_>) -> Checklist {
-    let workshop = Workshop::new(meaning, proved.rules());
-    let full = workshop.full();
-    carried::carried(&workshop, full)
+    let generator = Generator::new(meaning, proved.rules());
+    let full = generator.full();
+    carried::carried(&generator, full)
 }
 
 /// What lists are made from.
-struct Workshop<'m> {
+struct Generator<'m> {
     meaning: &'m Meaning<'m>,
     rules: &'m RuleSet<'m>,
     places: Places,
     shown: Detection<'m>,
 }
 
-impl<'m> Workshop<'m> {
+impl<'m> Generator<'m> {
     fn new(meaning: &'m Meaning<'m>, rules: &'m RuleSet<'m>) -> Self {
         let (places, shown) = (Places::of(meaning), Detection::new(meaning, rules));
         Self { meaning, rules, places, shown }

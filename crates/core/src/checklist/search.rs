@@ -39,8 +39,8 @@ pub(super) fn search(
     pool: &[Candidate],
 ) -> Searched {
     let mut known: HashSet<u32> = pool.iter().flat_map(|c| c.shows.iter().copied()).collect();
-    let frame = Partition::of(meaning);
-    let showing = WitnessSearch::new(meaning, shown.rules, &frame);
+    let partition = Partition::of(meaning);
+    let showing = WitnessSearch::new(meaning, shown.rules, &partition);
     let offered: PacketSet = shown.rules.translations.iter().map(|t| t.takes.clone()).collect();
     let offered = shown.rules.set_as_filtered(&places.all().intersection(&offered));
     let translated = offered.products().collect();

@@ -4,7 +4,7 @@
 use super::candidate::{Candidate, Everyday};
 use super::content;
 use super::places::tcp;
-use super::{NotTried, Probe, Workshop};
+use super::{Generator, NotTried, Probe};
 use crate::asking::{End, question};
 use crate::example;
 use crate::plan::{Exception, ExceptionId, Guarantee, Plan};
@@ -32,14 +32,14 @@ const MOST_PRODUCTS: usize = 40;
 const MOST_ENDS: usize = 2;
 
 /// All topics, those of guarantees first; and what is left out on purpose.
-pub(super) fn topics(workshop: &Workshop<'_>) -> (Vec<Topic>, Vec<NotTried>) {
-    let plan = workshop.meaning.plan();
-    let ways = Ways { workshop, plan };
+pub(super) fn topics(generator: &Generator<'_>) -> (Vec<Topic>, Vec<NotTried>) {
+    let plan = generator.meaning.plan();
+    let ways = Ways { generator, plan };
     let mut topics: Vec<Topic> =
         plan.guarantees().iter().flat_map(|guarantee| ways.guarantee(guarantee)).collect();
     topics.extend(ways.everyday());
     let active: HashSet<ExceptionId> =
-        workshop.meaning.precedence().active().iter().copied().collect();
+        generator.meaning.precedence().active().iter().copied().collect();
     let mut not_tried = Vec::new();
     for (index, exception) in plan.exceptions().iter().enumerate() {
         let id = ExceptionId(index);
@@ -60,7 +60,7 @@ pub(super) fn topics(workshop: &Workshop<'_>) -> (Vec<Topic>, Vec<NotTried>) {
 }
 
 struct Ways<'w, 'm> {
-    workshop: &'w Workshop<'m>,
+    generator: &'w Generator<'m>,
     plan: &'m Plan,
 }
 
@@ -69,7 +69,7 @@ impl Ways<'_, '_> {
     fn guarantee(&self, guarantee: &Guarantee) -> Vec<Topic> {
         let (from, to) = (End::of(guarantee.from.clone()), End::of(guarantee.to.clone()));
         let always = IntervalSet::full();
-        let asked = question(self.workshop.meaning, &from, &to, &guarantee.service, &always).ok();
+        let asked = question(self.generator.meaning, &from, &to, &guarantee.service, &always).ok();
         let asked = asked.unwrap_or_else(PacketSet::empty);
         let what = format!("{} {}", guarantee.word(), guarantee.name);
         let mut by_interface: Vec<(Interface, Topic)> = Vec::new();
@@ -97,7 +97,7 @@ impl Ways<'_, '_> {
 
     /// What every network needs, who manages the gateway, and that outside nobody does; in either family.
     fn everyday(&self) -> Vec<Topic> {
-        let all = content::needed(self.workshop.meaning, &self.workshop.places);
+        let all = content::needed(self.generator.meaning, &self.generator.places);
         let ways = |what: Everyday| {
             all.iter().filter(|one| one.everyday == Some(what)).cloned().collect::<Vec<_>>()
         };
@@ -136,7 +136,7 @@ impl Ways<'_, '_> {
 
     /// The ways to try an exception, or a service that is offered to the outside.
     fn exception(&self, id: ExceptionId, exception: &Exception) -> Vec<Candidate> {
-        let meaning = self.workshop.meaning;
+        let meaning = self.generator.meaning;
         let at = exception.minutes();
         let (from, to) = (&exception.from, &exception.to);
         let mut asked = PacketSet::from(Match {
@@ -175,12 +175,12 @@ impl Ways<'_, '_> {
     fn packets(&self, asked: &PacketSet, wanted: impl Fn(&Decision) -> bool) -> Vec<Packet> {
         let mut found = Vec::new();
         let sendable = asked.products().flat_map(|one| {
-            let within = self.workshop.places.within(&one);
+            let within = self.generator.places.within(&one);
             within.products().collect::<Vec<Match>>()
         });
         for product in sendable.take(MOST_PRODUCTS) {
             for packet in self.of_product(&product) {
-                if wanted(&self.workshop.meaning.decide(&packet)) {
+                if wanted(&self.generator.meaning.decide(&packet)) {
                     found.push(packet);
                 }
                 if found.len() >= MOST_WAYS {

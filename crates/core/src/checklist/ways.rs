@@ -2,7 +2,7 @@
 
 use super::set_up::{Eyes, SetUpMistake, set_up_mistakes};
 use super::strength::Undetectable;
-use super::{Check, Checklist, Probe, Standpoint, Workshop, carried};
+use super::{Check, Checklist, Generator, Probe, Standpoint, carried};
 use crate::addressing::Placeholder;
 use crate::meaning::Meaning;
 use crate::plan::{NetworkId, Plan};
@@ -91,25 +91,25 @@ pub struct Noticed {
 
 /// What each way notices of every kind of mistake: those with rules first.
 pub fn noticed(meaning: &Meaning<'_>, proved: Proved<'_>) -> Vec<Noticed> {
-    let workshop = Workshop::new(meaning, proved.rules());
-    let full = workshop.full();
+    let generator = Generator::new(meaning, proved.rules());
+    let full = generator.full();
     let hidden: HashMap<u32, Undetectable> =
         full.strength.undetectable.iter().map(|(lapse, why)| (lapse.number, *why)).collect();
-    let by_hand = carried::carried(&workshop, full.clone());
-    let swept = swept(meaning, &workshop);
+    let by_hand = carried::carried(&generator, full.clone());
+    let swept = swept(meaning, &generator);
     let of = |list: &Checklist, way: Way| -> Vec<Check> {
         let checks = list.stands.iter().flat_map(|stand| &stand.checks);
         checks.filter(|check| way.makes(meaning.plan(), check)).cloned().collect()
     };
     let lists = Way::ALL.map(|way| of(if way == Way::ByHand { &by_hand } else { &full }, way));
-    let seen: HashSet<u32> = swept.iter().flat_map(|packet| workshop.shown.by(packet)).collect();
+    let seen: HashSet<u32> = swept.iter().flat_map(|packet| generator.shown.by(packet)).collect();
     let shown = Way::ALL.map(|way| {
         let own = lists[way as usize].iter().flat_map(|check| &check.shows).copied();
         let swept = seen.iter().copied().filter(|_| way.eyes().arrivals);
         own.chain(swept).collect::<HashSet<u32>>()
     });
     let mut rows: BTreeMap<_, Noticed> = BTreeMap::new();
-    for (number, mistake) in (0u32..).zip(&workshop.shown.mistakes) {
+    for (number, mistake) in (0u32..).zip(&generator.shown.mistakes) {
         let row = rows.entry(mistake.kind).or_default();
         (row.kind, row.in_rules) = (mistake.kind.word(), true);
         row.made += 1;
@@ -126,15 +126,15 @@ pub fn noticed(meaning: &Meaning<'_>, proved: Proved<'_>) -> Vec<Noticed> {
 }
 
 /// The packets of a sweep over all ends that a tester could have, and two outside.
-fn swept(meaning: &Meaning<'_>, workshop: &Workshop<'_>) -> Vec<Packet> {
+fn swept(meaning: &Meaning<'_>, generator: &Generator<'_>) -> Vec<Packet> {
     let plan = meaning.plan();
-    let ends = sweep::wanted(meaning, workshop.rules);
+    let ends = sweep::wanted(meaning, generator.rules);
     let interface = (!plan.uplinks().is_empty()).then(|| plan.uplink_interface(0));
     let outside = Family::ALL.into_iter().filter_map(|family| {
         Some(sweep::End { interface: interface?, address: sweep::stranger(plan, family)? })
     });
     let outside: Vec<sweep::End> = outside.collect();
-    sweep::packets(meaning, workshop.rules, &ends, &outside, Minute::default())
+    sweep::packets(meaning, generator.rules, &ends, &outside, Minute::default())
 }
 
 fn set_up(meaning: &Meaning<'_>, lists: &[Vec<Check>; 4], swept: &[Packet]) -> Vec<Noticed> {

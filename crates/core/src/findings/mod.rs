@@ -6,22 +6,22 @@ mod effects;
 mod exceptions;
 pub mod explain;
 mod gateway;
+mod guarantees;
 mod known;
 mod limits;
 mod matrix;
 mod outside;
-mod promises;
 mod wiring;
 
 pub use addressing::AddressingFinding;
 pub use effects::EffectFinding;
 pub use exceptions::ExceptionFinding;
 pub use gateway::GatewayFinding;
+pub use guarantees::{PromiseFinding, Rate};
 pub use known::KnownFinding;
 pub use limits::LimitFinding;
 pub use matrix::MatrixFinding;
 pub use outside::OutsideFinding;
-pub use promises::{PromiseFinding, Rate};
 pub use wiring::WiringFinding;
 
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};
@@ -82,7 +82,7 @@ pub fn find_with(meaning: &Meaning<'_>, rules: &RuleSet<'_>) -> Vec<Diagnosis> {
     all.extend(effects::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
     all.extend(gateway::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
     all.extend(outside::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
-    all.extend(promises::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
+    all.extend(guarantees::find_in_meaning(meaning).iter().map(Diagnose::diagnose));
     all.extend(limits::find_in_meaning(meaning, rules).iter().map(Diagnose::diagnose));
     all.extend(rules_differ(meaning, rules));
     known::apply(plan, &mut all);

@@ -64,12 +64,12 @@ impl AddressFacts {
         let shared = to_everyone(plan).union(gateway);
         let mut interfaces = Vec::new();
         for id in plan.network_ids() {
-            let mut ground =
+            let mut facts =
                 network_ground(plan.network_interface(id), plan.network(id), gateway, &shared);
             for route in plan.routes().iter().filter(|route| route.network == id) {
-                ground.belongs = ground.belongs.union(&route.devices);
+                facts.belongs = facts.belongs.union(&route.devices);
             }
-            interfaces.push(ground);
+            interfaces.push(facts);
         }
         for (index, uplink) in plan.uplinks().iter().enumerate() {
             interfaces.push(uplink_ground(
@@ -106,7 +106,7 @@ impl AddressFacts {
 
     /// What is known about an interface; `None` for the gateway's own and for one that is not there.
     pub(super) fn interface(&self, interface: Interface) -> Option<&InterfaceFacts> {
-        self.interfaces.get(usize::from(interface.0)).filter(|ground| ground.interface == interface)
+        self.interfaces.get(usize::from(interface.0)).filter(|facts| facts.interface == interface)
     }
 
     pub(super) fn universe(&self) -> PacketSet {
@@ -123,21 +123,21 @@ impl AddressFacts {
         let unicast = self.inside.difference(&self.broadcasts).union(&beside);
         let outward = &self.outward;
         let mut products = Vec::new();
-        for ground in &self.interfaces {
-            let sources = ground.belongs.difference(&self.link_only);
-            let inward = unicast.difference(&ground.to_gateway).difference(&ground.hidden);
-            let outward = outward.difference(&ground.to_gateway);
+        for facts in &self.interfaces {
+            let sources = facts.belongs.difference(&self.link_only);
+            let inward = unicast.difference(&facts.to_gateway).difference(&facts.hidden);
+            let outward = outward.difference(&facts.to_gateway);
             // What is behind a router here turns round to the network; what is in it does not.
             for (source, inward) in [
-                (sources.intersection(&ground.own), inward.difference(&ground.own)),
-                (sources.difference(&ground.own), inward),
+                (sources.intersection(&facts.own), inward.difference(&facts.own)),
+                (sources.difference(&facts.own), inward),
             ] {
                 for (source, destination) in [
                     (source.difference(&self.unique_local), inward.union(&outward)),
                     (source.intersection(&self.unique_local), inward.clone()),
                 ] {
                     products.push(Match {
-                        enters: IntervalSet::point(ground.interface),
+                        enters: IntervalSet::point(facts.interface),
                         source,
                         destination,
                         service: ServiceSet::any(),
@@ -157,12 +157,12 @@ impl AddressFacts {
         let open = ServiceSet::any().difference(&self.ipv6_needs);
         let asking = self.from_unspecified.difference(&self.ipv6_needs);
         let mut products = Vec::new();
-        for ground in &self.interfaces {
-            let destination = ground.to_gateway.difference(&ground.hidden);
-            let sources = [(ground.belongs.clone(), open.clone()), (unspecified(), asking.clone())];
+        for facts in &self.interfaces {
+            let destination = facts.to_gateway.difference(&facts.hidden);
+            let sources = [(facts.belongs.clone(), open.clone()), (unspecified(), asking.clone())];
             for (source, service) in sources {
                 products.push(Match {
-                    enters: IntervalSet::point(ground.interface),
+                    enters: IntervalSet::point(facts.interface),
                     source,
                     destination: destination.clone(),
                     service,
@@ -273,13 +273,13 @@ fn translated(plan: &Plan, day: Date, interfaces: &[InterfaceFacts]) -> Vec<(usi
         let permission = plan.exception(inbound.exception);
         let Some(target) = inbound.target.filter(|_| permission.counts_on(day)) else { continue };
         let service = ServiceSet { v4: permission.service.set.v4.clone(), ..ServiceSet::empty() };
-        for ground in interfaces {
-            let source = ground.belongs.intersection(&permission.from.addresses);
+        for facts in interfaces {
+            let source = facts.belongs.intersection(&permission.from.addresses);
             if source.v4.is_empty() {
                 continue;
             }
             let product = Match {
-                enters: IntervalSet::point(plan.translated_interface(ground.interface)),
+                enters: IntervalSet::point(plan.translated_interface(facts.interface)),
                 source: source.only_v4(),
                 destination: target.into(),
                 service: service.clone(),

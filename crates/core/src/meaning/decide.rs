@@ -9,29 +9,29 @@ use crate::verdict::{Cause, Decision, NoRoute, Spoofing, Verdict};
 impl Meaning<'_> {
     /// What happens to a packet. One that enters at an interface that the plan does not have is spoofed.
     pub fn decide(&self, packet: &Packet) -> Decision {
-        if packet.enters == self.ground.gateway_interface {
+        if packet.enters == self.facts.gateway_interface {
             return self.begun_by_gateway(packet);
         }
-        if self.plan.is_translated(packet.enters) && self.ground.lets_in(packet) {
+        if self.plan.is_translated(packet.enters) && self.facts.lets_in(packet) {
             return self.on_its_way(packet);
         }
-        let Some(ground) = self.ground.interface(packet.enters) else {
+        let Some(facts) = self.facts.interface(packet.enters) else {
             return denied(Verdict::Block, true, Cause::Spoofed(Spoofing::Source, packet.enters));
         };
-        if ground.own.contains(packet.source())
-            && ground.own.contains(packet.destination())
+        if facts.own.contains(packet.source())
+            && facts.own.contains(packet.destination())
             && let Some(network) = self.plan.network_on(packet.enters)
         {
             return denied(Verdict::NotRouted, false, Cause::SameNetwork(network));
         }
-        if let Some(spoofing) = self.spoofing(packet, ground) {
+        if let Some(spoofing) = self.spoofing(packet, facts) {
             return denied(Verdict::Block, true, Cause::Spoofed(spoofing, packet.enters));
         }
         if let Some(inside) = self.translate(packet) {
             return self.on_its_way(&inside);
         }
-        if ground.to_gateway.contains(packet.destination()) {
-            return self.at_gateway(packet, ground);
+        if facts.to_gateway.contains(packet.destination()) {
+            return self.at_gateway(packet, facts);
         }
         if let Some(reason) = self.no_route(packet) {
             return denied(Verdict::NoRoute, false, Cause::NoRoute(reason));
@@ -47,7 +47,7 @@ impl Meaning<'_> {
     }
 
     fn begun_by_gateway(&self, packet: &Packet) -> Decision {
-        if has(&self.ground.lives_by, packet) {
+        if has(&self.facts.lives_by, packet) {
             return allowed(false, Cause::FromGateway);
         }
         match self.top_exception(packet) {
@@ -56,21 +56,21 @@ impl Meaning<'_> {
         }
     }
 
-    fn spoofing(&self, packet: &Packet, ground: &InterfaceFacts) -> Option<Spoofing> {
+    fn spoofing(&self, packet: &Packet, facts: &InterfaceFacts) -> Option<Spoofing> {
         let source = packet.source();
         if source == UNSPECIFIED_V4 || source == UNSPECIFIED_V6 {
-            if !has(&self.ground.from_unspecified, packet) {
+            if !has(&self.facts.from_unspecified, packet) {
                 return Some(Spoofing::Unspecified);
             }
-        } else if !ground.belongs.contains(source) {
+        } else if !facts.belongs.contains(source) {
             return Some(Spoofing::Source);
         }
-        ground.hidden.contains(packet.destination()).then_some(Spoofing::ToPrivate)
+        facts.hidden.contains(packet.destination()).then_some(Spoofing::ToPrivate)
     }
 
-    fn at_gateway(&self, packet: &Packet, ground: &InterfaceFacts) -> Decision {
+    fn at_gateway(&self, packet: &Packet, facts: &InterfaceFacts) -> Decision {
         let (plan, destination) = (self.plan, packet.destination());
-        if has(&self.ground.ipv6_needs, packet) {
+        if has(&self.facts.ipv6_needs, packet) {
             return allowed(false, Cause::Ipv6Needs);
         }
         if let Some(id) = self.top_exception(packet) {
@@ -78,7 +78,7 @@ impl Meaning<'_> {
         }
         if let Some(manage) = &plan.gateway().manage
             && manage.from.addresses.contains(packet.source())
-            && self.ground.gateway_inside.contains(destination)
+            && self.facts.gateway_inside.contains(destination)
             && has(&manage.service.set, packet)
         {
             let logged = plan.matrix().log().logs(crate::plan::Action::Allow);
@@ -89,21 +89,21 @@ impl Meaning<'_> {
         {
             return allowed(false, Cause::TunnelPort(tunnel));
         }
-        if ground.service_points.contains(destination)
-            && has(&self.ground.discovery, packet)
+        if facts.service_points.contains(destination)
+            && has(&self.facts.discovery, packet)
             && let Some(index) = self.repeats_names_of(packet)
         {
             return allowed(false, Cause::Discovery(index));
         }
         if let Some(network) = plan.network_on(packet.enters) {
             let offered = self.uses(network).is_some_and(|uses| has(uses, packet));
-            if offered && ground.service_points.contains(destination) {
+            if offered && facts.service_points.contains(destination) {
                 return allowed(false, Cause::GatewayService(packet.enters));
             }
         }
         let leased = plan.uplink_on(packet.enters).is_some_and(|uplink| uplink.dhcp);
-        let reported = ground.lease_points.contains(destination);
-        if leased && reported && has(&self.ground.uplink_lease, packet) {
+        let reported = facts.lease_points.contains(destination);
+        if leased && reported && has(&self.facts.uplink_lease, packet) {
             return allowed(false, Cause::GatewayService(packet.enters));
         }
         denied(Verdict::Block, plan.matrix().unmatched().log, Cause::Unmatched)
@@ -133,23 +133,23 @@ impl Meaning<'_> {
 
     fn no_route(&self, packet: &Packet) -> Option<NoRoute> {
         let (source, destination) = (packet.source(), packet.destination());
-        let ground = &self.ground;
-        if ground.link_only.contains(source) {
+        let facts = &self.facts;
+        if facts.link_only.contains(source) {
             return Some(NoRoute::LinkOnly);
         }
-        if ground.inside.contains(destination) {
-            return ground.broadcasts.contains(destination).then_some(NoRoute::Broadcast);
+        if facts.inside.contains(destination) {
+            return facts.broadcasts.contains(destination).then_some(NoRoute::Broadcast);
         }
         if self.beside(destination).is_some() {
             return None;
         }
-        if !ground.internet.contains(destination) {
+        if !facts.internet.contains(destination) {
             return Some(NoRoute::Nowhere);
         }
-        if !ground.outward.contains(destination) {
+        if !facts.outward.contains(destination) {
             return Some(NoRoute::NoUplink);
         }
-        ground.unique_local.contains(source).then_some(NoRoute::UniqueLocal)
+        facts.unique_local.contains(source).then_some(NoRoute::UniqueLocal)
     }
 
     /// Of the exceptions that match and have no matching one directly above them, the first of the
@@ -167,7 +167,7 @@ impl Meaning<'_> {
 
     /// The uplink in whose own subnet an address lies, if that is not the internet's.
     fn beside(&self, destination: std::net::IpAddr) -> Option<usize> {
-        self.ground.beside.iter().position(|own| own.contains(destination))
+        self.facts.beside.iter().position(|own| own.contains(destination))
     }
 
     fn by_cell(&self, packet: &Packet) -> Decision {

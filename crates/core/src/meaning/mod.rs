@@ -31,7 +31,7 @@ use jiff::civil::Date;
 pub struct Meaning<'p> {
     plan: &'p Plan,
     day: Date,
-    ground: AddressFacts,
+    facts: AddressFacts,
     precedence: Precedence,
 }
 
@@ -41,12 +41,12 @@ impl<'p> Meaning<'p> {
     /// # Errors
     /// Where exceptions contradict each other, or their order runs in a circle: all such places.
     pub fn new(plan: &'p Plan, day: Date) -> Result<Self, Vec<OrderProblem>> {
-        let ground = AddressFacts::survey(plan, day);
+        let facts = AddressFacts::survey(plan, day);
         let counts = |(_, exception): &(usize, &Exception)| exception.counts_on(day);
         let active = plan.exceptions().iter().enumerate().filter(counts);
         let active = active.map(|(index, _)| ExceptionId(index)).collect();
-        let precedence = Precedence::new(plan, &ground, active)?;
-        Ok(Self { plan, day, ground, precedence })
+        let precedence = Precedence::new(plan, &facts, active)?;
+        Ok(Self { plan, day, facts, precedence })
     }
 
     /// The plan.
@@ -66,29 +66,29 @@ impl<'p> Meaning<'p> {
 
     /// Every packet that can be at all: it enters at an interface that the plan has.
     pub fn universe(&self) -> PacketSet {
-        self.ground.universe()
+        self.facts.universe()
     }
 
     /// The sources that belong on an interface, those that never leave their link left out; nothing for
     /// an interface that is the gateway's own.
     pub fn sources_on(&self, interface: Interface) -> AddressSet {
-        let belongs = self.ground.interface(interface).map(|ground| ground.belongs.clone());
-        belongs.unwrap_or_default().difference(&self.ground.link_only)
+        let belongs = self.facts.interface(interface).map(|facts| facts.belongs.clone());
+        belongs.unwrap_or_default().difference(&self.facts.link_only)
     }
 
     /// Everything by which a place speaks to the gateway: whatever counts as the gateway where it enters; also
     /// from the links of networks that the place names. Nothing where the other place is not the gateway.
     pub fn to_gateway_from(&self, from: &Place, to: &Place, service: &ServiceSet) -> PacketSet {
-        let interfaces = self.ground.interfaces.iter().filter(|_| to.gateway);
-        let all = interfaces.map(|ground| {
-            let mut source = ground.belongs.intersection(&from.addresses);
-            if from.links.contains(ground.interface) {
+        let interfaces = self.facts.interfaces.iter().filter(|_| to.gateway);
+        let all = interfaces.map(|facts| {
+            let mut source = facts.belongs.intersection(&from.addresses);
+            if from.links.contains(facts.interface) {
                 source = source.union(&link_local());
             }
             Match {
-                enters: IntervalSet::point(ground.interface),
+                enters: IntervalSet::point(facts.interface),
                 source,
-                destination: ground.to_gateway.clone(),
+                destination: facts.to_gateway.clone(),
                 service: service.clone(),
                 at: IntervalSet::full(),
             }
@@ -98,7 +98,7 @@ impl<'p> Meaning<'p> {
 
     /// What the gateway must be able to send, whatever an exception says about it.
     pub(crate) fn lives_by(&self) -> &ServiceSet {
-        &self.ground.lives_by
+        &self.facts.lives_by
     }
 
     /// What happens on a later day: the next one on which the rules are others than on this one,
@@ -113,7 +113,7 @@ impl<'p> Meaning<'p> {
         let mut active = self.precedence.active().to_vec();
         active.push(id);
         active.sort_unstable();
-        let problems = Precedence::new(self.plan, &self.ground, active).err().unwrap_or_default();
+        let problems = Precedence::new(self.plan, &self.facts, active).err().unwrap_or_default();
         problems.into_iter().filter(|problem| problem.concerns(self.plan.exception(id))).collect()
     }
 
@@ -140,13 +140,13 @@ impl<'p> Meaning<'p> {
 
     /// The packets that offered services let in, as they are after translation.
     pub fn translated(&self) -> PacketSet {
-        self.ground.translated.iter().map(|entry| entry.1.clone()).collect()
+        self.facts.translated.iter().map(|entry| entry.1.clone()).collect()
     }
 
     /// The packets from outside the gateway that are decided before anybody asks whether they are to be
     /// translated: those that stay in their network, and those whose source does not belong there.
     pub fn decided_untranslated(&self) -> Vec<Match> {
-        let interfaces = (0..self.ground.gateway_interface.0).map(Interface);
+        let interfaces = (0..self.facts.gateway_interface.0).map(Interface);
         let steps = interfaces.flat_map(|interface| self.steps(interface));
         let early = steps.filter_map(|step| match step {
             Step::Decide(packets, decision) => {
@@ -168,7 +168,7 @@ impl<'p> Meaning<'p> {
     /// What enters at an interface and never comes before a list: it stays in its network, or has no way and is
     /// not for the gateway.
     pub(crate) fn never_asked(&self, interface: Interface) -> Vec<Match> {
-        let Some(ground) = self.ground.interface(interface) else { return Vec::new() };
+        let Some(facts) = self.facts.interface(interface) else { return Vec::new() };
         let mut spoofed = PacketSet::empty();
         let mut never = Vec::new();
         for step in self.steps(interface) {
@@ -178,7 +178,7 @@ impl<'p> Meaning<'p> {
                 Cause::Spoofed(..) => spoofed = spoofed.union(&(*packets).into()),
                 _ if decision.verdict.is_filtered() => {}
                 _ => {
-                    let destination = packets.destination.difference(&ground.to_gateway);
+                    let destination = packets.destination.difference(&facts.to_gateway);
                     let through = PacketSet::from(Match { destination, ..*packets });
                     never.extend(through.difference(&spoofed).products());
                 }
@@ -191,8 +191,8 @@ impl<'p> Meaning<'p> {
     pub(crate) fn hidden_outside(&self) -> AddressSet {
         let uplinks = self.plan.uplink_interfaces();
         let outside =
-            self.ground.interfaces.iter().filter(|ground| uplinks.contains(ground.interface));
-        outside.map(|ground| ground.hidden.clone()).collect()
+            self.facts.interfaces.iter().filter(|facts| uplinks.contains(facts.interface));
+        outside.map(|facts| facts.hidden.clone()).collect()
     }
 
     /// How the matrix decides between two zones.

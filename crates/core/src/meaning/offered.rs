@@ -29,11 +29,11 @@ impl Meaning<'_> {
 
     /// The same, but only for a packet that gets as far as that step: one that is not spoofed.
     pub(crate) fn translate_if_asked(&self, packet: &Packet) -> Option<Packet> {
-        if self.plan.inbounds().is_empty() || packet.enters >= self.ground.gateway_interface {
+        if self.plan.inbounds().is_empty() || packet.enters >= self.facts.gateway_interface {
             return None;
         }
         let inside = self.translate(packet)?;
-        self.ground.lets_in(&inside).then_some(inside)
+        self.facts.lets_in(&inside).then_some(inside)
     }
 
     /// Decides what asks for offered services: each block as what it becomes, and the answer is then

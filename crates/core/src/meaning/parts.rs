@@ -82,7 +82,7 @@ impl Meaning<'_> {
     /// The interfaces at which the packets of a set enter.
     pub(super) fn interfaces_of(&self, set: &PacketSet) -> Vec<Interface> {
         let enters = set.enters();
-        let last = self.plan.translated_interface(self.ground.gateway_interface);
+        let last = self.plan.translated_interface(self.facts.gateway_interface);
         (0..=last.0).map(Interface).filter(|interface| enters.contains(*interface)).collect()
     }
 

@@ -113,14 +113,14 @@ pub struct Precedence {
 impl Precedence {
     pub(super) fn new(
         plan: &Plan,
-        ground: &AddressFacts,
+        facts: &AddressFacts,
         active: Vec<ExceptionId>,
     ) -> Result<Self, Vec<OrderProblem>> {
         let count = plan.exceptions().len();
         let mut sets = vec![PacketSet::empty(); count];
-        let (passing, arriving) = (ground.passing(), ground.arriving());
+        let (passing, arriving) = (facts.passing(), facts.arriving());
         for &id in &active {
-            sets[id.index()] = decidable(plan.exception(id), ground, &passing, &arriving);
+            sets[id.index()] = decidable(plan.exception(id), facts, &passing, &arriving);
         }
         let nearby = Nearby::new(&sets);
         let near = nearby.neighbours(&sets);
@@ -242,14 +242,14 @@ impl Precedence {
 /// way through, on their way to the gateway, or begun by it.
 fn decidable(
     exception: &Exception,
-    ground: &AddressFacts,
+    facts: &AddressFacts,
     passing: &[Match],
     arriving: &[Match],
 ) -> PacketSet {
     let (from, to) = (&exception.from, &exception.to);
     let (service, minutes) = (&exception.service.set, exception.minutes());
     if let Some(index) = exception.inbound {
-        return offered(exception, index, ground, passing);
+        return offered(exception, index, facts, passing);
     }
     let mut products = Vec::new();
     let mut clip = |reach: &Match, source: &AddressSet, destination: &AddressSet| {
@@ -278,8 +278,8 @@ fn decidable(
         }
     }
     if from.gateway {
-        let enters = IntervalSet::point(ground.gateway_interface);
-        let service = ServiceSet::any().difference(&ground.lives_by);
+        let enters = IntervalSet::point(facts.gateway_interface);
+        let service = ServiceSet::any().difference(&facts.lives_by);
         let begun = Match { enters, service, ..Match::everything() };
         clip(&begun, &AddressSet::full(), &to.addresses);
     }
@@ -291,14 +291,14 @@ fn decidable(
 fn offered(
     exception: &Exception,
     index: usize,
-    ground: &AddressFacts,
+    facts: &AddressFacts,
     passing: &[Match],
 ) -> PacketSet {
-    let translated = ground.translated.iter().filter(|entry| entry.0 == index);
+    let translated = facts.translated.iter().filter(|entry| entry.0 == index);
     let at = exception.minutes();
     let translated = translated.map(|entry| Match { at: at.clone(), ..entry.1.clone() });
     let untranslated = passing.iter().filter(|reach| {
-        reach.enters.first().is_some_and(|interface| interface <= ground.gateway_interface)
+        reach.enters.first().is_some_and(|interface| interface <= facts.gateway_interface)
     });
     let mut destination = exception.to.addresses.clone();
     if exception.translated {

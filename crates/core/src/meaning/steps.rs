@@ -36,8 +36,8 @@ impl Meaning<'_> {
     /// The same, for packets to some destinations alone: steps that decide nothing about these may be missing.
     pub(super) fn steps_to(&self, interface: Interface, destinations: &AddressSet) -> Vec<Step> {
         let mut steps = Vec::new();
-        if interface == self.ground.gateway_interface {
-            let lives = Match { service: self.ground.lives_by.clone(), ..entering(interface) };
+        if interface == self.facts.gateway_interface {
+            let lives = Match { service: self.facts.lives_by.clone(), ..entering(interface) };
             let goes_out = decision(Verdict::Allow, false, Cause::FromGateway);
             steps.push(Step::Decide(Box::new(lives), goes_out));
             steps.push(Step::Exceptions(AddressSet::full()));
@@ -45,11 +45,11 @@ impl Meaning<'_> {
             steps.push(Step::Decide(Box::new(entering(interface)), begun));
             return steps;
         }
-        if let Some(ground) = self.ground.interface(interface) {
-            self.same_network(ground, &mut steps);
-            self.spoofed(ground, &mut steps);
+        if let Some(facts) = self.facts.interface(interface) {
+            self.same_network(facts, &mut steps);
+            self.spoofed(facts, &mut steps);
             steps.push(Step::Offered);
-            self.to_gateway(ground, &mut steps);
+            self.to_gateway(facts, &mut steps);
             self.without_way(interface, &mut steps);
         }
         steps.push(Step::Exceptions(AddressSet::full()));
@@ -57,50 +57,50 @@ impl Meaning<'_> {
         steps
     }
 
-    fn same_network(&self, ground: &InterfaceFacts, steps: &mut Vec<Step>) {
-        let Some(id) = self.plan.network_on(ground.interface) else { return };
+    fn same_network(&self, facts: &InterfaceFacts, steps: &mut Vec<Step>) {
+        let Some(id) = self.plan.network_on(facts.interface) else { return };
         let within = Match {
-            source: ground.own.clone(),
-            destination: ground.own.clone(),
-            ..entering(ground.interface)
+            source: facts.own.clone(),
+            destination: facts.own.clone(),
+            ..entering(facts.interface)
         };
         let same = decision(Verdict::NotRouted, false, Cause::SameNetwork(id));
         steps.push(Step::Decide(Box::new(within), same));
     }
 
-    fn spoofed(&self, ground: &InterfaceFacts, steps: &mut Vec<Step>) {
+    fn spoofed(&self, facts: &InterfaceFacts, steps: &mut Vec<Step>) {
         let mut blocked = |spoofing, packets| {
-            let cause = Cause::Spoofed(spoofing, ground.interface);
+            let cause = Cause::Spoofed(spoofing, facts.interface);
             steps.push(Step::Decide(Box::new(packets), decision(Verdict::Block, true, cause)));
         };
-        let strange = ground.belongs.union(&unspecified()).complement();
-        blocked(Spoofing::Source, Match { source: strange, ..entering(ground.interface) });
+        let strange = facts.belongs.union(&unspecified()).complement();
+        blocked(Spoofing::Source, Match { source: strange, ..entering(facts.interface) });
         let asks_nothing = Match {
             source: unspecified(),
-            service: ServiceSet::any().difference(&self.ground.from_unspecified),
-            ..entering(ground.interface)
+            service: ServiceSet::any().difference(&self.facts.from_unspecified),
+            ..entering(facts.interface)
         };
         blocked(Spoofing::Unspecified, asks_nothing);
-        let hidden = Match { destination: ground.hidden.clone(), ..entering(ground.interface) };
+        let hidden = Match { destination: facts.hidden.clone(), ..entering(facts.interface) };
         blocked(Spoofing::ToPrivate, hidden);
     }
 
-    fn to_gateway(&self, ground: &InterfaceFacts, steps: &mut Vec<Step>) {
+    fn to_gateway(&self, facts: &InterfaceFacts, steps: &mut Vec<Step>) {
         let plan = self.plan;
-        let here = Match { destination: ground.to_gateway.clone(), ..entering(ground.interface) };
-        let needs = Match { service: self.ground.ipv6_needs.clone(), ..here.clone() };
+        let here = Match { destination: facts.to_gateway.clone(), ..entering(facts.interface) };
+        let needs = Match { service: self.facts.ipv6_needs.clone(), ..here.clone() };
         steps
             .push(Step::Decide(Box::new(needs), decision(Verdict::Allow, false, Cause::Ipv6Needs)));
-        steps.push(Step::Exceptions(ground.to_gateway.clone()));
+        steps.push(Step::Exceptions(facts.to_gateway.clone()));
         let mut allow = |packets: Match, logged, cause| {
-            let destination = packets.destination.intersection(&ground.to_gateway);
+            let destination = packets.destination.intersection(&facts.to_gateway);
             let packets = Match { destination, ..packets };
             steps.push(Step::Decide(Box::new(packets), decision(Verdict::Allow, logged, cause)));
         };
         if let Some(manage) = &plan.gateway().manage {
             let managing = Match {
                 source: manage.from.addresses.clone(),
-                destination: self.ground.gateway_inside.clone(),
+                destination: self.facts.gateway_inside.clone(),
                 service: manage.service.set.clone(),
                 ..here.clone()
             };
@@ -113,25 +113,25 @@ impl Meaning<'_> {
             allow(Match { destination, service, ..here.clone() }, false, Cause::TunnelPort(id));
         }
         let at_service = |service: &ServiceSet| Match {
-            destination: ground.service_points.clone(),
+            destination: facts.service_points.clone(),
             service: service.clone(),
             ..here.clone()
         };
-        if let Some(network) = plan.network_on(ground.interface) {
+        if let Some(network) = plan.network_on(facts.interface) {
             for (index, discovery) in plan.discoveries().iter().enumerate() {
                 if discovery.between.contains(&network) {
-                    allow(at_service(&self.ground.discovery), false, Cause::Discovery(index));
+                    allow(at_service(&self.facts.discovery), false, Cause::Discovery(index));
                 }
             }
             if let Some(uses) = self.uses(network) {
-                allow(at_service(uses), false, Cause::GatewayService(ground.interface));
+                allow(at_service(uses), false, Cause::GatewayService(facts.interface));
             }
         }
-        if plan.uplink_on(ground.interface).is_some_and(|uplink| uplink.dhcp) {
+        if plan.uplink_on(facts.interface).is_some_and(|uplink| uplink.dhcp) {
             let (service, destination) =
-                (self.ground.uplink_lease.clone(), ground.lease_points.clone());
+                (self.facts.uplink_lease.clone(), facts.lease_points.clone());
             let lease = Match { service, destination, ..here.clone() };
-            allow(lease, false, Cause::GatewayService(ground.interface));
+            allow(lease, false, Cause::GatewayService(facts.interface));
         }
         let logged = plan.matrix().unmatched().log;
         let rest = decision(Verdict::Block, logged, Cause::Unmatched);
@@ -139,23 +139,23 @@ impl Meaning<'_> {
     }
 
     fn without_way(&self, interface: Interface, steps: &mut Vec<Step>) {
-        let ground = &self.ground;
+        let facts = &self.facts;
         let mut none = |reason, packets| {
             let none = decision(Verdict::NoRoute, false, Cause::NoRoute(reason));
             steps.push(Step::Decide(Box::new(packets), none));
         };
         let to = |destination: AddressSet| Match { destination, ..entering(interface) };
-        none(NoRoute::LinkOnly, Match { source: ground.link_only.clone(), ..entering(interface) });
-        none(NoRoute::Broadcast, to(ground.broadcasts.clone()));
-        let inside = ground.beside.iter().fold(ground.inside.clone(), |all, own| all.union(own));
-        none(NoRoute::Nowhere, to(inside.union(&ground.internet).complement()));
-        none(NoRoute::NoUplink, to(ground.internet.difference(&ground.outward)));
-        let source = ground.unique_local.clone();
-        none(NoRoute::UniqueLocal, Match { source, ..to(ground.internet.clone()) });
+        none(NoRoute::LinkOnly, Match { source: facts.link_only.clone(), ..entering(interface) });
+        none(NoRoute::Broadcast, to(facts.broadcasts.clone()));
+        let inside = facts.beside.iter().fold(facts.inside.clone(), |all, own| all.union(own));
+        none(NoRoute::Nowhere, to(inside.union(&facts.internet).complement()));
+        none(NoRoute::NoUplink, to(facts.internet.difference(&facts.outward)));
+        let source = facts.unique_local.clone();
+        none(NoRoute::UniqueLocal, Match { source, ..to(facts.internet.clone()) });
     }
 
     fn cells(&self, interface: Interface, destinations: &AddressSet, steps: &mut Vec<Step>) {
-        for (uplink, destination) in self.ground.beside.iter().enumerate() {
+        for (uplink, destination) in self.facts.beside.iter().enumerate() {
             let packets = Match { destination: destination.clone(), ..entering(interface) };
             let beside = Decision { cause: Cause::BesideUplink(uplink), ..self.unmatched() };
             steps.push(Step::Decide(Box::new(packets), beside));

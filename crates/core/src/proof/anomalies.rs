@@ -55,14 +55,14 @@ pub(crate) fn anomalies(
     counts: impl Fn(u32) -> bool,
 ) -> Anomalies {
     let mut found = Anomalies { lives: vec![Life::default(); owners], ..Anomalies::default() };
-    let frame = table.frame();
+    let partition = table.partition();
     let mut known = HashSet::new();
-    side(&table.v4, &frame.v4, &counts, &mut found, &mut known);
-    side(&table.v6, &frame.v6, &counts, &mut found, &mut known);
+    side(&table.v4, &partition.v4, &counts, &mut found, &mut known);
+    side(&table.v6, &partition.v6, &counts, &mut found, &mut known);
     found.ordered.sort_by_key(|pair| (pair.above, pair.below));
     // Only of those that do nothing is it worth saying who does their work.
-    substitutes(&table.v4, &frame.v4, &mut found.lives);
-    substitutes(&table.v6, &frame.v6, &mut found.lives);
+    substitutes(&table.v4, &partition.v4, &mut found.lives);
+    substitutes(&table.v6, &partition.v6, &mut found.lives);
     found
 }
 
@@ -120,7 +120,7 @@ fn takers<A: AddressBits>(
         if counts
             && !owners.contains(&other.owner)
             && let Some(shared) = line.block.intersection(&other.block)
-            && let Search::Found(_) = above.escape(lines.above(place), &shared)
+            && let Search::Found(_) = above.find_uncovered(lines.above(place), &shared)
         {
             owners.push(other.owner);
         }
@@ -147,7 +147,7 @@ fn lives<A: AddressBits>(cell: &Cell<A>, lives: &mut [Life]) {
 fn look<A: AddressBits>(stack: Stack<'_, A>, place: usize, line: &Line<A>, life: &mut Life) {
     let before = stack.above(place);
     if life.witness.is_none() {
-        match before.escape(Stack::none(), &line.block) {
+        match before.find_uncovered(Stack::none(), &line.block) {
             Search::Found(point) => life.witness = Some(A::packet(point)),
             Search::Undecided => life.undecided = true,
             Search::Covered => return,
@@ -176,7 +176,7 @@ fn flips<A: AddressBits>(
         {
             // Without the rule, none of its lines is there.
             let between = stack.between(first, first + further);
-            match stack.above(place).escape_without(between, line.owner, &shared) {
+            match stack.above(place).find_uncovered_without(between, line.owner, &shared) {
                 Search::Found(point) => return Some(A::packet(point)),
                 Search::Undecided => life.undecided = true,
                 Search::Covered => {}
@@ -212,7 +212,7 @@ fn pairs<A: AddressBits>(
             }
             let Some(shared) = a.block.intersection(&b.block) else { continue };
             let above = stack.above(upper);
-            if let Search::Found(point) = above.escape(Stack::none(), &shared) {
+            if let Search::Found(point) = above.find_uncovered(Stack::none(), &shared) {
                 let packet = A::packet(point);
                 pairs.push(OrderedPair { above: a.owner, below: b.owner, packet });
                 known.insert(pair);

@@ -68,10 +68,10 @@ impl Carried {
 /// Holds a gateway's lines against the plan, over every packet. A packet that no line takes differs from
 /// whatever is expected of it.
 pub fn carried(meaning: &Meaning<'_>, lines: &[CarriedLine], expects: Expects<'_>) -> Carried {
-    let frame = Partition::of(meaning);
+    let partition = Partition::of(meaning);
     let reading = Reading { expects: Some(expects), ..Reading::default() };
-    let means = MeaningLines::new(meaning, &frame, &reading);
-    let mut result = held(meaning, &means.table, &closed(&frame, lines));
+    let means = MeaningLines::new(meaning, &partition, &reading);
+    let mut result = held(meaning, &means.table, &closed(&partition, lines));
     for divergence in &mut result.divergences {
         divergence.meaning = means.decisions.get(divergence.expected).copied();
     }
@@ -80,21 +80,21 @@ pub fn carried(meaning: &Meaning<'_>, lines: &[CarriedLine], expects: Expects<'_
 
 /// Holds a gateway's lines against lines that are expected of it, over every packet.
 pub fn alike(meaning: &Meaning<'_>, expected: &[CarriedLine], lines: &[CarriedLine]) -> Carried {
-    let frame = Partition::of(meaning);
-    held(meaning, &table(&frame, expected), &closed(&frame, lines))
+    let partition = Partition::of(meaning);
+    held(meaning, &table(&partition, expected), &closed(&partition, lines))
 }
 
 /// What becomes of a packet that no line takes: like nothing else, so that no gap goes unseen.
 const TAKEN_BY_NONE: Fate = Fate::Value(u32::MAX);
 
-fn closed<'f>(frame: &'f Partition, lines: &[CarriedLine]) -> Table<'f> {
-    let mut table = table(frame, lines);
+fn closed<'f>(partition: &'f Partition, lines: &[CarriedLine]) -> Table<'f> {
+    let mut table = table(partition, lines);
     table.push(&PacketSet::full(), TAKEN_BY_NONE, place(lines.len()));
     table
 }
 
-fn table<'f>(frame: &'f Partition, lines: &[CarriedLine]) -> Table<'f> {
-    let mut table = Table::new(frame, 0);
+fn table<'f>(partition: &'f Partition, lines: &[CarriedLine]) -> Table<'f> {
+    let mut table = Table::new(partition, 0);
     for (owner, line) in (0u32..).zip(lines) {
         for product in &line.matches {
             table.push(&product.into(), line.fate, owner);

@@ -70,18 +70,23 @@ impl<'c, A: AddressBits> Stack<'c, A> {
     }
 
     /// Looks for a packet of a block that neither these lines have nor those.
-    pub(crate) fn escape(self, also: Self, block: &Block<A>) -> Search<A> {
+    pub(crate) fn find_uncovered(self, also: Self, block: &Block<A>) -> Search<A> {
         let Some(bounding_box) = BoundingBox::of(block) else { return Search::Covered };
-        block.escape(
+        block.find_uncovered(
             self.near(bounding_box).chain(also.near(bounding_box)).map(|(_, line)| &line.block),
         )
     }
 
     /// The same, as if those had no line of this owner.
-    pub(crate) fn escape_without(self, also: Self, owner: u32, block: &Block<A>) -> Search<A> {
+    pub(crate) fn find_uncovered_without(
+        self,
+        also: Self,
+        owner: u32,
+        block: &Block<A>,
+    ) -> Search<A> {
         let Some(bounding_box) = BoundingBox::of(block) else { return Search::Covered };
         let others = also.near(bounding_box).filter(|(_, line)| line.owner != owner);
-        block.escape(self.near(bounding_box).chain(others).map(|(_, line)| &line.block))
+        block.find_uncovered(self.near(bounding_box).chain(others).map(|(_, line)| &line.block))
     }
 
     /// No lines.

@@ -82,7 +82,7 @@ pub fn changes<'r>(
 ) -> Changes<'r> {
     let joint = Joint::of(old.plan(), new.plan());
     let interfaces = (joint.old.interfaces(), joint.new.interfaces());
-    let frame = Partition::joint(
+    let partition = Partition::joint(
         &[(old, interfaces.0), (new, interfaces.1)],
         joint.outer(),
         &PacketSet::empty(),
@@ -90,7 +90,7 @@ pub fn changes<'r>(
     let read = |meaning, side| {
         let reading =
             Reading { fate: noticed, side: Some(side), offered_outside: true, expects: None };
-        MeaningLines::new(meaning, &frame, &reading)
+        MeaningLines::new(meaning, &partition, &reading)
     };
     let (before, after) = (read(old, &joint.old), read(new, &joint.new));
     let compared = compare(&before.table, &after.table);

@@ -28,21 +28,26 @@ pub(crate) struct Comparison {
 /// The most blocks that are worked out to say which packets clash. Beyond, one packet stands for all.
 const MOST_BLOCKS: usize = 2_000;
 
-/// Compares two tables of one frame, in every cell.
+/// Compares two tables of one partition, in every cell.
 pub(crate) fn compare(one: &Table<'_>, other: &Table<'_>) -> Comparison {
     let mut found = Comparison::default();
-    let frame = one.frame();
-    sides(&frame.v4, &one.v4, &other.v4, &mut found);
-    sides(&frame.v6, &one.v6, &other.v6, &mut found);
+    let partition = one.partition();
+    compare_family(&partition.v4, &one.v4, &other.v4, &mut found);
+    compare_family(&partition.v6, &one.v6, &other.v6, &mut found);
     found
 }
 
-fn sides<A: AddressBits>(index: &Index<A>, one: &Side<A>, other: &Side<A>, found: &mut Comparison) {
+fn compare_family<A: AddressBits>(
+    index: &Index<A>,
+    one: &Side<A>,
+    other: &Side<A>,
+    found: &mut Comparison,
+) {
     for row in 0..one.rows() {
         for (a, b) in one.row(index, row).iter().zip(&other.row(index, row)) {
             let (a, b) = (a.stack(), b.stack());
             if !same_lines(a, b) {
-                cells(a, b, found);
+                compare_cells(a, b, found);
             }
         }
     }
@@ -53,7 +58,7 @@ fn same_lines<A: AddressBits>(a: Stack<'_, A>, b: Stack<'_, A>) -> bool {
         && a.lines.iter().zip(b.lines).all(|(a, b)| a.fate == b.fate && a.block == b.block)
 }
 
-fn cells<A: AddressBits>(a: Stack<'_, A>, b: Stack<'_, A>, found: &mut Comparison) {
+fn compare_cells<A: AddressBits>(a: Stack<'_, A>, b: Stack<'_, A>, found: &mut Comparison) {
     let (taken_by_b, taken_by_a) = (takers(a, b), takers(b, a));
     for (i, (one, bounding_box)) in a.lines.iter().zip(a.bounding_boxes).enumerate() {
         for (j, other) in b.near(*bounding_box) {
@@ -69,7 +74,7 @@ fn cells<A: AddressBits>(a: Stack<'_, A>, b: Stack<'_, A>, found: &mut Compariso
             }
             let Some(shared) = one.block.intersection(&other.block) else { continue };
             let (before, also) = (a.above(i), b.above(j));
-            match before.escape(also, &shared) {
+            match before.find_uncovered(also, &shared) {
                 Search::Covered => {}
                 Search::Undecided => found.undecided += 1,
                 Search::Found(point) => {

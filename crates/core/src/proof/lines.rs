@@ -54,8 +54,12 @@ impl Default for Reading<'_> {
 
 impl<'f> MeaningLines<'f> {
     /// Goes through the steps of every interface.
-    pub(super) fn new(meaning: &Meaning<'_>, frame: &'f Partition, reading: &Reading<'_>) -> Self {
-        let mut lines = Self { table: Table::new(frame, 0), decisions: Vec::new() };
+    pub(super) fn new(
+        meaning: &Meaning<'_>,
+        partition: &'f Partition,
+        reading: &Reading<'_>,
+    ) -> Self {
+        let mut lines = Self { table: Table::new(partition, 0), decisions: Vec::new() };
         let plan = meaning.plan();
         let by_interface = exceptions_by_interface(meaning);
         let gateway = plan.gateway_interface();
@@ -175,12 +179,12 @@ impl<'f, 'r> RuleLines<'f, 'r> {
     /// about; `below` is how many lines of a cell are kept where nothing gets to them.
     pub(crate) fn new(
         rules: &'r RuleSet<'r>,
-        frame: &'f Partition,
+        partition: &'f Partition,
         unasked: &[Match],
         below: usize,
     ) -> Self {
         let mut lines =
-            Self { table: Table::new(frame, below), outcomes: Vec::new(), places: Vec::new() };
+            Self { table: Table::new(partition, below), outcomes: Vec::new(), places: Vec::new() };
         for set in unasked {
             lines.table.push(&set.into(), Fate::Unasked, u32::MAX);
         }

@@ -13,7 +13,7 @@ use std::net::IpAddr;
 pub struct Lookup<'a> {
     meaning: &'a Meaning<'a>,
     rules: &'a RuleSet<'a>,
-    frame: Partition,
+    partition: Partition,
 }
 
 /// A lookup that is ready. It borrows what was laid out.
@@ -32,13 +32,13 @@ pub struct Ready<'l> {
 impl<'a> Lookup<'a> {
     /// Lays the cells out.
     pub fn new(meaning: &'a Meaning<'a>, rules: &'a RuleSet<'a>) -> Self {
-        Self { meaning, rules, frame: Partition::of(meaning) }
+        Self { meaning, rules, partition: Partition::of(meaning) }
     }
 
     /// Sorts all lines into the cells.
     pub fn ready(&self) -> Ready<'_> {
-        let means = MeaningLines::new(self.meaning, &self.frame, &Reading::default());
-        let does = RuleLines::new(self.rules, &self.frame, &[], 0);
+        let means = MeaningLines::new(self.meaning, &self.partition, &Reading::default());
+        let does = RuleLines::new(self.rules, &self.partition, &[], 0);
         Ready {
             meaning: self.meaning,
             rules: self.rules,

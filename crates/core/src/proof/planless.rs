@@ -46,9 +46,9 @@ pub fn planless_singles(
     lines: &[PlanlessLine],
     counts: impl Fn(usize) -> bool,
 ) -> PlanlessSingles {
-    let frame = Partition::plain(interfaces);
-    let mut table = Table::new(&frame, 16);
-    let mut plain = Table::new(&frame, 0);
+    let partition = Partition::plain(interfaces);
+    let mut table = Table::new(&partition, 16);
+    let mut plain = Table::new(&partition, 0);
     for (owner, line) in (0u32..).zip(lines).filter(|(owner, _)| counts(*owner as usize)) {
         for product in &line.matches {
             table.push(&product.into(), Fate::Decided(line.action, line.log), owner);
@@ -119,13 +119,13 @@ pub fn planless_changes_in(
 }
 
 fn between(
-    frame: &Partition,
+    partition: &Partition,
     unasked: &[Match],
     fate: impl Fn(&PlanlessLine) -> Fate,
     lists: [&[PlanlessLine]; 2],
 ) -> (Vec<PlanlessChange>, usize) {
     let [old, new] = lists.map(|lines| {
-        let mut table = Table::new(frame, 0);
+        let mut table = Table::new(partition, 0);
         for product in unasked {
             table.push(&product.into(), Fate::Unasked, u32::MAX);
         }

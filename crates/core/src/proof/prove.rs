@@ -78,9 +78,9 @@ pub fn prove<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet<'r>) -> Proof<'r> {
 
 /// Where rules and plan differ, and how many questions could not be decided.
 pub fn equal<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet<'r>) -> (Vec<Difference<'r>>, usize) {
-    let frame = Partition::of(meaning);
-    let means = MeaningLines::new(meaning, &frame, &Reading::default());
-    let does = RuleLines::new(rules, &frame, &[], 0);
+    let partition = Partition::of(meaning);
+    let means = MeaningLines::new(meaning, &partition, &Reading::default());
+    let does = RuleLines::new(rules, &partition, &[], 0);
     let compared = compare(&means.table, &does.table);
     let clashes = gathered(compared.clashes).into_iter();
     let mut found: Vec<Difference<'r>> =
@@ -134,8 +134,8 @@ pub fn proved<'r>(
 
 /// Which rules never match, which change nothing, and which depend on their order.
 pub fn singles<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet<'r>) -> Singles<'r> {
-    let frame = Partition::of(meaning);
-    let lines = RuleLines::new(rules, &frame, &never_asked(meaning), BELOW);
+    let partition = Partition::of(meaning);
+    let lines = RuleLines::new(rules, &partition, &never_asked(meaning), BELOW);
     let counts = |owner| {
         lines.rule(owner).is_some_and(|rule| {
             !matches!(rule.cause, Cause::Cell(..) | Cause::Unmatched | Cause::Spoofed(..))
@@ -220,18 +220,18 @@ impl<'r> Singles<'r> {
             rules.sort_by_key(|rule| rule.number);
             rules
         };
-        let frame = stands_in_any_case(rule);
+        let stands = stands_in_any_case(rule);
         if life.undecided {
             return;
         }
         self.witnesses.extend(life.flips.or(life.witness).map(|packet| (rule, packet)));
         if life.witness.is_none() {
             let covered_by = named(&life.covered_by);
-            self.shadowed.push(Idle { rule, covered_by, defensive: frame });
+            self.shadowed.push(Idle { rule, covered_by, defensive: stands });
         } else if life.flips.is_none() {
             let covered_by = named(&life.repeated_by);
             let fate = super::fate::Fate::Decided(rule.action, rule.log);
-            let defensive = frame || anomalies::is_defence(fate);
+            let defensive = stands || anomalies::is_defence(fate);
             self.redundant.push(Idle { rule, covered_by, defensive });
         }
     }

@@ -29,8 +29,8 @@ impl Answers {
 
 /// Looks for an allowed packet to which no answer would come back.
 pub fn answers(meaning: &Meaning<'_>, rules: &RuleSet) -> Answers {
-    let frame = Partition::of(meaning);
-    let mut let_back = Table::new(&frame, 0);
+    let partition = Partition::of(meaning);
+    let mut let_back = Table::new(&partition, 0);
     let counts: fn(Decision) -> bool = match rules.form {
         Form::PerInterface => {
             // Where no state is kept, every allowed packet that the gateway passes on has its reply let back.
@@ -43,11 +43,11 @@ pub fn answers(meaning: &Meaning<'_>, rules: &RuleSet) -> Answers {
         _ if replies_come_first(rules) => return Answers::default(),
         _ => |_| true,
     };
-    let means = MeaningLines::new(meaning, &frame, &Reading::default());
+    let means = MeaningLines::new(meaning, &partition, &Reading::default());
     let allowed = |owner: u32| means.decisions.get(owner as usize).is_some_and(|d| counts(*d));
     let mut found = Answers::default();
-    open(&frame.v4, &means.table.v4, &let_back.v4, &allowed, &mut found);
-    open(&frame.v6, &means.table.v6, &let_back.v6, &allowed, &mut found);
+    open(&partition.v4, &means.table.v4, &let_back.v4, &allowed, &mut found);
+    open(&partition.v6, &means.table.v6, &let_back.v6, &allowed, &mut found);
     found
 }
 
@@ -69,7 +69,7 @@ fn open<A: AddressBits>(
                 if line.fate.action() != Some(Action::Allow) || !counts(line.owner) {
                     continue;
                 }
-                match stack.above(place).escape(back.stack(), &line.block) {
+                match stack.above(place).find_uncovered(back.stack(), &line.block) {
                     Search::Covered => {}
                     Search::Undecided => found.undecided += 1,
                     Search::Found(point) => {

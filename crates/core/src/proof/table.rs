@@ -37,10 +37,10 @@ struct Open {
     last: u32,
 }
 
-/// Ordered lines of both families. Two tables of one frame have the same cells.
+/// Ordered lines of both families. Two tables of one partition have the same cells.
 #[derive(Clone, Debug)]
 pub(crate) struct Table<'f> {
-    frame: &'f Partition,
+    partition: &'f Partition,
     /// The IPv4 lines.
     pub(crate) v4: Side<u32>,
     /// The IPv6 lines.
@@ -50,34 +50,34 @@ pub(crate) struct Table<'f> {
 /// The cells of all interfaces of a table.
 #[derive(Clone, Debug)]
 pub(crate) struct Laid<'f> {
-    frame: &'f Partition,
+    partition: &'f Partition,
     v4: Vec<Vec<Cell<u32>>>,
     v6: Vec<Vec<Cell<u128>>>,
 }
 
 impl<'f> Table<'f> {
     /// A table without lines. In each cell, so many are kept below the first that takes all that is left.
-    pub(crate) fn new(frame: &'f Partition, below: usize) -> Self {
-        Self { frame, v4: Side::new(&frame.v4, below), v6: Side::new(&frame.v6, below) }
+    pub(crate) fn new(partition: &'f Partition, below: usize) -> Self {
+        Self { partition, v4: Side::new(&partition.v4, below), v6: Side::new(&partition.v6, below) }
     }
 
     /// Adds a line behind those that are there.
     pub(crate) fn push(&mut self, set: &PacketSet, fate: Fate, owner: u32) {
-        self.v4.push(&self.frame.v4, set.v4.blocks(), fate, owner);
-        self.v6.push(&self.frame.v6, set.v6.blocks(), fate, owner);
+        self.v4.push(&self.partition.v4, set.v4.blocks(), fate, owner);
+        self.v6.push(&self.partition.v6, set.v6.blocks(), fate, owner);
     }
 
-    /// The frame that its cells are those of.
-    pub(crate) fn frame(&self) -> &'f Partition {
-        self.frame
+    /// The partition that its cells are those of.
+    pub(crate) fn partition(&self) -> &'f Partition {
+        self.partition
     }
 
     /// All cells, to be looked things up in.
     pub(crate) fn laid(&self) -> Laid<'f> {
         Laid {
-            frame: self.frame,
-            v4: (0..self.v4.rows()).map(|row| self.v4.row(&self.frame.v4, row)).collect(),
-            v6: (0..self.v6.rows()).map(|row| self.v6.row(&self.frame.v6, row)).collect(),
+            partition: self.partition,
+            v4: (0..self.v4.rows()).map(|row| self.v4.row(&self.partition.v4, row)).collect(),
+            v6: (0..self.v6.rows()).map(|row| self.v6.row(&self.partition.v6, row)).collect(),
         }
     }
 }
@@ -90,15 +90,15 @@ impl Laid<'_> {
         v4: impl FnMut(&Cell<u32>, Block<u32>),
         v6: impl FnMut(&Cell<u128>, Block<u128>),
     ) {
-        visit(&self.v4, &self.frame.v4, set.v4.blocks(), v4);
-        visit(&self.v6, &self.frame.v6, set.v6.blocks(), v6);
+        visit(&self.v4, &self.partition.v4, set.v4.blocks(), v4);
+        visit(&self.v6, &self.partition.v6, set.v6.blocks(), v6);
     }
 
     /// The first line that matches a packet.
     pub(crate) fn first_match(&self, packet: &crate::space::Packet) -> Option<(Fate, u32)> {
         match (u32::point(packet), u128::point(packet)) {
-            (Some(point), _) => first_match(&self.v4, &self.frame.v4, point),
-            (_, Some(point)) => first_match(&self.v6, &self.frame.v6, point),
+            (Some(point), _) => first_match(&self.v4, &self.partition.v4, point),
+            (_, Some(point)) => first_match(&self.v6, &self.partition.v6, point),
             (None, None) => None,
         }
     }

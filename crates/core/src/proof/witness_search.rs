@@ -48,8 +48,12 @@ pub(crate) const END: Place = (usize::MAX, usize::MAX);
 
 impl<'f, 'r> WitnessSearch<'f, 'r> {
     /// Sorts the lines into the cells.
-    pub(crate) fn new(meaning: &Meaning<'_>, rules: &'r RuleSet<'r>, frame: &'f Partition) -> Self {
-        let lines = RuleLines::new(rules, frame, &never_asked(meaning), usize::MAX);
+    pub(crate) fn new(
+        meaning: &Meaning<'_>,
+        rules: &'r RuleSet<'r>,
+        partition: &'f Partition,
+    ) -> Self {
+        let lines = RuleLines::new(rules, partition, &never_asked(meaning), usize::MAX);
         let laid = lines.table.laid();
         Self { lines, laid }
     }
@@ -97,7 +101,7 @@ impl<'f, 'r> WitnessSearch<'f, 'r> {
             stack.lines.partition_point(|line| place_of(line).is_none_or(|own| *own < place))
         };
         let above = stack.above(start(wanted.before));
-        let Some(action) = wanted.unlike else { return above.escape(Stack::none(), block) };
+        let Some(action) = wanted.unlike else { return above.find_uncovered(Stack::none(), block) };
         let from = start(wanted.from);
         let all = stack.between(from, start(wanted.until).max(from));
         let Some(bounding_box) = BoundingBox::of(block) else { return Search::Covered };
@@ -107,7 +111,7 @@ impl<'f, 'r> WitnessSearch<'f, 'r> {
                 continue;
             }
             let Some(shared) = block.intersection(&line.block) else { continue };
-            match above.escape(all.above(place), &shared) {
+            match above.find_uncovered(all.above(place), &shared) {
                 Search::Covered => {}
                 Search::Undecided => answer = Search::Undecided,
                 found @ Search::Found(_) => return found,
@@ -115,7 +119,7 @@ impl<'f, 'r> WitnessSearch<'f, 'r> {
         }
         if wanted.until == END && action != Action::Block {
             // What no line takes is blocked.
-            match above.escape(all, block) {
+            match above.find_uncovered(all, block) {
                 Search::Covered => {}
                 other => return other,
             }

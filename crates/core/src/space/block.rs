@@ -324,7 +324,7 @@ mod tests {
                 let left: Vec<Point<u8>> = universe()
                     .filter(|p| block.contains(*p) && !blockers.iter().any(|other| other.contains(*p)))
                     .collect();
-                for answer in [block.escape(blockers.iter().copied()), crate::space::search::swept(block, &blockers)] {
+                for answer in [block.find_uncovered(blockers.iter().copied()), crate::space::search::swept(block, &blockers)] {
                     match answer {
                         Search::Found(point) => {
                             prop_assert!(block.contains(point));

@@ -241,7 +241,7 @@ impl PacketSet {
         ) -> Option<bool> {
             let mut undecided = false;
             for block in region.blocks() {
-                match block.escape(others.clone().flat_map(|other| other.blocks())) {
+                match block.find_uncovered(others.clone().flat_map(|other| other.blocks())) {
                     Search::Found(_) => return Some(false),
                     Search::Covered => {}
                     Search::Undecided => undecided = true,

@@ -27,7 +27,7 @@ const MOST_GROUPS: u32 = 400_000;
 
 impl<A: Coordinate> Block<A> {
     /// Looks for a packet of this block that none of `blockers` covers.
-    pub fn escape<'b>(&self, blockers: impl IntoIterator<Item = &'b Self>) -> Search<A> {
+    pub fn find_uncovered<'b>(&self, blockers: impl IntoIterator<Item = &'b Self>) -> Search<A> {
         match self.cut_up(blockers, MOST_PIECES) {
             (Search::Undecided, near) => Sweep::new(&near).of(self),
             (answer, _) => answer,
@@ -35,7 +35,7 @@ impl<A: Coordinate> Block<A> {
     }
 
     /// The same in a few steps: so many pieces are cut off at most, and where that is not enough it is undecided.
-    pub fn escape_soon<'b>(
+    pub fn find_uncovered_within<'b>(
         &self,
         blockers: impl IntoIterator<Item = &'b Self>,
         pieces: u32,

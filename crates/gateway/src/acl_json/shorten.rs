@@ -16,7 +16,7 @@ use std::collections::BTreeSet;
 
 /// A list with more entries than this stays as it is.
 const MOST_ROWS: usize = 2_000;
-/// A question that takes more pieces than this (see [`Block::escape_soon`]) is left open, and the entry stays: twelve times
+/// A question that takes more pieces than this (see [`Block::find_uncovered_within`]) is left open, and the entry stays: twelve times
 /// as many cost four times as long on generated plans, and leave out one entry in a hundred more.
 const PIECES: u32 = 16;
 
@@ -131,7 +131,10 @@ impl<'w, A: Coordinate, F: Fn(&AddressSet) -> IntervalSet<A>> Shortening<'w, A, 
             let (other, block) = &below[one];
             if fate(other) != fate(row)
                 && let Some(shared) = own.intersection(block)
-                && !matches!(shared.escape_soon(decided.iter().copied(), PIECES), Search::Covered)
+                && !matches!(
+                    shared.find_uncovered_within(decided.iter().copied(), PIECES),
+                    Search::Covered
+                )
             {
                 return false;
             }
@@ -141,7 +144,7 @@ impl<'w, A: Coordinate, F: Fn(&AddressSet) -> IntervalSet<A>> Shortening<'w, A, 
             decided.push(block);
         }
         // What would come to the end of the list is not repeated there.
-        matches!(own.escape_soon(decided.iter().copied(), PIECES), Search::Covered)
+        matches!(own.find_uncovered_within(decided.iter().copied(), PIECES), Search::Covered)
     }
 
     /// Whether an entry decides over a packet, and what follows would do so otherwise, or not at all.

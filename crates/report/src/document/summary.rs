@@ -4,13 +4,14 @@ use super::words::{listed, plain_endpoint};
 use super::{Block, Builder, Card, Inline, Section, count};
 use crate::either;
 use crate::sheets::GuaranteeRow;
-use crate::walk::{ResultRow, State};
+use crate::walk::{ResultRow, State, WalkSheet};
 use bastium_core::meaning::Part;
 use bastium_core::plan::{Guarantee, ZoneId};
 use bastium_core::space::{Match, PacketSet};
 use bastium_core::verdict::{Cause, Verdict};
 use bastium_picture::{Arrow, ArrowKind, ZoneMap};
 use jiff::civil::Date;
+use std::collections::BTreeSet;
 
 impl Builder<'_> {
     pub(super) fn summary(&self) -> Section {
@@ -220,9 +221,24 @@ impl Builder<'_> {
     }
 
     fn how_known(&self) -> Vec<Inline> {
-        let proof = &self.sources.proof;
-        let mut lines = Vec::new();
-        lines.push(match proof.holds() {
+        let mut lines = vec![self.proof_in_words()];
+        lines.extend(
+            self.sources.running.as_ref().map(|listed| running_in_words(listed.differences.len())),
+        );
+        lines.push(self.sources.walk.as_ref().map_or_else(
+            || "It has not been tested in the building yet: no check results were given.".into(),
+            |walk| self.walk_in_words(walk),
+        ));
+        lines.push(
+            "The proof is about the rules; that the gateway runs them, and that devices are plugged \
+             in where they should be, is what the checks show."
+                .into(),
+        );
+        lines
+    }
+
+    fn proof_in_words(&self) -> Inline {
+        match self.sources.proof.holds() {
             true => Inline::from("The rules for the gateway were compared with the plan for every possible packet: they ")
                 .link("match", "proof")
                 .then("."),
@@ -231,65 +247,42 @@ impl Builder<'_> {
                 .then(": see ")
                 .link("the proof", "proof")
                 .then("."),
-        });
-        lines.extend(self.sources.running.as_ref().map(|listed| match listed.differences.len() {
-            0 => "What the gateway ran when it was listed was compared with the plan for every possible packet: it \
-                  matches."
-                .into(),
-            many => {
-                let (things, differ) = (count(many, "thing"), either(many, "differs", "differ"));
-                Inline::default()
-                    .strong("What the gateway ran when it was listed was not shown to match the plan")
-                    .then(format!(": {things} {differ}, or could not be decided. All that is said here is said of the plan."))
+        }
+    }
+
+    /// What came of the checks: how many passed and how many did not, when the last one was made, and by whom.
+    fn walk_in_words(&self, walk: &WalkSheet) -> Inline {
+        let made = walk.results.iter().filter(|row| is_made(row));
+        let by: BTreeSet<&str> = made.clone().filter_map(|row| row.by.as_deref()).collect();
+        let last = made.filter_map(|row| row.at.as_deref()).max().and_then(|at| self.day_of(at));
+        let mut words =
+            format!("Of {}, {} passed", count(walk.results.len(), "check"), walk.passed);
+        for (number, what) in [
+            (walk.failed, "failed"),
+            (walk.not_shown, "were inconclusive"),
+            (walk.skipped, "were left out"),
+            (walk.changed + walk.open, "have not been made"),
+        ] {
+            if number > 0 {
+                words.push_str(&format!(", {number} {what}"));
             }
-        }));
-        lines.push(match &self.sources.walk {
-            None => {
-                "It has not been tested in the building yet: no check results were given.".into()
-            }
-            Some(walk) => {
-                let made = walk.results.iter().filter(|row| is_made(row));
-                let by: Vec<&str> = made.clone().filter_map(|row| row.by.as_deref()).collect();
-                let mut by: Vec<String> = by.into_iter().map(str::to_owned).collect();
-                by.sort();
-                by.dedup();
-                let last =
-                    made.filter_map(|row| row.at.as_deref()).max().and_then(|at| self.day_of(at));
-                let mut words =
-                    format!("Of {}, {} passed", count(walk.results.len(), "check"), walk.passed);
-                for (number, what) in [
-                    (walk.failed, "failed"),
-                    (walk.not_shown, "were inconclusive"),
-                    (walk.skipped, "were left out"),
-                    (walk.changed + walk.open, "have not been made"),
-                ] {
-                    if number > 0 {
-                        words.push_str(&format!(", {number} {what}"));
-                    }
-                }
-                if walk.of_others > 0 {
-                    let results = count(walk.of_others, "result");
-                    words.push_str(&format!("; {results} of checks that the plan does not have"));
-                }
-                if walk.unread > 0 {
-                    let lines = count(walk.unread, "line");
-                    words.push_str(&format!("; {lines} of the results cannot be read"));
-                }
-                if let Some(last) = last {
-                    words.push_str(&format!("; the last one on {last}"));
-                }
-                if !by.is_empty() {
-                    words.push_str(&format!(", by {}", listed(&by)));
-                }
-                Inline::default().link(words, "checks").then(".")
-            }
-        });
-        lines.push(
-            "The proof is about the rules; that the gateway runs them, and that devices are plugged \
-             in where they should be, is what the checks show."
-                .into(),
-        );
-        lines
+        }
+        if walk.of_others > 0 {
+            let results = count(walk.of_others, "result");
+            words.push_str(&format!("; {results} of checks that the plan does not have"));
+        }
+        if walk.unread > 0 {
+            let lines = count(walk.unread, "line");
+            words.push_str(&format!("; {lines} of the results cannot be read"));
+        }
+        if let Some(last) = last {
+            words.push_str(&format!("; the last one on {last}"));
+        }
+        if !by.is_empty() {
+            let by: Vec<String> = by.into_iter().map(str::to_owned).collect();
+            words.push_str(&format!(", by {}", listed(&by)));
+        }
+        Inline::default().link(words, "checks").then(".")
     }
 
     fn cards(&self, map: &ZoneMap) -> Vec<Card> {
@@ -376,6 +369,19 @@ fn broken(row: &GuaranteeRow, says: &str) -> Inline {
 /// Whether somebody made a check.
 fn is_made(row: &ResultRow) -> bool {
     matches!(row.outcome, State::Pass | State::NotShown | State::Fail)
+}
+
+/// What came of holding the gateway's own listing against the plan.
+fn running_in_words(differences: usize) -> Inline {
+    if differences == 0 {
+        return "What the gateway ran when it was listed was compared with the plan for every possible packet: it \
+                matches."
+            .into();
+    }
+    let (things, differ) = (count(differences, "thing"), either(differences, "differs", "differ"));
+    Inline::default()
+        .strong("What the gateway ran when it was listed was not shown to match the plan")
+        .then(format!(": {things} {differ}, or could not be decided. All that is said here is said of the plan."))
 }
 
 fn zone_link(name: &str) -> Inline {

@@ -11,9 +11,10 @@ use crate::{Cell, Column, Table, Tone, domains};
 use bastium_core::diagnosis::Severity;
 use bastium_core::meaning::Meaning;
 use bastium_core::plan::{Action, Form};
+use bastium_core::proof::PlanlessSingles;
 use bastium_core::rules::{RuleSet, in_form};
 use bastium_core::space::{Match, PacketSet, ServiceSet};
-use bastium_gateway::foreign::Foreign;
+use bastium_gateway::foreign::{Foreign, ForeignLine};
 use bastium_gateway::nftables::{is_beside_rules, tags};
 use bastium_gateway::rule_of;
 use schemars::JsonSchema;
@@ -190,74 +191,9 @@ impl AuditSheet {
         let singles = foreign.singles();
         self.undecided += singles.undecided;
         let lines = &foreign.lines;
-        // The names of lines, and whether it is only one.
-        let named = |places: &[usize]| {
-            // A rule may be on several lines.
-            let mut names: Vec<&str> = Vec::new();
-            for name in places.iter().map(|place| lines[*place].bare.id.as_str()) {
-                if !names.contains(&name) {
-                    names.push(name);
-                }
-            }
-            let says = match names.len() {
-                0 => "the lines above".to_owned(),
-                1..=3 => names.join(", "),
-                more => format!("{} and {} more", names[..2].join(", "), more - 2),
-            };
-            (says, names.len() == 1)
-        };
-        // A line that is come to by several ways is dead only if it is on all of them.
-        let dead: HashSet<usize> = singles.shadowed.iter().map(|(line, _)| *line).collect();
-        let lives = (0..lines.len()).filter(|line| !dead.contains(line));
-        let lives = lives.filter(|line| !lines[*line].bare.matches.is_empty());
-        let lives: HashSet<&str> = lives.map(|line| lines[line].at.as_str()).collect();
-        for (line, covered_by) in &singles.shadowed {
-            if !lines[*line].end && !lives.contains(lines[*line].at.as_str()) {
-                let (by, one) = named(covered_by);
-                let take = if one { "takes" } else { "take" };
-                let says = format!("it is shadowed: {by} {take} all of its packets");
-                let kind = ("never-matches", Severity::Warning);
-                self.find(kind, foreign, *line, says, "move it above them, or remove it");
-            }
-        }
-        // What a line that is not understood does below is not known.
-        let unsure: PacketSet = unsure(foreign);
-        for (line, repeated_by) in &singles.redundant {
-            let touched = lines[*line].bare.matches.iter();
-            let touched = touched.map(PacketSet::from).any(|own| !own.is_disjoint(&unsure));
-            let denies = lines[*line].bare.action != Action::Allow;
-            if !lines[*line].end && !touched && !denies {
-                let (by, one) = named(repeated_by);
-                let does = if one { "does" } else { "do" };
-                let says = format!("it is redundant: {by} {does} the same");
-                let kind = ("changes-nothing", Severity::Advice);
-                self.find(kind, foreign, *line, says, "remove it, or note why it stays");
-            }
-        }
-        let packets = |line: usize| -> PacketSet {
-            lines[line]
-                .bare
-                .matches
-                .iter()
-                .map(PacketSet::from)
-                .fold(PacketSet::empty(), |a, b| a.union(&b))
-        };
-        // One word for each line that has to stay above others.
-        let mut above: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
-        for (upper, lower, _) in singles.ordered.iter().take(MOST_PAIRS) {
-            // A narrow one above a wide one is how exceptions are written.
-            if !lines[*lower].end && !packets(*upper).is_subset(&packets(*lower)) {
-                above.entry(*upper).or_default().push(*lower);
-            }
-        }
-        for (upper, lower) in above {
-            let says = format!(
-                "it has to stay above {}: they match common packets and have different actions",
-                named(&lower).0
-            );
-            let kind = ("depends-on-order", Severity::Advice);
-            self.find(kind, foreign, upper, says, "keep them in this order");
-        }
+        self.shadowed(foreign, &singles);
+        self.redundant(foreign, &singles);
+        self.ordered(foreign, &singles);
         // Where nothing was counted yet, nothing can be said.
         let counted = lines.iter().any(|line| line.hits.is_some_and(|hits| hits > 0));
         let logs = lines.iter().any(|line| line.bare.log && !line.end);
@@ -268,6 +204,66 @@ impl AuditSheet {
             let says = "no rule allows replies to established connections".to_owned();
             let help = "allow established connections first";
             self.find(("no-replies", Severity::Warning), foreign, 0, says, help);
+        }
+    }
+
+    fn shadowed(&mut self, foreign: &Foreign, singles: &PlanlessSingles) {
+        let lines = &foreign.lines;
+        // A line that is come to by several ways is dead only if it is on all of them.
+        let dead: HashSet<usize> = singles.shadowed.iter().map(|(line, _)| *line).collect();
+        let lives = (0..lines.len()).filter(|line| !dead.contains(line));
+        let lives = lives.filter(|line| !lines[*line].bare.matches.is_empty());
+        let lives: HashSet<&str> = lives.map(|line| lines[line].at.as_str()).collect();
+        for (line, covered_by) in &singles.shadowed {
+            if !lines[*line].end && !lives.contains(lines[*line].at.as_str()) {
+                let (by, one) = named(lines, covered_by);
+                let take = if one { "takes" } else { "take" };
+                let says = format!("it is shadowed: {by} {take} all of its packets");
+                let kind = ("never-matches", Severity::Warning);
+                self.find(kind, foreign, *line, says, "move it above them, or remove it");
+            }
+        }
+    }
+
+    fn redundant(&mut self, foreign: &Foreign, singles: &PlanlessSingles) {
+        let lines = &foreign.lines;
+        // What a line that is not understood does below is not known.
+        let unsure: PacketSet = unsure(foreign);
+        for (line, repeated_by) in &singles.redundant {
+            let touched = lines[*line].bare.matches.iter();
+            let touched = touched.map(PacketSet::from).any(|own| !own.is_disjoint(&unsure));
+            let denies = lines[*line].bare.action != Action::Allow;
+            if !lines[*line].end && !touched && !denies {
+                let (by, one) = named(lines, repeated_by);
+                let does = if one { "does" } else { "do" };
+                let says = format!("it is redundant: {by} {does} the same");
+                let kind = ("changes-nothing", Severity::Advice);
+                self.find(kind, foreign, *line, says, "remove it, or note why it stays");
+            }
+        }
+    }
+
+    /// One finding for each line that has to stay above others.
+    fn ordered(&mut self, foreign: &Foreign, singles: &PlanlessSingles) {
+        let lines = &foreign.lines;
+        let packets = |line: usize| -> PacketSet {
+            let own = lines[line].bare.matches.iter().map(PacketSet::from);
+            own.fold(PacketSet::empty(), |a, b| a.union(&b))
+        };
+        let mut above: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
+        for (upper, lower, _) in singles.ordered.iter().take(MOST_PAIRS) {
+            // A narrow one above a wide one is how exceptions are written.
+            if !lines[*lower].end && !packets(*upper).is_subset(&packets(*lower)) {
+                above.entry(*upper).or_default().push(*lower);
+            }
+        }
+        for (upper, lower) in above {
+            let says = format!(
+                "it has to stay above {}: they match common packets and have different actions",
+                named(lines, &lower).0
+            );
+            let kind = ("depends-on-order", Severity::Advice);
+            self.find(kind, foreign, upper, says, "keep them in this order");
         }
     }
 
@@ -383,6 +379,23 @@ impl AuditSheet {
     }
 }
 
+/// The names of lines in a sentence, and whether it is only one. A rule may be on several lines.
+fn named(lines: &[ForeignLine], places: &[usize]) -> (String, bool) {
+    let mut names: Vec<&str> = Vec::new();
+    for name in places.iter().map(|place| lines[*place].bare.id.as_str()) {
+        if !names.contains(&name) {
+            names.push(name);
+        }
+    }
+    let says = match names.len() {
+        0 => "the lines above".to_owned(),
+        1..=3 => names.join(", "),
+        more => format!("{} and {} more", names[..2].join(", "), more - 2),
+    };
+    (says, names.len() == 1)
+}
+
+/// The packets of all lines that are not understood: what becomes of them is not known.
 fn unsure(foreign: &Foreign) -> PacketSet {
     let unsure = foreign.lines.iter().filter(|line| !line.sure);
     unsure.flat_map(|line| &line.bare.matches).cloned().collect()

@@ -165,6 +165,7 @@ impl VerifySheet {
     }
 }
 
+/// Everything that keeps the gateway from being verified, a sentence each.
 fn faults(walk: &WalkSheet, looked: &Looked) -> Vec<String> {
     let mut faults = Vec::new();
     match looked.differences.len() {
@@ -172,6 +173,17 @@ fn faults(walk: &WalkSheet, looked: &Looked) -> Vec<String> {
         1 => faults.push("What runs differs from the plan in one thing.".to_owned()),
         many => faults.push(format!("What runs differs from the plan in {many} things.")),
     }
+    faults.extend(faults_of_walk(walk));
+    if walk.passed > 0 && looked.counters.is_empty() {
+        faults.push("No passed check goes by a rule that counts, so nothing shows that the rules were at work.".to_owned());
+    }
+    faults.extend(looked.counters.iter().filter_map(fault_of_counter));
+    faults.extend(faults_of_log(looked));
+    faults
+}
+
+fn faults_of_walk(walk: &WalkSheet) -> Vec<String> {
+    let mut faults = Vec::new();
     match (walk.passed, walk.failed) {
         (_, 1..) => faults.push(format!("{} of the walk failed.", count(walk.failed, "check"))),
         (0, _) => faults.push(
@@ -179,9 +191,6 @@ fn faults(walk: &WalkSheet, looked: &Looked) -> Vec<String> {
                 .to_owned(),
         ),
         _ => {}
-    }
-    if walk.passed > 0 && looked.counters.is_empty() {
-        faults.push("No passed check goes by a rule that counts, so nothing shows that the rules were at work.".to_owned());
     }
     if walk.of_others > 0 {
         faults.push(format!(
@@ -197,43 +206,41 @@ fn faults(walk: &WalkSheet, looked: &Looked) -> Vec<String> {
             either(walk.unread, "a check", "checks")
         ));
     }
-    for row in &looked.counters {
-        let checks = count(row.checks, "check");
-        match row.packets {
-            None => faults.push(format!(
-                "{} is not among the rules that run, and {checks} passed by it.",
-                row.rule
-            )),
-            Some(0) => faults
-                .push(format!("{} has counted no packet, and {checks} passed by it.", row.rule)),
-            Some(packets) if packets < row.at_least as u64 => faults.push(format!(
-                "{} has counted {}, and {checks} passed by it.",
-                row.rule,
-                count(packets, "packet")
-            )),
-            Some(_) => {}
+    faults
+}
+
+/// A rule by which checks passed has to have counted their packets.
+fn fault_of_counter(row: &CounterRow) -> Option<String> {
+    let (rule, checks) = (&row.rule, count(row.checks, "check"));
+    match row.packets {
+        None => Some(format!("{rule} is not among the rules that run, and {checks} passed by it.")),
+        Some(0) => Some(format!("{rule} has counted no packet, and {checks} passed by it.")),
+        Some(packets) if packets < row.at_least as u64 => {
+            let packets = count(packets, "packet");
+            Some(format!("{rule} has counted {packets}, and {checks} passed by it."))
         }
+        Some(_) => None,
     }
-    for row in looked.log.iter().flatten().filter(|row| row.in_plan == Some(false)) {
-        faults.push(format!(
+}
+
+/// The log names rules of this plan only, and every logged rule that was hit.
+fn faults_of_log(looked: &Looked) -> Vec<String> {
+    let Some(log) = &looked.log else { return Vec::new() };
+    let strangers = log.iter().filter(|row| row.in_plan == Some(false)).map(|row| {
+        format!(
             "The log names {}, which is no rule of this plan: it is of another time, or of another gateway.",
             row.tag
-        ));
-    }
+        )
+    });
     let named = |rule: &str| {
         let tag = bastium_gateway::nftables::tag(rule);
-        looked.log.iter().flatten().any(|row| row.tag == tag)
+        log.iter().any(|row| row.tag == tag)
     };
-    if looked.log.is_some() {
-        let silent = looked.counters.iter().filter(|row| row.logs && row.packets > Some(0));
-        for row in silent.filter(|row| !named(&row.rule)) {
-            faults.push(format!(
-                "{} was hit and is to be logged, and the log does not name it.",
-                row.rule
-            ));
-        }
-    }
-    faults
+    let hit = looked.counters.iter().filter(|row| row.logs && row.packets > Some(0));
+    let silent = hit.filter(|row| !named(&row.rule)).map(|row| {
+        format!("{} was hit and is to be logged, and the log does not name it.", row.rule)
+    });
+    strangers.chain(silent).collect()
 }
 
 fn not_tried(walk: &WalkSheet, looked: &Looked) -> Vec<String> {

@@ -56,51 +56,18 @@ impl Site {
         let kernel = |what| move |error| Undone::Kernel(what, error);
         let tester = Space::new().map_err(kernel("make a namespace"))?;
         let switch = Space::new().map_err(kernel("make a namespace"))?;
-        let own = outside_names(carried);
-        let path = tester.path().map_err(kernel("find a namespace"))?;
-        let mut script = String::new();
-        for (number, name) in
-            std::iter::once("trunk").chain(own.iter().map(String::as_str)).enumerate()
-        {
-            let path = path.display();
-            script.push_str(&format!(
-                "link add name port{number} type veth peer name {name} netns {path}\nlink set port{number} up\n"
-            ));
-        }
+        let mut names = vec!["trunk".to_owned()];
+        names.extend(outside_names(carried));
+        let cables = cables(&tester, &names)?;
         // Whoever only carries frames has nothing to say.
         for space in self.ends.iter().chain([&switch, &tester]) {
             space.within(silent).map_err(kernel("silence a cable"))?;
         }
-        ip(&switch, &script)?;
-        let up = std::iter::once("trunk").chain(own.iter().map(String::as_str));
-        let up: String = up.map(|name| format!("link set {name} up\n")).collect();
+        ip(&switch, &cables)?;
+        let up: String = names.iter().map(|name| format!("link set {name} up\n")).collect();
         ip(&tester, &up)?;
-        let open = |space: &Space, name: &str| {
-            let name = name.to_owned();
-            let opened = space.within(|| {
-                let port = Port::open(&name)?;
-                port.hear_all(&name)?;
-                Ok(port)
-            });
-            opened.map_err(|error| Undone::Kernel("take hold of a cable", error))
-        };
         let pulled = Arc::new(AtomicBool::new(false));
-        let mut carrier =
-            Carrier { legs: Vec::new(), ports: Vec::new(), joined, pulled: Arc::clone(&pulled) };
-        carrier.ports.push(open(&switch, "port0")?);
-        let mut next = 1;
-        for (carried, end) in carried.iter().zip(&self.ends) {
-            let to = match carried {
-                Carried::Not => continue,
-                Carried::Together(tag) => (0, *tag),
-                Carried::Alone => {
-                    carrier.ports.push(open(&switch, &format!("port{next}"))?);
-                    next += 1;
-                    (next - 1, None)
-                }
-            };
-            carrier.legs.push((open(end, DEVICE)?, to));
-        }
+        let mut carrier = self.carrier(&switch, carried, joined, &pulled)?;
         let mut spaces = Vec::new();
         for (number, (tag, address)) in devices.iter().enumerate() {
             let space = Space::new().map_err(kernel("make a namespace"))?;
@@ -114,6 +81,55 @@ impl Site {
         let carrying = std::thread::spawn(move || carrier.carry(&ends));
         Ok(Trunk { tester, devices: spaces, over, pulled, carrying: Some(carrying) })
     }
+
+    /// Takes hold of the switch's ports and of the ends of the site's cables, to carry frames between them.
+    fn carrier(
+        &self,
+        switch: &Space,
+        carried: &[Carried],
+        joined: Option<[Option<u16>; 2]>,
+        pulled: &Arc<AtomicBool>,
+    ) -> Result<Carrier, Undone> {
+        let mut carrier =
+            Carrier { legs: Vec::new(), ports: Vec::new(), joined, pulled: Arc::clone(pulled) };
+        carrier.ports.push(open(switch, "port0")?);
+        let mut next = 1;
+        for (carried, end) in carried.iter().zip(&self.ends) {
+            let to = match carried {
+                Carried::Not => continue,
+                Carried::Together(tag) => (0, *tag),
+                Carried::Alone => {
+                    carrier.ports.push(open(switch, &format!("port{next}"))?);
+                    next += 1;
+                    (next - 1, None)
+                }
+            };
+            carrier.legs.push((open(end, DEVICE)?, to));
+        }
+        Ok(carrier)
+    }
+}
+
+/// Takes hold of an interface of a namespace, and hears every frame there.
+fn open(space: &Space, name: &str) -> Result<Port, Undone> {
+    let opened = space.within(|| {
+        let port = Port::open(name)?;
+        port.hear_all(name)?;
+        Ok(port)
+    });
+    opened.map_err(|error| Undone::Kernel("take hold of a cable", error))
+}
+
+/// What makes a cable from each port of the switch to an interface of the tester's.
+fn cables(tester: &Space, names: &[String]) -> Result<String, Undone> {
+    let path = tester.path().map_err(|error| Undone::Kernel("find a namespace", error))?;
+    let path = path.display();
+    let cable = |(number, name): (usize, &String)| {
+        format!(
+            "link add name port{number} type veth peer name {name} netns {path}\nlink set port{number} up\n"
+        )
+    };
+    Ok(names.iter().enumerate().map(cable).collect())
 }
 
 /// Puts a device with that address at a port of the switch.

@@ -84,6 +84,25 @@ fn prepared(
     running: &Running,
     reporter: &mut Reporter<'_, '_>,
 ) -> Result<(), Ended> {
+    looked_at(args, wanted, running, reporter)?;
+    staged_there(args, wanted, loading, running, reporter)?;
+    if args.dry_run {
+        return Ok(());
+    }
+    loading.arm(args.return_after)?;
+    let time = words::time(args.return_after.into());
+    reporter
+        .step("way-back", format!("runs on the gateway: the old rules come back after {time}"))?;
+    Ok(())
+}
+
+/// What speaks against loading these rules onto this gateway, before anything is sent there.
+fn looked_at(
+    args: &Load,
+    wanted: &Wanted<'_>,
+    running: &Running,
+    reporter: &mut Reporter<'_, '_>,
+) -> Result<(), Ended> {
     others(wanted, running, reporter)?;
     change(wanted, running, reporter)?;
     surroundings(wanted.meaning.plan(), running, reporter)?;
@@ -106,6 +125,17 @@ fn prepared(
             return Err(Ended::Refused);
         }
     }
+    Ok(())
+}
+
+/// Sends the files, has them tried there, and keeps the old ones.
+fn staged_there(
+    args: &Load,
+    wanted: &Wanted<'_>,
+    loading: &Loading<'_, Ssh>,
+    running: &Running,
+    reporter: &mut Reporter<'_, '_>,
+) -> Result<(), Ended> {
     let (interfaces, gone) = files(args, wanted, running, reporter)?;
     let transaction = nftables::transaction(running.running_table(), wanted.file.text());
     let uncut = taken_away_if_allowed(wanted, running, reporter)?;
@@ -135,13 +165,6 @@ fn prepared(
         },
     )?;
     reporter.step("old-rules", words::restorable(restorable).to_owned())?;
-    if args.dry_run {
-        return Ok(());
-    }
-    loading.arm(args.return_after)?;
-    let time = words::time(args.return_after.into());
-    reporter
-        .step("way-back", format!("runs on the gateway: the old rules come back after {time}"))?;
     Ok(())
 }
 

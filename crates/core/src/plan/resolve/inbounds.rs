@@ -86,8 +86,8 @@ impl Diagnose for InboundProblem {
     }
 }
 
-/// What the entries stand on.
-pub(super) struct Ground<'a> {
+/// What an entry may refer to, resolved before it.
+pub(super) struct InboundContext<'a> {
     pub(super) uplinks: &'a [Uplink],
     pub(super) networks: &'a [Option<Network>],
     pub(super) manage: Option<&'a Manage>,
@@ -98,7 +98,7 @@ pub(super) fn inbounds(
     drafts: &[draft::Inbound],
     exceptions: &[Exception],
     first: usize,
-    ground: &Ground<'_>,
+    context: &InboundContext<'_>,
     resolver: &mut Resolver,
 ) -> Vec<Inbound> {
     let mut built: Vec<Inbound> = Vec::new();
@@ -107,8 +107,8 @@ pub(super) fn inbounds(
         let id = ExceptionId(first + index);
         let permission = exceptions.iter().find(|e| e.inbound == Some(index));
         let Some(permission) = permission else { continue };
-        if let Some(inbound) = inbound(draft, permission, id, ground, resolver) {
-            taken(&inbound, permission, &built, exceptions, ground, resolver);
+        if let Some(inbound) = inbound(draft, permission, id, context, resolver) {
+            taken(&inbound, permission, &built, exceptions, context, resolver);
             built.push(inbound);
         }
     }
@@ -119,11 +119,11 @@ fn inbound(
     draft: &draft::Inbound,
     permission: &Exception,
     exception: ExceptionId,
-    ground: &Ground<'_>,
+    context: &InboundContext<'_>,
     resolver: &mut Resolver,
 ) -> Option<Inbound> {
     let (name, at) = (permission.name.clone(), permission.at);
-    let uplink = uplink(draft, permission, ground, resolver);
+    let uplink = uplink(draft, permission, context, resolver);
     let host: &[HostId] = &permission.to.hosts;
     if host.len() != 1 || permission.to.gateway || !permission.to.without.is_empty() {
         resolver.problem(InboundProblem::NotAHost { inbound: name, at });
@@ -177,10 +177,10 @@ fn inbound(
 fn uplink(
     draft: &draft::Inbound,
     permission: &Exception,
-    ground: &Ground<'_>,
+    context: &InboundContext<'_>,
     resolver: &mut Resolver,
 ) -> Option<usize> {
-    let uplinks = ground.uplinks;
+    let uplinks = context.uplinks;
     let Some(word) = &draft.uplink else {
         if uplinks.len() == 1 {
             return Some(0);
@@ -241,7 +241,7 @@ fn taken(
     permission: &Exception,
     earlier: &[Inbound],
     exceptions: &[Exception],
-    ground: &Ground<'_>,
+    context: &InboundContext<'_>,
     resolver: &mut Resolver,
 ) {
     if inbound.target.is_none() {
@@ -263,13 +263,13 @@ fn taken(
             problem(own.intersection(&other.outside.v4), by, entry.at);
         }
     }
-    for network in ground.networks.iter().flatten() {
+    for network in context.networks.iter().flatten() {
         let listens = network.tunnel.as_ref().and_then(|tunnel| tunnel.listens.as_ref());
         let Some(listens) = listens else { continue };
         let by = format!("tunnel `{}`", network.name);
         problem(own.intersection(&listens.set.v4), by, network.at);
     }
-    let manage = ground.manage.filter(|manage| shares(manage, &permission.from.addresses));
+    let manage = context.manage.filter(|manage| shares(manage, &permission.from.addresses));
     if let Some(manage) = manage {
         let by = "the management of the gateway".to_owned();
         problem(own.intersection(&manage.service.set.v4), by, manage.at);

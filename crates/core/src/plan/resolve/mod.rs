@@ -169,9 +169,9 @@ pub fn resolve(draft: Draft) -> Result<Plan, Vec<Problem>> {
     let around = exceptions::Around { services: &known, hours: &hours, log };
     let exceptions = exceptions::exceptions(&draft, &around, &mut resolver);
     let manage = gateway.manage.as_ref();
-    let ground = inbounds::Ground { uplinks: &uplinks, networks: &networks, manage };
+    let context = inbounds::InboundContext { uplinks: &uplinks, networks: &networks, manage };
     let first = draft.exceptions.len();
-    let inbounds = inbounds::inbounds(&draft.inbounds, &exceptions, first, &ground, &mut resolver);
+    let inbounds = inbounds::inbounds(&draft.inbounds, &exceptions, first, &context, &mut resolver);
     let streams = promises::streams(&draft.streams, &mut resolver);
     let guarantees = promises::guarantees(&draft, &known, &mut resolver);
     let kept = promises::known(&draft.known, &mut resolver);

@@ -150,112 +150,139 @@ fn numbers_alike(old: &Plan, new: &Plan) -> bool {
     domains(old) == domains(new) && uplinks(old) == uplinks(new)
 }
 
+/// What differs between the two worksheets, by the subjects of their steps.
+struct Changes {
+    interfaces: Differences,
+    leases: Differences,
+    translation: Differences,
+    settings: Differences,
+    ports: Differences,
+    /// Whether translation is entered before the rules: where the rules see what it makes of packets.
+    translation_first: bool,
+}
+
+impl Changes {
+    fn between(old: Version<'_>, new: Version<'_>) -> Self {
+        let differences =
+            |make: &dyn Fn(Version<'_>) -> Step| Differences::new(&make(old), &make(new));
+        Self {
+            interfaces: differences(&|version| steps::interfaces(version.plan)),
+            leases: differences(&|version| steps::leases(version.plan)),
+            translation: differences(&|version| steps::translation(version.rules)),
+            settings: differences(&|version| steps::settings(version.rules)),
+            ports: differences(&|version| steps::ports(version.plan)),
+            translation_first: new.rules.before_translation,
+        }
+    }
+
+    /// What is new and opens nothing yet.
+    fn prepare(&self, is: &Entered<'_>) -> Vec<Step> {
+        let translation =
+            if self.translation_first { self.translation.added() } else { Vec::new() };
+        vec![
+            step(
+                "ports",
+                "Networks that go: take everything off them",
+                ports_to_clear(&self.interfaces),
+                "no device is on them any more",
+            ),
+            step(
+                "interfaces",
+                "New interfaces: make them, and leave them switched off",
+                self.interfaces.added(),
+                "the gateway lists each, switched off",
+            ),
+            step(
+                "objects",
+                "Names that are new",
+                objects::to_make(is),
+                "the gateway lists each name once, with these values",
+            ),
+            step("translation", "Translation that is new", translation, TRANSLATED)
+                .warning_if_any(unchecked),
+        ]
+    }
+
+    /// What is in force from here on.
+    fn switch_over(&self) -> Vec<Step> {
+        let translation = if self.translation_first {
+            self.translation.altered()
+        } else {
+            self.translation.all()
+        };
+        vec![
+            step(
+                "interfaces",
+                "Interfaces and addresses: switch on what is new, change what is another",
+                self.interfaces.switched_on(),
+                UP,
+            )
+            .warning(cut_off(&self.interfaces)),
+            step(
+                "leases",
+                "DHCP",
+                self.leases.added_and_altered(),
+                "a device that joins a network gets an address between first and last",
+            ),
+            step("translation", "Translation that changes", translation, TRANSLATED)
+                .warning_if_any(unchecked),
+            step(
+                "settings",
+                "General settings that change",
+                self.settings.all(),
+                "the gateway can be managed from there, and from nowhere else",
+            ),
+        ]
+    }
+
+    /// What nothing uses any more, after the rules that used it are out.
+    fn clear_up(&self, is: &Entered<'_>, fresh: &Entered<'_>) -> Vec<Step> {
+        let translation =
+            if self.translation_first { self.translation.removed() } else { Vec::new() };
+        vec![
+            step("translation", "Translation that goes", translation, TRANSLATED)
+                .warning_if_any(unchecked),
+            step(
+                "ports",
+                "Switch ports and Wi-Fi",
+                self.ports.all(),
+                "a device on each port or Wi-Fi name gets an address of the network that stands beside it",
+            ),
+            step("leases", "DHCP that goes", self.leases.removed(), "the range is gone"),
+            step(
+                "interfaces",
+                "Interfaces and addresses that go",
+                self.interfaces.removed(),
+                "the interface is gone",
+            ),
+            step(
+                "objects",
+                "Names that nothing uses any more, and new names",
+                objects::to_clear(is, fresh),
+                "the gateway lists the names of the worksheet, and no other",
+            ),
+        ]
+    }
+}
+
 fn all_steps(
     way: &Changeover<'_>,
     (old, new): (Version<'_>, Version<'_>),
     is: &Entered<'_>,
     edits: &Edits,
 ) -> Vec<Step> {
-    let differences = |make: &dyn Fn(Version<'_>) -> Step| Differences::new(&make(old), &make(new));
-    let interfaces = differences(&|version| steps::interfaces(version.plan));
-    let leases = differences(&|version| steps::leases(version.plan));
-    let translation = differences(&|version| steps::translation(version.rules));
-    let settings = differences(&|version| steps::settings(version.rules));
-    let ports = differences(&|version| steps::ports(version.plan));
-    let early = new.rules.before_translation;
+    let changes = Changes::between(old, new);
     let edited = if way.is_safe() { EDITED } else { EDITED_BUT };
-    let none = Vec::new;
-    let made = objects::to_make(is);
-    let fresh = Entered::new(new.rules);
-    let on = interfaces.switched_on();
-    let all = [
-        step(
-            "ports",
-            "Networks that go: take everything off them",
-            ports_to_clear(&interfaces),
-            "no device is on them any more",
-        ),
-        step(
-            "interfaces",
-            "New interfaces: make them, and leave them switched off",
-            interfaces.added(),
-            "the gateway lists each, switched off",
-        ),
-        step(
-            "objects",
-            "Names that are new",
-            made,
-            "the gateway lists each name once, with these values",
-        ),
-        step(
-            "translation",
-            "Translation that is new",
-            if early { translation.added() } else { none() },
-            TRANSLATED,
-        )
-        .warning_if_any(unchecked),
-        step("rules", "Rules to put in, one row after the other", edits.putting_in.clone(), edited)
-            .warning(warnings(way, (old, new))),
-        step(
-            "interfaces",
-            "Interfaces and addresses: switch on what is new, change what is another",
-            on,
-            UP,
-        )
-        .warning(cut_off(&interfaces)),
-        step(
-            "leases",
-            "DHCP",
-            leases.added_and_altered(),
-            "a device that joins a network gets an address between first and last",
-        ),
-        step(
-            "translation",
-            "Translation that changes",
-            if early { translation.altered() } else { translation.all() },
-            TRANSLATED,
-        )
-        .warning_if_any(unchecked),
-        step(
-            "settings",
-            "General settings that change",
-            settings.all(),
-            "the gateway can be managed from there, and from nowhere else",
-        ),
-        step(
-            "rules",
-            "Rules to take out, one row after the other",
-            edits.taking_out.clone(),
-            edited,
-        ),
-        step(
-            "translation",
-            "Translation that goes",
-            if early { translation.removed() } else { none() },
-            TRANSLATED,
-        )
-        .warning_if_any(unchecked),
-        step(
-            "ports",
-            "Switch ports and Wi-Fi",
-            ports.all(),
-            "a device on each port or Wi-Fi name gets an address of the network that stands beside it",
-        ),
-        step("leases", "DHCP that goes", leases.removed(), "the range is gone"),
-        step(
-            "interfaces",
-            "Interfaces and addresses that go",
-            interfaces.removed(),
-            "the interface is gone",
-        ),
-        step(
-            "objects",
-            "Names that nothing uses any more, and new names",
-            objects::to_clear(is, &fresh),
-            "the gateway lists the names of the worksheet, and no other",
-        ),
-    ];
-    all.into()
+    let (putting_in, taking_out) = (edits.putting_in.clone(), edits.taking_out.clone());
+    let put_in = step("rules", "Rules to put in, one row after the other", putting_in, edited)
+        .warning(warnings(way, (old, new)));
+    let take_out = step("rules", "Rules to take out, one row after the other", taking_out, edited);
+    let mut all = changes.prepare(is);
+    all.push(put_in);
+    all.extend(changes.switch_over());
+    all.push(take_out);
+    all.extend(changes.clear_up(is, &Entered::new(new.rules)));
+    all
 }
 
 /// The networks and tunnels that go, to be left by their devices before any rule of theirs goes.
