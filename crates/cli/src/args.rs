@@ -1,4 +1,4 @@
-//! What can be typed. The doc comments are the help texts.
+//! The command line: arguments of every command. The doc comments are the help texts.
 
 mod candidates;
 mod checklist;

@@ -1,4 +1,4 @@
-//! What can go wrong, in words, and how the program ends.
+//! Failures: what can go wrong, in words, and the exit code that follows.
 
 mod call;
 mod library;

@@ -1,4 +1,4 @@
-//! Files are written whole or not at all, where they are, and stay whose they were.
+//! Writes files completely or not at all, in place, with their owner and mode.
 
 use crate::failure::{Failure, MachineProblem};
 use crate::interrupt::Unfinished;

@@ -1,4 +1,4 @@
-//! What an interrupted run leaves behind: no half of a file, and the terminal as it was.
+//! What an interrupted run leaves behind: no partial file, and the terminal as it was.
 
 use std::io::{self, IsTerminal, Write};
 use std::path::{Path, PathBuf};

@@ -1,4 +1,4 @@
-//! How far the work has come, for a person at a terminal who waits longer than a moment.
+//! Progress, for a person at a terminal who waits for longer than a moment.
 
 use crate::interrupt;
 use std::io::{self, IsTerminal, Write};

@@ -1,5 +1,5 @@
-//! What a command works with: where results and talk go, how wide the terminal is, which plan is
-//! meant. Writers are handed in, so that the demo can run commands into its own output.
+//! The surroundings of a command: where results and messages go, how wide the terminal is, which plan is meant.
+//! Writers are handed in, so that the demo can run commands into its own output.
 
 use crate::args::{Color, Options};
 use crate::failure::{Exit, Failure};

@@ -1,7 +1,8 @@
-//! What the tool has to say about a plan: one form for errors, warnings and advice.
+//! What Bastium has to say about a plan: one form for errors, warnings and advice.
 //!
-//! Problems are enums beside the operation that meets them. A [`Diagnosis`] is how one of them reads:
-//! what is wrong, where, why it matters and how to put it right, still without any layout.
+//! Problems are enums next to the operation that finds them. A [`Diagnosis`] is how one of them reads: what is wrong,
+//! where, why it matters and how to fix it. It has no layout yet; terminals, JSON and SARIF each render the same
+//! value.
 
 use crate::source::Span;
 

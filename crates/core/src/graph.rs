@@ -1,4 +1,5 @@
-//! Things that need each other: an order in which each comes after what it needs, or a circle.
+//! Things that depend on each other: an order in which each comes after what it needs, or the cycle that prevents
+//! one.
 
 use std::cmp::Reverse;
 use std::collections::{BinaryHeap, HashMap};

@@ -291,8 +291,11 @@ impl Services {
     }
 }
 
-/// The packets of a sweep between these ends, at that minute. `outside` are ends outside, one in each family. What never meets
-/// the gateway, or cannot be sent, is not among them.
+/// The packets of a sweep between these ends at one minute of the week: every pair, by every service of the catalogue
+/// and on both sides of every border of a rule.
+///
+/// `outside` holds ends outside, one for each family. Packets that never reach the gateway, or that no end can send,
+/// are left out.
 pub fn packets(
     meaning: &Meaning<'_>,
     rules: &RuleSet,

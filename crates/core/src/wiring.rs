@@ -62,7 +62,10 @@ impl Device {
     }
 }
 
-/// All ports of the plan: the gateway's, then those of each switch.
+/// What to set on every port: the gateway's ports first, then those of each switch.
+///
+/// A port carries a network if a device, a Wi-Fi name or another switch behind it needs that network; it follows from
+/// the cabling in the plan and is never entered by hand.
 pub fn ports(plan: &Plan) -> Vec<Port> {
     let mut ports = gateway_ports(plan);
     for (index, switch) in plan.wiring().switches.iter().enumerate() {
@@ -174,7 +177,7 @@ struct Need {
     hang: Hang,
 }
 
-/// Where a network that is needed does not come through: one gap for each missing port.
+/// Where a network does not reach a port that needs it: one gap for each port on the way that does not carry it.
 pub fn gaps(plan: &Plan) -> Vec<Gap> {
     let mut gaps: Vec<Gap> = Vec::new();
     for need in needs(plan) {

@@ -1,4 +1,4 @@
-//! Words that go with numbers.
+//! Numbers with their nouns: "1 rule", "2 rules".
 
 use std::fmt::Display;
 

@@ -1,4 +1,5 @@
-//! The files with which a Linux gateway comes up: closed until its rules are loaded, and closed for good if they cannot be.
+//! The files with which a Linux gateway starts: closed until its rules are loaded, and closed for good if they cannot
+//! be loaded.
 //!
 //! A rule file that the kernel refuses leaves no rules at all, and a gateway that passes everything on. So the unit loads a
 //! small file first that passes nothing on and lets in whoever manages the gateway, and takes it away only after the rules are

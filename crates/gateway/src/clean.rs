@@ -1,4 +1,4 @@
-//! Text out of a plan, made harmless to look at.
+//! Makes text from a plan safe to display.
 
 use std::fmt::Write as _;
 

@@ -1,4 +1,4 @@
-//! What a list means by an address that no plan names.
+//! What an address in a list means if the plan has no name for it.
 
 use bastium_core::plan::Plan;
 use bastium_core::space::AddressSet;

@@ -27,11 +27,21 @@ enum Message<'l> {
     Bytes(Vec<u8>),
 }
 
-/// Goes through a log line by line. `reported` gets each packet of it; the number of lines is returned. No more
-/// than one line is in memory at a time.
+/// Reads a log line by line and calls `reported` for each packet in it, with the number of its line. Returns the
+/// number of lines. No more than one line is in memory at a time; lines that are no packets are skipped.
 ///
 /// # Errors
-/// When it cannot be read.
+/// When the log cannot be read.
+///
+/// ```
+/// use bastium_gateway::read_packet_log;
+///
+/// let log = b"kernel: IN=core.24 OUT=core.48 SRC=10.44.24.10 DST=10.44.48.7 PROTO=TCP SPT=40000 DPT=22 SYN\nother\n";
+/// let mut seen = Vec::new();
+/// let lines = read_packet_log(&log[..], |line, packet| seen.push((line, packet.service.destination_port())))?;
+/// assert_eq!((lines, seen), (2, vec![(1, Some(22))]));
+/// # Ok::<(), std::io::Error>(())
+/// ```
 pub fn read_packet_log(
     mut log: impl BufRead,
     mut reported: impl FnMut(u64, &Entry<'_>),

@@ -1,4 +1,5 @@
-//! What would make a picture hard to read, found in its geometry. The tests ask it of every picture that they lay out.
+//! Finds what would make a picture hard to read, from its geometry. The tests examine every picture that they lay
+//! out.
 
 use crate::scene::{Fill, Frame, Group, Item, Line, Picture, Point, Shape, Text};
 

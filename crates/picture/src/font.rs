@@ -1,4 +1,4 @@
-//! How wide texts are, measured with the fonts that ship.
+//! Widths of texts, measured with the fonts that ship with the program.
 
 use resvg::usvg::fontdb::{Database, Source};
 use skrifa::charmap::Charmap;

@@ -1,4 +1,4 @@
-//! The matrix: what is the stance, cell by cell, and where are the exceptions?
+//! The matrix as a picture: the decision in each cell, and where there are exceptions.
 
 use crate::legend::{GAP, MARGIN, Sign, heading, legend};
 use crate::scene::{Fill, Frame, Group, Ink, Picture, Stroke, Style};

@@ -1,4 +1,5 @@
-//! PNG, drawn from the SVG with the fonts that ship and no others, so that every machine draws the same.
+//! PNG, rendered from the SVG with the fonts that ship with the program and no others, so that every machine produces
+//! the same image.
 
 use crate::font::{FAMILY, FONTS};
 use crate::scene::Picture;

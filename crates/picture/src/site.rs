@@ -1,4 +1,4 @@
-//! The site: where is this network in the building, and what hangs on what?
+//! The site as a picture: where each network is in the building, and which device is connected to which.
 //!
 //! A tidy tree from left to right. Every node has a band of its own, no lower than itself and its
 //! children together, so that no two lines cross; it stands in the middle of its children's. What is

@@ -1,4 +1,4 @@
-//! A small grid of zones: where does something happen, and how often?
+//! A small grid of zones: where something happens, and how often.
 
 use crate::font;
 use crate::legend::MARGIN;
@@ -20,7 +20,25 @@ pub struct Mark {
     pub anchor: Option<String>,
 }
 
-/// What a small grid shows. Columns have the numbers of their rows.
+/// A small grid of zones: rows are where traffic comes from, columns where it goes, and a mark says how often
+/// something happens there.
+///
+/// ```
+/// use bastium_picture::{Mark, SmallGrid, Theme, flaws, svg};
+///
+/// let zones = vec!["people".to_owned(), "things".to_owned()];
+/// let mark = Mark { text: "3".into(), strong: true, words: "3 checks".into(), anchor: None };
+/// let grid = SmallGrid {
+///     title: "Checks".into(),
+///     about: "How many checks are made from zone to zone".into(),
+///     zones,
+///     cells: vec![None, Some(mark), None, None],
+/// };
+/// let picture = grid.picture();
+/// // Texts fit, nothing overlaps, nothing lies outside.
+/// assert!(flaws(&picture).is_empty());
+/// assert!(svg(&picture, Theme::Print).starts_with("<svg"));
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct SmallGrid {
     /// What it is about.

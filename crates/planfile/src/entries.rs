@@ -1,4 +1,4 @@
-//! The tables about traffic: ways in and out, times, promises, and findings that are kept.
+//! Tables about traffic: offered services, hours, guarantees, accepted findings.
 
 use crate::fields::Fields;
 use bastium_core::plan::draft::{self, Draft};

@@ -1,4 +1,4 @@
-//! What can be wrong with the shape of a plan file, before any of its words is looked up.
+//! Problems with the shape of a plan file, found before any of its words is resolved.
 
 use bastium_core::diagnosis::{Diagnose, Diagnosis, Severity, error};
 use bastium_core::source::Span;

@@ -1,5 +1,4 @@
-//! Whether a file has the shape of a plan: every key that the format does not have, and every value of another kind than its
-//! key takes, at once.
+//! Checks the shape of a file: reports every unknown key, and every value of the wrong kind, at once.
 
 use crate::format::{Key, PLAN, Table, Takes};
 use crate::problem::ReadProblem;

@@ -1,4 +1,4 @@
-//! The tables of the file, one by one, into a draft: here zones, networks and what goes with them.
+//! Reads the tables about zones and networks into a draft.
 
 use crate::entries;
 use crate::fields::{Around, Fields};

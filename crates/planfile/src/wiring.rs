@@ -1,4 +1,4 @@
-//! The tables about cables: switches with their ports, access points, Wi-Fi names.
+//! Reads the tables about cabling: switches with their ports, access points, Wi-Fi names.
 
 use crate::fields::Fields;
 use bastium_core::plan::draft::{self, Draft};

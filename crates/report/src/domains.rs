@@ -1,4 +1,4 @@
-//! What no rule shows of a plan's domains: their addresses are those that a name server finds.
+//! What rules cannot show of the domains in a plan: their addresses are whatever a name server finds.
 
 use bastium_core::plan::Plan;
 

@@ -1,4 +1,4 @@
-//! Pages that need no network: one HTML file each.
+//! Self-contained HTML pages that work offline.
 
 use crate::sheets::{ChecklistSheet, Step, System, Worksheet, tried_grid};
 use crate::{Column, Table};

@@ -80,7 +80,17 @@ impl Column {
     }
 }
 
-/// A table.
+/// A table: what a terminal, CSV, Markdown, a workbook and a page show of a sheet, each in its own layout.
+///
+/// ```
+/// use bastium_report::{Cell, Column, Table, csv, markdown};
+///
+/// let mut table = Table::new([Column::whole("network"), Column::numbers("VLAN")]);
+/// table.row(["desks".into(), "24".into()]);
+/// table.row(["printers".into(), "48".into()]);
+/// assert_eq!(csv(&[table.clone()], "sheet"), "network,VLAN\ndesks,24\nprinters,48\n");
+/// assert!(markdown(&[table]).contains("| desks"));
+/// ```
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Table {
     /// What it is called, where there are several.

@@ -1,5 +1,4 @@
-//! All sheets of a plan together: as one workbook (Office Open XML), one Markdown document, one JSON
-//! object, or a file of CSV each.
+//! All sheets of a plan together: as a workbook (Office Open XML), a Markdown document, a JSON object, or CSV files.
 
 mod layout;
 

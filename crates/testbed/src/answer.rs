@@ -1,4 +1,4 @@
-//! Listeners at the other end of a check: they answer, and tell who reached them.
+//! Listeners at the far end of a check: they answer, and report who reached them.
 
 use crate::here;
 use socket2::{Domain, Protocol, SockAddr, Socket, Type};

@@ -1,5 +1,4 @@
-//! Other programs, run for a while: each has a time limit, and none can block this one by what it does not
-//! read or write.
+//! Runs other programs: each with a time limit, and none can block this one by not reading or writing.
 
 use std::io::{self, Read, Write};
 use std::process::{Child, Command, ExitStatus, Stdio};

@@ -1,4 +1,4 @@
-//! From a plan to the cables of a site: who has which address at the other end of each.
+//! From a plan to the cables of a site: which addresses are at the other end of each.
 
 use crate::kernel::frame::Raw;
 use crate::site::Wire;

@@ -1,4 +1,4 @@
-//! What a script printed: parts with a name and a length, each begun by a mark that nobody could know before.
+//! Parses what a script printed: parts with a name and a length, each begun by a mark that nobody could know before.
 
 use std::fmt;
 

@@ -1,4 +1,4 @@
-//! The line to a gateway.
+//! The connection to a gateway.
 
 use bastium_core::plan::SshHost;
 use std::io::{self, Read, Write};

@@ -1,4 +1,4 @@
-//! What a gateway says of itself before anything is changed.
+//! What a gateway reports about itself before anything is changed.
 
 use crate::answer::Answer;
 use bastium_gateway::nftables::{CUT_TABLE, Flow, RunningTable, TABLE, being_cut};

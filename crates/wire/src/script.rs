@@ -1,4 +1,4 @@
-//! The script that a gateway's shell is given.
+//! The script that runs in the gateway's shell.
 
 use std::fmt::{self, Write};
 use std::hash::{BuildHasher, RandomState};

@@ -1,5 +1,4 @@
-//! Names of the plan, offered while somebody types. A shell asks for them with what has been typed so far; the plan is
-//! the one that a command would read, and where there is none, nothing is offered.
+//! Completion of names from the plan while somebody types.
 
 use crate::plans;
 use bastium_core::findings::explain::PAGES;

@@ -1,4 +1,4 @@
-//! What can be typed for the checklist, and for going through it.
+//! Arguments of `checklist` and `walk`.
 
 use super::Day;
 use bastium_report::sheets::System;

@@ -1,4 +1,4 @@
-//! What can be typed behind `draw`.
+//! Arguments of `draw`.
 
 use super::Day;
 use bastium_picture::Theme;

@@ -1,4 +1,4 @@
-//! What can be typed about a gateway: writing files for it, trying them, looking at what it does.
+//! Arguments of commands about a gateway: writing files for it, trying them, examining what it does.
 
 use super::{Day, FormName};
 use clap::{Args, ValueEnum};

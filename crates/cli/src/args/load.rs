@@ -1,4 +1,4 @@
-//! What can be typed to load rules onto a gateway.
+//! Arguments of `load`.
 
 use super::Day;
 use bastium_core::plan::{NotAnSshHost, Reach};

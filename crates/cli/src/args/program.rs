@@ -1,4 +1,4 @@
-//! The whole command line, put together.
+//! The complete command line, assembled.
 
 use super::candidates;
 use super::{Cli, examples};

@@ -1,4 +1,4 @@
-//! What can be typed behind `report`.
+//! Arguments of `report`.
 
 use super::Day;
 use bastium_report::document::Audience;

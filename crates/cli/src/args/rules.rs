@@ -1,4 +1,4 @@
-//! What can be typed after `rules`.
+//! Arguments of `rules`.
 
 use super::{Day, FormName};
 use bastium_core::plan::Action;

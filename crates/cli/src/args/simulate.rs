@@ -1,4 +1,4 @@
-//! What can be typed to be a simulated gateway.
+//! Arguments of `simulate`.
 
 use clap::{Args, Subcommand, ValueEnum};
 use std::net::IpAddr;

@@ -1,4 +1,4 @@
-//! What can be typed to verify a gateway.
+//! Arguments of `verify`.
 
 use super::{Day, Target};
 use clap::Args;

@@ -1,4 +1,4 @@
-//! What can be typed behind `view` and `watch`.
+//! Arguments of `view` and `watch`.
 
 use super::Day;
 use clap::Args;

@@ -1,4 +1,4 @@
-//! `bastium addresses`
+//! `bastium addresses`: the addressing sheet.
 
 use crate::args::{Addresses, Writing};
 use crate::failure::{Exit, Failure};

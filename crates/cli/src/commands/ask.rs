@@ -1,4 +1,4 @@
-//! `bastium ask`
+//! `bastium ask`: would this get through, and what decides?
 
 use super::batch;
 use super::times::{date_of, minutes};

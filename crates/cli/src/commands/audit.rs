@@ -1,4 +1,4 @@
-//! `bastium audit`
+//! `bastium audit`: what a gateway runs, examined and compared with the plan.
 
 use super::import::workbook;
 use super::typed;

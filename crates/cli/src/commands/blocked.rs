@@ -1,4 +1,4 @@
-//! `bastium blocked`
+//! `bastium blocked`: explains the packets in a gateway's log.
 
 use crate::args::Blocked;
 use crate::failure::{Exit, Failure};

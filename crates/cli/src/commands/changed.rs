@@ -1,4 +1,4 @@
-//! What is shown of a plan that was changed.
+//! The report on a plan that was changed: what the edit opens and closes.
 
 use crate::failure::Failure;
 use crate::plans;

@@ -1,4 +1,4 @@
-//! `bastium check`
+//! `bastium check`: all mistakes and risks in a plan.
 
 use crate::args::{Check, FailOn};
 use crate::failure::{Exit, Failure, has_errors};

@@ -1,4 +1,4 @@
-//! `bastium checklist`
+//! `bastium checklist`: the tests to make in the building.
 
 use crate::args::Checklist;
 use crate::failure::{Exit, Failure, Malformed, Named, Unknown};

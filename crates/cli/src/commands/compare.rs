@@ -1,4 +1,4 @@
-//! `bastium compare`
+//! `bastium compare`: what changes from one plan, or rule list, to another.
 
 use crate::args::Compare;
 use crate::failure::{CallProblem, Exit, Failure, shown};

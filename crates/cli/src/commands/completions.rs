@@ -1,4 +1,4 @@
-//! `bastium completions`
+//! `bastium completions`: completion scripts for shells.
 
 use crate::failure::{Exit, Failure, MachineProblem};
 use crate::session::Session;

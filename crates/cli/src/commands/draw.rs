@@ -1,4 +1,4 @@
-//! `bastium draw`
+//! `bastium draw`: pictures of the site, its zones and its matrix.
 
 use crate::args::{Draw, PictureName};
 use crate::failure::{CallProblem, Exit, Failure, Meaningless};

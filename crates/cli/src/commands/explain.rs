@@ -1,4 +1,4 @@
-//! `bastium explain`
+//! `bastium explain`: a page about a finding.
 
 use crate::args::Explain;
 use crate::failure::{Exit, Failure, Named, Unknown};

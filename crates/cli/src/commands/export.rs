@@ -1,4 +1,4 @@
-//! `bastium export`
+//! `bastium export`: files for gateways, and sheets for people.
 
 use super::leased;
 use crate::args::{Export, ExportFormat, SheetName, SystemName};

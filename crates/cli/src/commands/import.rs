@@ -1,4 +1,4 @@
-//! `bastium add KIND --table FILE`: entries from a sheet that was made elsewhere.
+//! `bastium add KIND --table FILE`: entries from a table made elsewhere.
 
 mod rows;
 pub(super) mod workbook;

@@ -1,4 +1,4 @@
-//! A plan whose leased addresses are known: those that the gateway has at the moment.
+//! A plan with the leased addresses filled in that its gateway has at the moment.
 
 use crate::failure::{Failure, Malformed, Meaningless};
 use bastium_core::plan::Plan;

@@ -1,4 +1,4 @@
-//! `bastium listen`
+//! `bastium listen`: answers at the far end of checks.
 
 use crate::args::Listen;
 use crate::failure::{Exit, Failure, MachineProblem, Malformed};

@@ -1,4 +1,4 @@
-//! `bastium load`
+//! `bastium load`: puts rules onto a gateway, and takes them back unless they are confirmed.
 
 mod before;
 mod by_netconf;

@@ -1,4 +1,4 @@
-//! `bastium man`
+//! `bastium man`: manual pages.
 
 use crate::args::{Man, program};
 use crate::failure::{Exit, Failure};

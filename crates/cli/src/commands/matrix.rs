@@ -1,4 +1,4 @@
-//! `bastium matrix`
+//! `bastium matrix`: what may pass between zones.
 
 use crate::args::Matrix;
 use crate::failure::{CallProblem, Exit, Failure, Named, Unknown};

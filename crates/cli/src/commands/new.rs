@@ -1,4 +1,4 @@
-//! `bastium new`
+//! `bastium new`: a commented plan to start from.
 
 use crate::args::{Example, New};
 use crate::failure::{Exit, Failure, Malformed, Meaningless};

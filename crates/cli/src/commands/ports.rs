@@ -1,4 +1,4 @@
-//! `bastium ports`
+//! `bastium ports`: what to set on each switch port and Wi-Fi name.
 
 use crate::failure::{Exit, Failure};
 use crate::session::Session;

@@ -1,4 +1,4 @@
-//! `bastium prove`
+//! `bastium prove`: whether the rules match the plan for every packet.
 
 use crate::args::Prove;
 use crate::failure::{Exit, Failure};

@@ -1,4 +1,4 @@
-//! `bastium rehearse`
+//! `bastium rehearse`: the checklist against a copy of the site in the Linux kernel.
 
 use super::running::differs;
 use crate::args::Rehearse;

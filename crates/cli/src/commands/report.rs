@@ -1,4 +1,4 @@
-//! `bastium report`
+//! `bastium report`: the document for the client or the engineer.
 
 use super::compare;
 use super::running::{as_run, differs};

@@ -1,4 +1,4 @@
-//! `bastium rules`
+//! `bastium rules`: the ordered rules.
 
 use crate::args::{Format, Rules};
 use crate::failure::{Exit, Failure, Named, Unknown};

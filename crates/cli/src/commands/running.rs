@@ -1,4 +1,4 @@
-//! What a gateway runs, or a file that is to become its rules: in what it differs from the plan, and in which form it is.
+//! What a gateway runs, or a file that is to become its rules: how it differs from the plan, and which form it has.
 
 use crate::failure::Failure;
 use crate::session;

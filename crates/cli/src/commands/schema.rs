@@ -1,4 +1,4 @@
-//! `bastium schema`
+//! `bastium schema`: JSON Schemas of the plan and of every sheet.
 
 use crate::failure::{Exit, Failure};
 use crate::session::Session;

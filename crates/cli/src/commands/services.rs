@@ -1,4 +1,4 @@
-//! `bastium services`
+//! `bastium services`: the services that a plan can name.
 
 use crate::args::Services;
 use crate::failure::{Exit, Failure};

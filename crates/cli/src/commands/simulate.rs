@@ -1,4 +1,4 @@
-//! `bastium simulate`
+//! `bastium simulate`: a simulated gateway.
 
 use crate::args::{FaultName, Simulate, Simulated};
 use crate::failure::{CallProblem, Exit, Failure, Malformed};

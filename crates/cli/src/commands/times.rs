@@ -1,4 +1,4 @@
-//! When a question is asked about.
+//! The minutes of the week that a question is about.
 
 use crate::failure::{Failure, Malformed};
 use bastium_core::space::{DAYS, IntervalSet, Minute};

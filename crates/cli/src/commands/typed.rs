@@ -1,4 +1,4 @@
-//! Rules that were typed from a sheet of this program: read from CSV, or from a workbook.
+//! Rules that were typed from a sheet of Bastium, read from CSV or from a workbook.
 
 use super::import::workbook::{self, Book};
 use crate::failure::{Failure, Malformed};

@@ -1,4 +1,4 @@
-//! `bastium verify`
+//! `bastium verify`: whether a gateway runs the plan, and whether its counters confirm the walk.
 
 use super::running::{as_run, differs};
 use super::walk::{Results, results_beside};

@@ -1,4 +1,4 @@
-//! `bastium walk`
+//! `bastium walk`: through the checklist.
 
 mod by_hand;
 mod by_itself;

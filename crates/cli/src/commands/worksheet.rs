@@ -1,4 +1,4 @@
-//! `bastium worksheet`
+//! `bastium worksheet`: what to type into a gateway, step by step.
 
 mod since_gateway;
 

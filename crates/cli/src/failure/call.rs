@@ -1,4 +1,4 @@
-//! What a call can ask for that cannot be: each a sentence, and what to do.
+//! Usage errors: each a sentence, with what to do instead.
 
 use super::{library, shown};
 use bastium_core::asking::NoAnswer;

@@ -1,4 +1,4 @@
-//! The sentences for errors of the libraries that know more than a sentence: and what to do about each.
+//! Sentences for errors of the libraries, with what to do about each.
 
 use bastium_core::asking::NoAnswer;
 use bastium_gateway::clean;

@@ -1,4 +1,4 @@
-//! What a machine can lack.
+//! What a machine may lack: privileges, programs, kernel features.
 
 use super::{reason, shown};
 use clap_complete::Shell;

@@ -1,4 +1,4 @@
-//! Diagnoses with the lines that they are about.
+//! Diagnoses with the lines of the plan that they are about.
 
 use annotate_snippets::renderer::DecorStyle;
 use annotate_snippets::{Annotation, AnnotationKind, Group, Level, Origin, Renderer, Snippet};

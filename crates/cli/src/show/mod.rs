@@ -1,4 +1,4 @@
-//! From sheets and diagnoses to text.
+//! Turns sheets and diagnoses into text.
 
 pub(crate) mod diagnostic;
 pub(crate) mod style;

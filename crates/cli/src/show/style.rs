@@ -1,4 +1,4 @@
-//! Colours and weights. What they carry is always said in words as well.
+//! Colours and weights. What they convey is always said in words as well.
 
 use anstyle::{AnsiColor, Style};
 

@@ -1,4 +1,4 @@
-//! What came of a sweep, as it is read on a screen.
+//! The results of a sweep, on a terminal.
 
 use super::style;
 use anstyle::Style;

@@ -1,4 +1,7 @@
-//! Carving subnets out of a space: aligned, with little waste, and with room to grow.
+//! Carves subnets out of a site's address space: aligned, with little waste, and with room to grow.
+//!
+//! A network that gives neither a subnet nor a VLAN id to derive one from gets a prefix for the devices that it
+//! expects, half as many again, and the gateway.
 
 use crate::space::AddressSet;
 use ipnet::{IpNet, Ipv4Net, Ipv4Subnets, Ipv6Net, Ipv6Subnets};

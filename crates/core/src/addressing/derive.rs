@@ -1,4 +1,5 @@
-//! Subnets that follow from the VLAN id, so that an address tells its VLAN at a glance.
+//! Subnets that follow from the VLAN id (`tie` in `[site]`), so that an address shows at a glance which VLAN it is
+//! in: VLAN 24 in `10.44.0.0/16` becomes `10.44.24.0/24`.
 
 use ipnet::{IpNet, Ipv4Net, Ipv6Net};
 use std::net::{Ipv4Addr, Ipv6Addr};

@@ -1,5 +1,7 @@
-//! Many questions, one after the other. Places and services are resolved once; a question about two
-//! addresses and one service is looked up, any other is asked as a whole.
+//! Many questions, one after the other.
+//!
+//! Endpoints and services are resolved once for all questions. A question about two single addresses and one service
+//! is looked up in tables that are laid out once; any other is asked as [`ask`](super::ask) does.
 
 use super::{End, NoAnswer, found};
 use crate::diagnosis::{Diagnose, Diagnosis};

@@ -1,4 +1,8 @@
-//! Questions: would this get through, what decides, and do the rules say the same?
+//! Questions: would this get through, which entry decides, and do the rules agree?
+//!
+//! A question names two ends, a service and the minutes of the week. Its packets are worked out as a set, cut into
+//! parts by the meaning, and the parts are reported with one example packet each. Every answer is compared with the
+//! rules on the way; a difference would be a fault of Bastium and is reported as one.
 
 mod batch;
 mod near_miss;
@@ -136,11 +140,33 @@ pub struct Answer<'r> {
     pub differences: Vec<Difference<'r>>,
 }
 
-/// Answers a question by the meaning, and checks the answer against the rules. It is about the minutes
-/// of the week in `at`.
+/// Answers a question: would `service` get from one end to the other in the minutes of the week in `at`, and what
+/// decides?
+///
+/// The answer comes from the meaning and is compared with the rules on the way; [`Answer::differences`] would show
+/// where they differ. A question may have several answers: then [`Answer::verdict`] is `None`, and the shares say
+/// what applies to which packets.
 ///
 /// # Errors
-/// Says why the question is about nothing.
+/// Why the question is about nothing, for example two ends that have no address family in common.
+///
+/// ```
+/// use bastium_core::asking::{End, ask};
+/// use bastium_core::source::Text;
+/// use bastium_core::space::IntervalSet;
+/// use bastium_core::{meaning::Meaning, rules, verdict::Verdict};
+/// use jiff::civil::date;
+///
+/// # let text = std::fs::read("tests/two-networks.toml").expect("a file");
+/// # let plan = bastium_planfile::read("plan.toml", &text).expect("a plan without errors");
+/// let meaning = Meaning::new(&plan, date(2026, 6, 1)).expect("no contradictions");
+/// let rules = rules::compile(&meaning);
+/// let (from, to) = (End::new(&plan, "printers").expect("a network"), End::new(&plan, "laptop").expect("a host"));
+/// let service = plan.service(&[Text::new("https")]).expect("a service");
+/// let answer = ask(&meaning, &rules, &from, &to, &service, &IntervalSet::full()).expect("an answer");
+/// assert_eq!(answer.verdict, Some(Verdict::Block));
+/// assert!(answer.differences.is_empty());
+/// ```
 pub fn ask<'r>(
     meaning: &Meaning<'_>,
     rules: &'r RuleSet<'r>,

@@ -1,4 +1,5 @@
-//! Why not: the entries that came close, and what would have to be otherwise.
+//! Near misses: entries that almost decided a packet, and what would have to be different for them to do so (another
+//! source, another port, another hour). They answer the question "why not?".
 
 use crate::meaning::Meaning;
 use crate::plan::{Exception, ExceptionId, Plan};

@@ -1,8 +1,8 @@
-//! What a gateway has blocked: packets of its log, put together by who wanted what from whom, and what to
-//! make of each.
+//! What a gateway has blocked: the packets of its log, grouped by who wanted what from whom, each group with a
+//! verdict (perhaps a permission is missing, the gateway has other rules, a scan, noise ...).
 //!
-//! Memory does not grow with the log: packets are counted under names of the plan, and of those there are
-//! only so many.
+//! Memory does not grow with the log. Packets are counted under names of the plan, of which there is a limited
+//! number.
 
 mod address_index;
 mod offer;

@@ -1,4 +1,4 @@
-//! The exception that would let blocked packets through.
+//! Suggests the narrowest exception that would let blocked packets through.
 
 use super::address_index::{AddressIndex, Spot};
 use crate::meaning::Meaning;

@@ -1,4 +1,4 @@
-//! What decides a packet, in any state of the lists between the old and the new.
+//! Which row decides a packet, in any state of the lists between the old and the new ones.
 
 use super::merged::{Merged, Row};
 use super::views::{Kind, Views};

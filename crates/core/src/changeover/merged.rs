@@ -1,4 +1,5 @@
-//! Both lists as one, in which each keeps its order.
+//! The old and the new list merged into one, in which each keeps its own order. Every state of a changeover is a
+//! selection of its rows.
 
 use super::typed::Entry;
 use crate::meaning::Meaning;

@@ -162,7 +162,28 @@ pub struct Interim {
     pub after: Effect,
 }
 
-/// Works out the way from the rules of one plan to those of another.
+/// Works out the way from the rules of one plan to those of another: edits, one row at a time, of which none opens
+/// what both plans block or cuts what both allow.
+///
+/// Where a gateway can only append rows (`insert` in the limits of the new plan), the way is made of moves that need
+/// no insertion. Whether it is safe at every step says [`Changeover::is_safe`]; where it is not, the steps say which
+/// packets would fare differently for a moment.
+///
+/// ```
+/// use bastium_core::{changeover::changeover, meaning::Meaning, rules};
+/// use jiff::civil::date;
+///
+/// # let text = std::fs::read_to_string("tests/two-networks.toml").expect("a file");
+/// let new = text.replace("\"ipp\"", "[\"ipp\", \"snmp\"]");
+/// let [old, new] = [&text, &new].map(|text| {
+///     bastium_planfile::read("plan.toml", text.as_bytes()).expect("a plan without errors")
+/// });
+/// let [before, after] =
+///     [&old, &new].map(|plan| Meaning::new(plan, date(2026, 6, 1)).expect("no contradictions"));
+/// let (old_rules, new_rules) = (rules::compile(&before), rules::compile(&after));
+/// let way = changeover((&before, &old_rules), (&after, &new_rules));
+/// assert!(way.is_safe() && way.edits() > 0);
+/// ```
 pub fn changeover<'r>(
     old: (&Meaning<'_>, &'r RuleSet<'r>),
     new: (&Meaning<'_>, &'r RuleSet<'r>),

@@ -1,4 +1,5 @@
-//! The steps: what is new from the top down, then what is old from the bottom up, two edits as one where that is as safe.
+//! Works out the steps of a changeover: new rows go in from the top down, old rows come out from the bottom up, and
+//! two edits become one (a move, a replacement) where that is just as safe.
 
 use super::lines::{Changed, Clash, Interfaces, Lines, State};
 use super::merged::Merged;

@@ -1,5 +1,5 @@
-//! Rules for the time of a change: where no state is kept, what shall not pass any more is blocked before anything is let
-//! through.
+//! Temporary rules for a changeover without state: whatever must stop passing is blocked before anything else is let
+//! through, by rules that are removed again at the end.
 
 use super::lines::{Clash, Closed, Interfaces, Lines, State};
 use super::merged::{Merged, Row};

@@ -1,8 +1,8 @@
 //! The kinds of packets that rules for replies tell apart.
 //!
-//! Such a rule looks at the port that a packet comes from, and takes of TCP only what opens no connection. Which of the rules
-//! take a kind of packets is all that counts: whether a packet can look so is not asked, which makes the checks stricter,
-//! never laxer.
+//! A rule for replies looks at the source port, and of TCP it takes only segments that open no connection. Two
+//! packets are of one kind if the same rules take them. Whether a real packet of that kind can exist is not asked:
+//! that makes the checks stricter, never weaker.
 
 use crate::space::{Protocol, ServiceSet};
 use std::collections::HashMap;

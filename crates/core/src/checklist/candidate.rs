@@ -1,4 +1,4 @@
-//! What could be checked.
+//! Candidates for checks: a packet, how it is sent, and which mistakes it would show.
 
 use super::Probe;
 use crate::plan::NetworkId;

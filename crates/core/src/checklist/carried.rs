@@ -1,8 +1,9 @@
 //! The list that one person carries.
 //!
-//! Every topic gets the check that costs least on the way that the walk takes anyway; what cannot be tried that way is said.
-//! Silence needs a control, so that one is added where none is there. What room is left on the walk goes to the checks that
-//! show most mistakes for their time.
+//! Each topic (a guarantee, an exception, what a network needs) gets the check that costs least on the route that the
+//! walk takes anyway; a topic that cannot be tried that way is reported as not tried. A check that expects silence
+//! needs a *control*, a check that shows the other end to be alive, and gets one if the list has none yet. The time
+//! that is left goes to the checks that show most mistakes per minute.
 
 use super::candidate::Candidate;
 use super::control::{controls, needs_one, shows_own_end};

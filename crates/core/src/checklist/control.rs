@@ -1,4 +1,7 @@
-//! What makes silence evidence: a check whose reply shows that the other end is there.
+//! Controls: checks whose reply shows that the other end of a silent check is there and answers.
+//!
+//! Silence by itself proves nothing, since a printer that is switched off is silent as well. A control goes to the
+//! same device and service, from a place that may reach it.
 
 use super::time::Point;
 use super::{Check, Expect, Probe, Stand, Standpoint, Target};

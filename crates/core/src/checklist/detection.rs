@@ -1,4 +1,8 @@
-//! Which mistakes a packet shows: those with which something else would come back to it.
+//! Which mistakes a packet shows: those with which the sender would see something else come back, compared with what
+//! the plan expects.
+//!
+//! Mistakes are indexed by what they add to a rule or take away from it, so that a packet is compared only with those
+//! that can concern it.
 
 use super::evaluate::{self, Lists, Met, Place};
 use crate::meaning::Meaning;

@@ -1,4 +1,5 @@
-//! Which rules a packet meets on its way, in order, and which ones its reply meets.
+//! Which rules a packet meets on its way, in order, and which ones its reply meets. Mistakes are evaluated on these
+//! few rules instead of on the whole list.
 
 use crate::plan::{Action, Plan};
 use crate::rules::{Otherwise, Rule, RuleSet};

@@ -1,4 +1,4 @@
-//! Less than the whole list: the best of it that fits a time or a number.
+//! Shortens a checklist: the most valuable part of it that fits into a given time or number of checks.
 
 use super::time::{ADDRESS, MOVE, Point, SET_UP, number};
 use super::{Check, Checklist, Expect, Stand, Standpoint};

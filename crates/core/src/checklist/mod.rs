@@ -124,15 +124,34 @@ pub struct NotTried {
     pub why: String,
 }
 
-/// Makes the checklist of a plan: as few checks as catch every mistake that can be caught. What it proves is
-/// only worth something of rules that do what the plan says.
+/// Makes the full checklist of a plan: as few checks as show every mistake that any check can show.
+///
+/// It is meant for a machine that sits in every network (`walk --trunk`, `rehearse`); [`carried`] makes the list for
+/// a person. The rules have to be proved, since a check of rules that are wrong themselves shows nothing.
 pub fn build(meaning: &Meaning<'_>, proved: Proved<'_>) -> Checklist {
     Generator::new(meaning, proved.rules()).full()
 }
 
-/// Makes the list that one person carries through the building: what the plan promises, what it excepts, and what every
-/// network needs, from sockets and Wi-Fi names, with no device that the plan does not have but a second laptop; and then
-/// what shows most mistakes for its time, as far as the walk allows.
+/// Makes the list that one person carries through the building.
+///
+/// First comes what has to be there: each guarantee, exception and offered service, and what every network needs (an
+/// address, names, a way out), from sockets and Wi-Fi names, with no device that the plan does not have except a
+/// second laptop. Then, as far as the walk allows, the checks that show the most mistakes for their time. What cannot
+/// be tried that way is listed in [`Checklist::not_tried`].
+///
+/// ```
+/// use bastium_core::{checklist, meaning::Meaning, proof, rules};
+/// use jiff::civil::date;
+///
+/// # let text = std::fs::read("tests/two-networks.toml").expect("a file");
+/// # let plan = bastium_planfile::read("plan.toml", &text).expect("a plan without errors");
+/// let meaning = Meaning::new(&plan, date(2026, 6, 1)).expect("no contradictions");
+/// let rules = rules::compile(&meaning);
+/// let proved = proof::proved(&meaning, &rules).expect("the rules match the plan");
+/// let list = checklist::carried(&meaning, proved);
+/// let says: Vec<&str> = list.stands.iter().flat_map(|stand| &stand.checks).map(|one| &*one.says).collect();
+/// assert!(says.iter().any(|says| says.contains("print")), "{says:?}");
+/// ```
 pub fn carried(meaning: &Meaning<'_>, proved: Proved<'_>) -> Checklist {
     let generator = Generator::new(meaning, proved.rules());
     let full = generator.full();

@@ -1,8 +1,8 @@
-//! What a person can send from the places of a site so that its answer tells something.
+//! What a person can send from the test points of a site so that the outcome means something.
 //!
-//! A tester has a laptop. It can be any device of a network, stand behind a router, or outside; it opens
-//! TCP connections, sends UDP packets and echo requests. It cannot send what is spoofed and see an answer,
-//! and from outside it cannot address what is private.
+//! A tester has a laptop. It can take the address of any device of a network, sit behind a router, or be outside; it
+//! opens TCP connections, sends UDP packets and echo requests. It cannot send with a spoofed source and still see a
+//! reply, and it cannot address private networks from outside.
 
 use crate::addressing::Placeholder;
 use crate::example;

@@ -1,7 +1,7 @@
 //! The exact search for a packet that shows a mistake.
 //!
-//! Nothing is guessed: a mistake that no check shows yet is looked for over all packets; where there is one
-//! that a test place can send, it becomes a check, and where there is none it is said why.
+//! A mistake that no check shows yet is searched for over all packets. If a test point can send one, it becomes a
+//! check; if not, the mistake is reported as undetectable, with the reason.
 
 mod replies;
 

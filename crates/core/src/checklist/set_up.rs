@@ -1,7 +1,8 @@
-//! The mistakes that people make beside the rules: translation, DHCP, what the gateway serves, ports and Wi-Fi names.
+//! Mistakes that people make outside the rules: translation, DHCP, services of the gateway, switch ports and Wi-Fi
+//! names.
 //!
-//! They are counted by what would look otherwise to whoever makes checks. Where that is luck, as which address of a range
-//! comes next, no check is said to show it.
+//! Each is described by what would look different to whoever makes checks. Where that is a matter of chance, such as
+//! which address of a range is leased next, no check is said to show it.
 
 use super::{Check, Expect, Probe, SetUp, Standpoint};
 use crate::addressing::not_global;

@@ -1,5 +1,5 @@
-//! How strong a checklist is: of the mistakes that people make while they enter rules, which ones it catches,
-//! and why the others cannot be caught.
+//! The strength of a checklist: which of the mistakes that people make while they enter rules it catches, and why the
+//! others cannot be caught.
 
 use super::candidate::Candidate;
 use super::detection::Detection;

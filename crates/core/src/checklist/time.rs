@@ -1,4 +1,5 @@
-//! How long a list takes whoever carries it: moves, set-up, typing, waiting.
+//! How long a list takes the person who carries it: walking between test points, setting up, typing, waiting for
+//! timeouts.
 
 use super::{Check, Expect, Probe, Stand, Standpoint};
 use crate::plan::NetworkId;

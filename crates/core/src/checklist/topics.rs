@@ -1,5 +1,5 @@
-//! What a list to be carried has to try: each thing that the plan promises, excepts or offers, and what every network needs;
-//! each with the packets by which it can be tried.
+//! The topics of a carried list: each guarantee, exception and offered service of the plan, and what every network
+//! needs. Each comes with the packets by which it can be tried.
 
 use super::candidate::{Candidate, Everyday};
 use super::content;

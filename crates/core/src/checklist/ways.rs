@@ -1,4 +1,5 @@
-//! What is noticed of the mistakes that people make, by each way of checking.
+//! Which mistakes are noticed by each way of checking: by hand, from a laptop in each network, over one cable, in the
+//! rehearsal.
 
 use super::set_up::{Eyes, SetUpMistake, set_up_mistakes};
 use super::strength::Undetectable;

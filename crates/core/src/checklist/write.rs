@@ -1,4 +1,4 @@
-//! From a packet to a check: where to stand, where it goes, what to expect, what it proves.
+//! Turns a packet into a check: where it is made, where it goes, what to expect, and which rule it tests.
 
 use super::candidate::Candidate;
 use super::evaluate::Lists;

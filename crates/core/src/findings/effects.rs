@@ -1,5 +1,5 @@
-//! Entries that do less than they say: what the gateway needs to work is out of their reach, a link-local
-//! address goes round them, or everything would be the same without them.
+//! Entries that have less effect than they appear to: they cannot reach what the gateway needs to work, link-local
+//! addresses bypass them, or everything would be the same without them.
 
 use crate::addressing::link_local;
 use crate::diagnosis::{Diagnose, Diagnosis, advice, warning};

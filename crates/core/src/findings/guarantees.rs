@@ -1,4 +1,5 @@
-//! Guarantees that do not hold, names that are announced in vain, streams that meet a wall.
+//! Guarantees that do not hold, names that are announced to a network which may not connect, and streams that are
+//! blocked.
 
 use crate::asking::{End, question};
 use crate::diagnosis::{Diagnose, Diagnosis, advice, warning};

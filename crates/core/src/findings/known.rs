@@ -1,4 +1,4 @@
-//! Findings that were looked at and are kept.
+//! Findings that somebody has looked at and accepted (`[known]`).
 
 use super::explain;
 use crate::diagnosis::{Diagnose, Diagnosis, Severity};

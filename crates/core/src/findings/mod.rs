@@ -56,8 +56,22 @@ fn rules_differ(meaning: &Meaning<'_>, rules: &RuleSet<'_>) -> Option<Diagnosis>
     Some(Diagnosis::new("rules-differ", Severity::Error, None).says(says).help(help))
 }
 
-/// Everything there is to say about a plan on one day, in the order of the text: the errors that
-/// leave it without a meaning, or else all findings that need one; and in both cases those that do not.
+/// Everything there is to say about a plan on one day, in the order of its text.
+///
+/// Errors that leave the plan without a meaning exclude the findings that need one; all others are reported in any
+/// case.
+///
+/// ```
+/// use bastium_core::{diagnosis::Severity, findings, meaning::Meaning};
+/// use jiff::civil::date;
+///
+/// # let text = std::fs::read("tests/two-networks.toml").expect("a file");
+/// let plan = bastium_planfile::read("plan.toml", &text).expect("a plan without errors");
+/// let day = date(2026, 6, 1);
+/// let meaning = Meaning::new(&plan, day);
+/// let found = findings::find(&plan, day, meaning.as_ref().map_err(Vec::as_slice));
+/// assert!(found.iter().all(|finding| finding.severity != Severity::Error));
+/// ```
 pub fn find(
     plan: &Plan,
     day: Date,

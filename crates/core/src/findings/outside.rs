@@ -1,4 +1,4 @@
-//! Ways in and out: offers, tunnels, names on the internet, translation.
+//! Connections with the outside: offered services, tunnels, domain names, translation.
 
 use crate::diagnosis::{Diagnose, Diagnosis, advice, warning};
 use crate::meaning::Meaning;

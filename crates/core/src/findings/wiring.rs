@@ -1,4 +1,4 @@
-//! Cables: networks that do not come through, and what hangs on a single one.
+//! Cabling: networks that do not reach the ports where they are needed, and devices that depend on a single cable.
 
 use crate::diagnosis::{Diagnose, Diagnosis, advice, warning};
 use crate::name::Name;

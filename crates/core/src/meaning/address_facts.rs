@@ -1,4 +1,5 @@
-//! The lie of the land: which sources belong where, what is the gateway's, what has a way.
+//! Facts about addresses that every step of the meaning uses: which sources belong at which interface, which
+//! addresses are the gateway's, and which destinations can be reached.
 
 use crate::addressing::{Subnet, link_local, loopback, multicast, not_global, unique_local};
 use crate::plan::{Inbound, Network, Plan, Route, Uplink};

@@ -1,4 +1,4 @@
-//! One packet, one question after the other.
+//! The meaning for one packet: one question after the other, until one of them decides.
 
 use super::Meaning;
 use super::address_facts::{InterfaceFacts, UNSPECIFIED_V4, UNSPECIFIED_V6};
@@ -7,7 +7,12 @@ use crate::space::{Ends, Packet, ServiceSet};
 use crate::verdict::{Cause, Decision, NoRoute, Spoofing, Verdict};
 
 impl Meaning<'_> {
-    /// What happens to a packet. One that enters at an interface that the plan does not have is spoofed.
+    /// What happens to a packet, and the entry of the plan that says so.
+    ///
+    /// Asks one question after the other, the first that applies decides: does it stay within a network, is its
+    /// source spoofed, is it for a service that is offered, is it for the gateway or from it, does a route lead
+    /// there, does an exception match, what does the cell of the matrix say? A packet that enters at an interface
+    /// that the plan does not have counts as spoofed.
     pub fn decide(&self, packet: &Packet) -> Decision {
         if packet.enters == self.facts.gateway_interface {
             return self.begun_by_gateway(packet);

@@ -26,7 +26,35 @@ use crate::verdict::{Cause, Decision};
 use address_facts::AddressFacts;
 use jiff::civil::Date;
 
-/// A plan's meaning on one day.
+/// What a plan means for packets on one day: the reference that rules, files, gateways and checklists are compared
+/// with.
+///
+/// A meaning exists only for a plan whose exceptions do not contradict each other on that day. Exceptions that end,
+/// or that wait for a day, are the reason why the day matters; the minutes of the week are part of the packets
+/// themselves.
+///
+/// Two functions give the same answers in different ways. [`decide`](Self::decide) is for one packet,
+/// [`parts`](Self::parts) for a set of any size. Neither knows of rules.
+///
+/// ```
+/// use bastium_core::meaning::Meaning;
+/// use bastium_core::space::{Ends, Packet, Protocol, ServicePoint};
+/// use bastium_core::verdict::Verdict;
+/// use jiff::civil::date;
+///
+/// # let text = std::fs::read("tests/two-networks.toml").expect("a file");
+/// # let plan = bastium_planfile::read("plan.toml", &text).expect("a plan without errors");
+/// let meaning = Meaning::new(&plan, date(2026, 6, 1)).expect("no contradictions");
+///
+/// let enters = plan.network_interface(plan.network_ids().next().expect("a network"));
+/// let to_printer = |port| {
+///     let ends = Ends::new("10.44.24.10".parse().ok()?, "10.44.48.7".parse().ok()?)?;
+///     Some(Packet::new(enters, ends, ServicePoint::port(Protocol::TCP, port)))
+/// };
+/// let verdict = |port| to_printer(port).map(|packet| meaning.decide(&packet).verdict);
+/// assert_eq!(verdict(631), Some(Verdict::Allow));
+/// assert_eq!(verdict(22), Some(Verdict::Block));
+/// ```
 #[derive(Clone, Debug)]
 pub struct Meaning<'p> {
     plan: &'p Plan,
@@ -36,10 +64,12 @@ pub struct Meaning<'p> {
 }
 
 impl<'p> Meaning<'p> {
-    /// Works out what the plan means on that day.
+    /// Works out what the plan means on that day: which exceptions count, and which of them is asked first where
+    /// several match.
     ///
     /// # Errors
-    /// Where exceptions contradict each other, or their order runs in a circle: all such places.
+    /// All pairs of exceptions that contradict each other, each with a packet that both match and that they treat
+    /// differently; and orders (`before`) that run in a circle.
     pub fn new(plan: &'p Plan, day: Date) -> Result<Self, Vec<OrderProblem>> {
         let facts = AddressFacts::survey(plan, day);
         let counts = |(_, exception): &(usize, &Exception)| exception.counts_on(day);

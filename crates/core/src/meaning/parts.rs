@@ -1,4 +1,4 @@
-//! A whole packet set, cut along the steps.
+//! The meaning for a whole packet set: each step takes out what it decides and leaves the rest to the next.
 
 use super::Meaning;
 use super::steps::Step;
@@ -45,8 +45,25 @@ impl Cutter {
 }
 
 impl Meaning<'_> {
-    /// Cuts a set into parts to which the same happens for the same reason. Together the parts are
-    /// the set again, as far as its packets enter at interfaces that the plan has.
+    /// Cuts a set into parts to which the same happens for the same reason.
+    ///
+    /// The parts are disjoint, and together they are the set again, except for packets that enter at interfaces that
+    /// the plan does not have. For each packet of a part, [`decide`](Self::decide) returns the decision of the part.
+    ///
+    /// ```
+    /// use bastium_core::meaning::Meaning;
+    /// use jiff::civil::date;
+    ///
+    /// # let text = std::fs::read("tests/two-networks.toml").expect("a file");
+    /// # let plan = bastium_planfile::read("plan.toml", &text).expect("a plan without errors");
+    /// let meaning = Meaning::new(&plan, date(2026, 6, 1)).expect("no contradictions");
+    /// let parts = meaning.parts(&meaning.universe());
+    /// // Every part has packets, and each of them fares as the part says.
+    /// for part in &parts {
+    ///     let packet = part.packets.sample().expect("no part is empty");
+    ///     assert_eq!(meaning.decide(&packet), part.decision);
+    /// }
+    /// ```
     pub fn parts(&self, set: &PacketSet) -> Vec<Part> {
         let set = set.intersection(&self.universe());
         let mut all = Cutter::new(PacketSet::empty());

@@ -1,7 +1,8 @@
-//! Which exception goes above which, and whether that leaves anything open.
+//! Which exception is asked first where several match, and whether that leaves a contradiction.
 //!
-//! Containment is judged on the packets that an exception can still decide: those that are not
-//! spoofed, have a way and so on. A range that also holds the broadcast address is not wider for it.
+//! An exception that lies within another one goes first; `before` settles the rest. Containment is judged on the
+//! packets that an exception can still decide, so that spoofed packets, or a broadcast address at the end of a range,
+//! do not make an exception wider than it looks.
 
 use super::address_facts::AddressFacts;
 use crate::addressing::link_local;

@@ -1,5 +1,5 @@
-//! The steps of the meaning for what enters at one interface, in their order: each decides what the ones before
-//! it have left.
+//! The steps of the meaning at one interface, in order. Each takes out of a packet set what it decides and leaves the
+//! rest to the steps below it.
 
 use super::Meaning;
 use super::address_facts::{InterfaceFacts, unspecified};

@@ -1,4 +1,5 @@
-//! What networks may ask the gateway for: the meaning is asked, exceptions and hours included.
+//! What each network may ask the gateway for: addresses, names, the time. It is the meaning that is asked, so
+//! exceptions and hours count.
 
 use super::Meaning;
 use crate::plan::NetworkId;

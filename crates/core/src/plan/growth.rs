@@ -1,4 +1,4 @@
-//! Room: what is free of the site's space, and where a network could grow.
+//! Free address space: what is unassigned, and where a network could grow.
 
 use super::{Network, Plan};
 use crate::addressing::{FreeSpace, Growth, Subnet, grow, prefix_for};

@@ -1,4 +1,5 @@
-//! What a plan numbers: each kind by a type of its own.
+//! Numbers for the entries of a plan, with a type for each kind of entry, so that a zone's number cannot be used as a
+//! host's.
 
 macro_rules! numbers {
     ($($(#[$doc:meta])* $name:ident),*) => {$(

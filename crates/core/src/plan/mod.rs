@@ -44,7 +44,25 @@ use place::Directory;
 use std::net::IpAddr;
 use std::sync::OnceLock;
 
-/// A whole site, resolved and consistent.
+/// A validated site: everything that a plan file says, resolved.
+///
+/// A plan cannot be wrong. Every name refers to something, every address lies in its subnet, every pair of zones has
+/// a cell in the matrix. Nothing can be changed afterwards, and there is no other way to get one than [`resolve`], so
+/// code that takes a `&Plan` never checks it again.
+///
+/// What the plan *means* for a packet is not decided here: see [`Meaning`](crate::meaning::Meaning).
+///
+/// ```
+/// use bastium_core::plan::Action;
+///
+/// # let text = std::fs::read("tests/two-networks.toml").expect("a file");
+/// let plan = bastium_planfile::read("plan.toml", &text).expect("a plan without errors");
+/// let desks = plan.network_ids().next().expect("a network");
+/// assert_eq!(plan.network(desks).name.as_str(), "desks");
+/// assert_eq!(plan.network(desks).subnets[0].prefix().to_string(), "10.44.24.0/24");
+/// assert_eq!(plan.network_of("10.44.24.10".parse().expect("an address")), Some(desks));
+/// assert_eq!(plan.exceptions()[0].action, Action::Allow);
+/// ```
 #[derive(Clone, Debug)]
 pub struct Plan {
     source: Source,

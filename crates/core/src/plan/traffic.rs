@@ -1,4 +1,4 @@
-//! What a plan says about traffic beside zones and exceptions: ways in and out, times, and promises.
+//! What a plan says about traffic besides zones and exceptions: offered services, hours, guarantees, streams.
 
 use super::Place;
 use super::ids::{ExceptionId, NetworkId, ZoneId};

@@ -1,4 +1,4 @@
-//! Cables: what hangs on what, and which networks each port carries.
+//! Cabling: which device is connected to which, and which networks each port carries.
 
 use super::NetworkId;
 use super::ids::numbers;

@@ -1,9 +1,8 @@
-//! Rules that do nothing: those that can never match, those that change nothing, and pairs that depend on
-//! their order.
+//! Rules without effect: shadowed rules that can never match, redundant rules that change nothing, and pairs of rules
+//! whose order matters.
 //!
-//! The names of such anomalies (shadowing, redundancy, correlation, generalisation) come from the
-//! literature on packet filters (Al-Shaer and Hamed, 2003 and later); here each is decided exactly, also
-//! where several rules together cover another.
+//! The terms are those of the literature on packet filters (E. Al-Shaer and H. Hamed, 2003 and later). Comparing
+//! rules in pairs misses a rule that several others cover together; here every case is decided exactly.
 
 use super::cell::{Cell, Line, Stack};
 use super::fate::Fate;

@@ -1,4 +1,4 @@
-//! Packet sets for people: few boxes, named after what the plan calls them.
+//! Packet sets in words for people: few traffic classes, with the plan's names for networks, services and hours.
 
 use crate::addressing::{link_local, multicast};
 use crate::plan::{NetworkId, Plan, ZoneId};

@@ -1,8 +1,8 @@
-//! What a gateway was found to do, held against what the plan means.
+//! Compares what a gateway does with what the plan means.
 //!
-//! The lines come from whatever the gateway runs (a file that was read back, a list that somebody else
-//! wrote); nothing here knows how they were made. What the plan expects comes from its meaning alone, so
-//! a mistake in the compiled rules, in a writer or in a gateway is seen alike.
+//! The lines come from whatever the gateway runs: a file that was read back, or a list that somebody else wrote. What
+//! the plan expects comes from its meaning alone, never from the compiled rules, so a mistake is found no matter
+//! where it was made: in the compiler, in a writer, or on the gateway.
 
 use super::cell::place;
 use super::comparison::compare;

@@ -1,4 +1,5 @@
-//! One cell of a table: its lines, first match wins, and which of them may have a packet of a block.
+//! One cell of a table: its lines in order, of which the first match decides, and a quick way to those that may have
+//! packets of a given block.
 
 use super::fate::Fate;
 use crate::space::{

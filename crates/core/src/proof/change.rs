@@ -1,5 +1,5 @@
-//! What changes from one plan to another: which traffic opens, closes or gets another answer, exactly; and
-//! which rules come, go, move or change.
+//! What changes from one plan to another, exactly: which traffic is opened, closed or gets a different verdict, and
+//! which rules are added, removed, moved or changed.
 
 mod moved;
 mod rules;
@@ -75,6 +75,11 @@ fn noticed(decision: Decision) -> Fate {
 }
 
 /// Compares two plans, and the rules that each was compiled to.
+///
+/// Networks, uplinks and domains of the two are paired by name, else by what is on them; traffic is compared over
+/// every packet, as in [`prove`](super::prove). A change carries what decided before and what decides now. Only what
+/// the sender of a packet can notice counts: that a rule logs, or is called something else, is a change of rules and
+/// not of traffic.
 pub fn changes<'r>(
     old: &Meaning<'_>,
     new: &Meaning<'_>,

@@ -1,4 +1,7 @@
-//! Whether two tables do the same with every packet, and where they do not.
+//! Whether two tables treat every packet alike, and where they do not.
+//!
+//! Two lines clash if they do different things and a packet exists that both match and that no line above either of
+//! them takes. Each pair of lines whose bounding boxes meet is asked that question, cell by cell.
 
 use super::cell::{Line, Stack};
 use super::partition::Index;

@@ -1,4 +1,4 @@
-//! What becomes of a packet, as far as proofs care.
+//! What becomes of a packet, as far as a proof distinguishes it.
 
 use crate::plan::Action;
 use crate::verdict::{Decision, Verdict};

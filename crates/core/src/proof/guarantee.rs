@@ -1,4 +1,4 @@
-//! Guarantees: whether what must never pass never does, and what must always pass always does.
+//! Guarantees: whether what must never pass never does, and what must always pass always does, over every packet.
 
 use crate::asking::{End, NoAnswer, question};
 use crate::example;
@@ -63,10 +63,23 @@ impl Nothing {
     }
 }
 
-/// Looks at every packet that a guarantee speaks of: both families, all hours.
+/// Whether a guarantee of the plan holds, over every packet that it speaks of: both families, all hours.
 ///
-/// What stays within a network counts neither way. Of what must always pass, a packet that has no way, or
-/// could not come from there, does not count; but where none does count, the guarantee is broken.
+/// What stays within a network counts neither way, since the gateway has no say in it. Of what must always pass, a
+/// packet that has no route, or whose source could not be there, does not count; but a guarantee of which no packet
+/// counts is broken, because it would promise nothing.
+///
+/// ```
+/// use bastium_core::{meaning::Meaning, proof};
+/// use jiff::civil::date;
+///
+/// # let text = std::fs::read("tests/two-networks.toml").expect("a file");
+/// # let plan = bastium_planfile::read("plan.toml", &text).expect("a plan without errors");
+/// let meaning = Meaning::new(&plan, date(2026, 6, 1)).expect("no contradictions");
+/// let promise = &plan.guarantees()[0];
+/// assert_eq!(promise.name.as_str(), "printers-leave");
+/// assert!(proof::guarantee(&meaning, promise).holds());
+/// ```
 pub fn guarantee(meaning: &Meaning<'_>, guarantee: &Guarantee) -> Kept {
     let (from, to) = (End::of(guarantee.from.clone()), End::of(guarantee.to.clone()));
     let always = IntervalSet::full();

@@ -1,4 +1,4 @@
-//! What lists without state let through beyond the plan: packets that look like replies.
+//! What lists without state let through beyond the plan: packets that only look like replies.
 
 use crate::meaning::Meaning;
 use crate::plan::Action;

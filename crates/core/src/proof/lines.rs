@@ -1,4 +1,5 @@
-//! The two ways to a verdict, as ordered lines: what the plan means, and what the rules do.
+//! The two ways to a verdict as ordered lines: what the plan means, and what the rules do. In this form both can be
+//! sorted into one [`Partition`] and compared.
 
 use super::cell::place;
 use super::fate::Fate;

@@ -1,4 +1,4 @@
-//! Many single questions, quickly: what a plan means and what its rules do with one packet after the other.
+//! Looks up many single packets quickly: what the plan means for each, and what its rules do with it.
 
 use super::lines::{MeaningLines, Reading, RuleLines};
 use super::partition::Partition;

@@ -1,4 +1,9 @@
-//! The cells that packets are sorted into, and which of them a block touches.
+//! Sorts packets into cells, so that most lines never have to be compared with each other.
+//!
+//! A cell holds the packets that enter at one interface with a source that belongs there and a destination to which
+//! one way leads. Two further cells of each interface hold the sources that never leave their link, and those that
+//! belong elsewhere. Cells are disjoint and have every packet between them. Any partition would give the same
+//! answers; this one follows the way in which rules are written, so that few lines fall into each cell.
 
 use super::cell::{place, whole_cell};
 use crate::addressing::{link_local, unspecified};

@@ -1,4 +1,4 @@
-//! Two rule lists without their plans, compared: which packets fare otherwise.
+//! Compares two rule lists without their plans: which packets are treated differently.
 
 use super::anomalies;
 use super::comparison::compare;

@@ -1,5 +1,4 @@
-//! The whole proof: that the rules match the plan, over every packet that comes before a list; and
-//! what is to be said about single rules.
+//! The complete proof: that the rules match the plan over every packet, and what there is to say about single rules.
 
 use super::anomalies::{self, Life};
 use super::comparison::{Clash, compare};
@@ -69,7 +68,32 @@ pub struct Order<'r> {
 /// Lines that are kept in a cell below the one that takes the rest, to see what would happen without it.
 const BELOW: usize = 16;
 
-/// Proves the rules of a plan, or finds where they fail; and looks at every single rule.
+/// Compares the rules of a plan with its meaning over every packet, and examines every single rule.
+///
+/// Nothing is sampled: packets are sorted into cells by where they enter and where they go, and within each cell the
+/// lines of both sides are compared as sets. The first half of the result is the proof ([`Proof::holds`]); the second
+/// ([`Proof::singles`]) says which rules are shadowed or redundant, and has for each of the others a packet that
+/// shows what it is for.
+///
+/// ```
+/// use bastium_core::{meaning::Meaning, proof, rules};
+/// use jiff::civil::date;
+///
+/// # let text = std::fs::read("tests/two-networks.toml").expect("a file");
+/// # let plan = bastium_planfile::read("plan.toml", &text).expect("a plan without errors");
+/// let meaning = Meaning::new(&plan, date(2026, 6, 1)).expect("no contradictions");
+/// let rules = rules::compile(&meaning);
+/// assert!(proof::prove(&meaning, &rules).holds());
+///
+/// // The rules without their first exception are found out, with a packet.
+/// let without = rules.lists.iter().map(|list| {
+///     list.rules.iter().filter(|rule| rule.id.to_string() != "exception.print").cloned().collect()
+/// });
+/// let damaged = rules.with_rules(without.collect());
+/// let (differences, _) = proof::equal(&meaning, &damaged);
+/// assert!(differences.iter().all(|one| meaning.decide(&one.packet) == one.meaning));
+/// assert!(!differences.is_empty());
+/// ```
 pub fn prove<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet<'r>) -> Proof<'r> {
     let (differences, undecided) = equal(meaning, rules);
     let singles = singles(meaning, rules);
@@ -77,6 +101,10 @@ pub fn prove<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet<'r>) -> Proof<'r> {
 }
 
 /// Where rules and plan differ, and how many questions could not be decided.
+///
+/// Differences between the same two lines are one; each has all its packets, and one of them as an example. No
+/// difference and nothing undecided is a proof that there is none. This is the first half of [`prove`], for those who
+/// do not ask about single rules.
 pub fn equal<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet<'r>) -> (Vec<Difference<'r>>, usize) {
     let partition = Partition::of(meaning);
     let means = MeaningLines::new(meaning, &partition, &Reading::default());
@@ -93,8 +121,10 @@ pub fn equal<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet<'r>) -> (Vec<Differen
     (found, compared.undecided)
 }
 
-/// Rules that were shown to do what their plan says, over every packet. Only [`proved`] makes one, so whoever
-/// takes it need not ask again.
+/// Rules that were shown to do what their plan says, over every packet.
+///
+/// Only [`proved`] makes one. Whatever is handed on to people or gateways (a checklist, a worksheet, a file) takes
+/// this instead of a [`RuleSet`], so that nothing unproved can be handed on by mistake.
 #[derive(Clone, Copy, Debug)]
 pub struct Proved<'r> {
     rules: &'r RuleSet<'r>,
@@ -119,7 +149,8 @@ pub struct Unproved<'r> {
 /// Shows that rules do what their plan says.
 ///
 /// # Errors
-/// Where they do not, or that it could not be decided.
+/// Where they do not, each difference with a packet; or how many questions could not be decided within the limits.
+/// Both mean that nothing may be claimed about the rules.
 pub fn proved<'r>(
     meaning: &Meaning<'_>,
     rules: &'r RuleSet<'r>,
@@ -133,6 +164,10 @@ pub fn proved<'r>(
 }
 
 /// Which rules never match, which change nothing, and which depend on their order.
+///
+/// A rule is *shadowed* if the rules above it take all of its packets, alone or together, and *redundant* if
+/// everything would stay the same without it. Of every other rule there is a packet that would fare differently
+/// without it.
 pub fn singles<'r>(meaning: &Meaning<'_>, rules: &'r RuleSet<'r>) -> Singles<'r> {
     let partition = Partition::of(meaning);
     let lines = RuleLines::new(rules, &partition, &never_asked(meaning), BELOW);

@@ -1,4 +1,4 @@
-//! Whether what is allowed gets its answers.
+//! Whether every allowed packet gets its replies.
 
 use super::fate::Fate;
 use super::lines::{MeaningLines, Reading};

@@ -1,5 +1,5 @@
-//! Packets by which a mistake in a rule list can be detected: those that were decided by one line and would be
-//! decided otherwise by another.
+//! Searches for packets by which a mistake in a rule list can be detected: packets that one line decides, and that
+//! another would decide differently.
 
 use super::cell::{Cell, Line, Stack};
 use super::lines::RuleLines;

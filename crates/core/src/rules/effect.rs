@@ -1,4 +1,4 @@
-//! What a rule does with a packet, as far as packets and whoever reads the log can tell.
+//! The effect of a rule on a packet, as far as the sender or a reader of the log can observe it.
 
 use super::Rule;
 use crate::plan::Action;

@@ -1,8 +1,10 @@
-//! The fewest rules: rules that repeat what follows them are left out, and rules that differ in one respect are joined.
+//! Reduces rule lists: rules that repeat what follows them are left out, and rules that differ in one respect only
+//! are joined.
 //!
-//! Every step is checked exactly against the lists as they are at that moment, log and rate limit included, so that no
-//! step changes what happens to any packet, be it one that can come or not. The search is greedy: it finds a list from which nothing more can be left
-//! out, not always the smallest one that exists. [`least`](fn@least) bounds how far it can be from it.
+//! Each step is checked exactly against the lists as they are at that moment, log and rate limit included, so that no
+//! packet is treated differently, whether or not it can occur in practice. The search is greedy: nothing more can be
+//! left out of the result, but a shorter list may exist. [`least`](fn@least) bounds how far the result can be from
+//! the shortest.
 
 mod join;
 mod least;

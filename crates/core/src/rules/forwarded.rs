@@ -1,7 +1,7 @@
-//! Whether a rule must say that it is for what a port forward has translated, or for all but that.
+//! Whether a rule must state that it is only for translated packets, or only for untranslated ones.
 //!
-//! Packets that were translated have an interface number of their own here, so that lists can tell them apart. Whoever types
-//! a rule into a gateway that translates before it filters types one for both, unless that would change what happens.
+//! Translated packets have interface numbers of their own here, so that lists can tell them apart. On a gateway that
+//! translates before it filters, a rule is entered for both unless that would change what happens to some packet.
 
 use super::{Effect, Rule, RuleList, RuleSet};
 use crate::space::{Interface, IntervalSet, Match, PacketSet};

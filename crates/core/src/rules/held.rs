@@ -1,4 +1,4 @@
-//! Lists as a gateway has them that somebody else has filled.
+//! Rule lists as they stand on a gateway, filled in by a person and read back.
 
 use super::{Otherwise, Rule, RuleList, RuleSet, Stage, number};
 use crate::plan::Rows;

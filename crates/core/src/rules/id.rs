@@ -1,4 +1,4 @@
-//! What a rule is called: the same from one day to the next, whatever other rules come and go.
+//! The id of a rule. It stays the same from day to day and does not depend on which other rules exist.
 
 use std::fmt;
 

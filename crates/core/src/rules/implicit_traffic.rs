@@ -1,5 +1,5 @@
-//! What surrounds the rules of the plan: spoofed sources, what is for the gateway, what never comes
-//! by. Written as matches, for rules to be made of.
+//! Traffic around the plan's own entries: spoofed sources, packets for the gateway, packets that cannot occur.
+//! Expressed as matches from which rules are made.
 
 use super::outer_interfaces;
 use crate::addressing::{Subnet, link_local, loopback, multicast, not_global, unique_local};

@@ -1,4 +1,4 @@
-//! The rules of long lists, by where they lie: for many questions about a few packets each.
+//! An index of the rules of long lists by where their packets lie, for many questions about a few packets each.
 
 use super::{Outcome, RuleSet};
 use crate::space::{Nearby, PacketSet};

@@ -135,7 +135,27 @@ impl RuleList {
     }
 }
 
-/// All the lists of a gateway.
+/// All the lists of rules that a gateway needs for a plan, in one of the four forms, for one day.
+///
+/// Within a list the first rule that matches decides, and a list ends in what happens to everything else. Which list
+/// is asked about a packet follows from [`RuleList::packets`]. The plan is borrowed, so that rules cannot be held
+/// against another plan than their own.
+///
+/// A rule set is a claim, not a proof: only [`proved`](crate::proof::proved) shows that it does what the plan says.
+///
+/// ```
+/// use bastium_core::{meaning::Meaning, rules};
+/// use jiff::civil::date;
+///
+/// # let text = std::fs::read("tests/two-networks.toml").expect("a file");
+/// # let plan = bastium_planfile::read("plan.toml", &text).expect("a plan without errors");
+/// let meaning = Meaning::new(&plan, date(2026, 6, 1)).expect("no contradictions");
+/// let rules = rules::compile(&meaning);
+/// let ids: Vec<String> = rules.rules().map(|rule| rule.id.to_string()).collect();
+/// assert!(ids.contains(&"exception.print".to_owned()));
+/// // Numbers are those of the printed list: from 1, in order.
+/// assert!(rules.rules().zip(1..).all(|(rule, number)| rule.number == number));
+/// ```
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub struct RuleSet<'p> {

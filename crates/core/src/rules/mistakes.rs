@@ -1,8 +1,8 @@
-//! The mistakes that people make while they enter rules, one at a time.
+//! The mistakes that people make while entering rules, one at a time.
 //!
-//! Whoever claims to notice mistakes is held to this list: a proof that calls two rule lists equal, and a
-//! checklist that is to catch what went wrong. A [`Mistake`] says what was entered instead of one rule, so
-//! that thousands of them cost little; [`Mistake::made_in`] makes the lists with it.
+//! Everything that claims to notice mistakes is measured with this list: the proof that two rule lists are equal, and
+//! the checklist. A [`Mistake`] records what was entered in place of one rule, so that thousands of them need little
+//! memory; [`Mistake::made_in`] builds the lists that contain it.
 
 mod variants;
 

@@ -97,8 +97,11 @@ fn translations(plan: &Plan, day: Date) -> impl Iterator<Item = (usize, &Inbound
     })
 }
 
-/// Compiles the rules of a plan in its own form; where that cannot say what the plan means, in the form
-/// `one-list`, which can always.
+/// Compiles the rules of a plan in the form that its gateway takes (`form` in `[gateway]`).
+///
+/// A form that cannot express the plan is replaced by `one-list`, which can express every plan; [`in_form`] reports
+/// what the form cannot say instead. Rules that change nothing are left out, and rules that differ in one respect
+/// only are joined, unless the plan asks for a rule for every cell.
 pub fn compile<'p>(meaning: &Meaning<'p>) -> RuleSet<'p> {
     in_form(meaning, meaning.plan().gateway().form).unwrap_or_else(|_| {
         let context = CompileContext::new(meaning);
@@ -106,10 +109,11 @@ pub fn compile<'p>(meaning: &Meaning<'p>) -> RuleSet<'p> {
     })
 }
 
-/// Compiles the rules of a plan in a form.
+/// Compiles the rules of a plan in the given form.
 ///
 /// # Errors
-/// Everything that the form cannot say.
+/// Every entry of the plan that the form cannot say, with the reason: for example a service, for a gateway whose
+/// lists look at source addresses only.
 pub fn in_form<'p>(meaning: &Meaning<'p>, form: Form) -> Result<RuleSet<'p>, Vec<Inexpressible>> {
     in_form_with(meaning, form, meaning.plan().gateway().rules)
 }

@@ -1,5 +1,5 @@
-//! What the gateway itself begins passes no list on its way in. Where the plan says something about it,
-//! there is a list for what goes out by the interfaces concerned.
+//! Traffic that the gateway itself begins. It passes no list on its way in; where the plan says something about it,
+//! there is a list for what leaves by the interfaces concerned.
 
 use super::{
     Action, CompileContext, Endpoint, Matches, Rule, RuleId, RuleList, implicit_traffic,

@@ -1,5 +1,5 @@
-//! Rule lists without their plan: lines of products, first match wins, as they can be written to a file and
-//! read from one.
+//! Rule lists without a plan: lines of products, first match wins, in a form that can be written to a file and read
+//! back.
 
 use super::{Otherwise, Rule, RuleSet};
 use crate::plan::Action;

@@ -1,5 +1,4 @@
-//! A rule as it stands in a list that is for a part of the traffic only: for a pair of zones, or for an
-//! interface.
+//! Restricts a rule to a list that covers only part of the traffic, such as one pair of zones or one interface.
 
 use super::writer::Base;
 use super::{Endpoint, Rule, RuleId};

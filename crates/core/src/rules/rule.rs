@@ -1,4 +1,4 @@
-//! A rule as data. Words are made of it where it is shown.
+//! A rule as data. Words are made from it only where it is shown.
 
 use super::RuleId;
 use crate::plan::Action;

@@ -1,5 +1,5 @@
-//! The form `per-interface` for gateways whose lists look at source addresses only. Their lists stand
-//! where packets go out, next to the destination; on the way in there is only the truth of sources.
+//! The form `per-interface` for gateways whose lists match source addresses only. Such lists stand where packets
+//! leave, next to their destination; on the way in, only the source is verified.
 
 use super::{
     CompileContext, Endpoint, Inexpressible, Matches, Obstacle, Rule, RuleList, RuleSet, Setting,

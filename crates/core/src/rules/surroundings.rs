@@ -1,4 +1,5 @@
-//! What a gateway that carries rule lists out has to know beside them.
+//! What is certain before and after the rule lists of a plan are asked: which sources are not spoofed, and where an
+//! interface leads. A gateway that evaluates the lists has to guarantee both.
 
 use super::{implicit_traffic, outer_interfaces, reachability};
 use crate::plan::Plan;

@@ -1,5 +1,5 @@
-//! Makes single rules of what a plan says: a rule for each entry, with its words, in the order in which
-//! entries go. The forms then make lists of them.
+//! Turns the entries of a plan into single rules, in the order in which they are asked. The forms then arrange these
+//! rules in lists.
 
 mod to_gateway;
 

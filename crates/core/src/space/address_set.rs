@@ -5,6 +5,19 @@ use ipnet::{IpNet, Ipv4Subnets, Ipv6Subnets};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// A set of addresses of both families, exact down to the single address.
+///
+/// The two families are kept apart: a union or a difference works on each by itself, so that an IPv4 address never
+/// matches an IPv6 prefix. Sets are equal exactly when they have the same members.
+///
+/// ```
+/// use bastium_core::space::AddressSet;
+///
+/// let network = AddressSet::from_word("10.44.24.0/24").expect("a prefix");
+/// let pool = AddressSet::from_word("10.44.24.100-10.44.24.199").expect("a range");
+/// assert!(pool.is_subset(&network));
+/// assert_eq!(network.difference(&pool).words(), ["10.44.24.0-10.44.24.99", "10.44.24.200-10.44.24.255"]);
+/// assert!(network.only_v6().is_empty());
+/// ```
 #[derive(Clone, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct AddressSet {
     /// The IPv4 members, as numbers in network order.
@@ -79,17 +92,17 @@ impl AddressSet {
         }
     }
 
-    /// What either set has.
+    /// Every address that is in either set.
     pub fn union(&self, other: &Self) -> Self {
         Self { v4: self.v4.union(&other.v4), v6: self.v6.union(&other.v6) }
     }
 
-    /// What both sets have.
+    /// Every address that is in both sets.
     pub fn intersection(&self, other: &Self) -> Self {
         Self { v4: self.v4.intersection(&other.v4), v6: self.v6.intersection(&other.v6) }
     }
 
-    /// What this set has and `other` has not.
+    /// Every address that is in this set and not in `other`.
     pub fn difference(&self, other: &Self) -> Self {
         Self { v4: self.v4.difference(&other.v4), v6: self.v6.difference(&other.v6) }
     }

@@ -1,4 +1,4 @@
-//! Packets as numbers, and back.
+//! Packets as points of a family's number space, and back.
 
 use super::{Coordinate, Ends, Packet, Point};
 use std::net::{Ipv4Addr, Ipv6Addr};

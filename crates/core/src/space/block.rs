@@ -2,8 +2,11 @@
 
 use super::{Coordinate, Interface, IntervalSet, Minute, ServicePoint};
 
-/// A product: every packet that enters at one of these interfaces, from one of these sources, to one of
-/// these destinations, for one of these services, in one of these minutes of the week. `A` is the address as a number.
+/// A product of sets within one address family: every packet that enters at one of these interfaces, from one of
+/// these sources, to one of these destinations, for one of these services, in one of these minutes of the week.
+///
+/// `A` is the address as a number, `u32` for IPv4 and `u128` for IPv6. A block is empty as soon as one of its sets
+/// is.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Block<A> {
     /// Where it enters.
@@ -155,7 +158,10 @@ impl<A: Coordinate> Block<A> {
 /// How many blocks of a region are looked at for one that has a further block already.
 const LOOKED_BACK: usize = 64;
 
-/// A union of blocks of one address family. Blocks may overlap; none is empty.
+/// A union of blocks of one address family.
+///
+/// Blocks may overlap, and the same packets can be written in many ways: two regions are compared with
+/// [`is_same`](super::PacketSet::is_same), never by their blocks. No block of a region is empty.
 #[derive(Clone, Debug)]
 pub struct Region<A> {
     blocks: Vec<Block<A>>,

@@ -1,4 +1,5 @@
-//! What is looked at first of a block.
+//! Bounding boxes of blocks: two blocks whose boxes do not meet have no packet in common, which settles most
+//! questions without looking at the blocks themselves.
 
 use super::{Block, Coordinate, Point, ServicePoint};
 

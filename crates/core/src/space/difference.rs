@@ -1,8 +1,8 @@
-//! What blocks leave of others.
+//! What remains of a block when others are taken away.
 //!
-//! Those that take another one in every dimension but one, slabs, are taken off at once, however many there are, and what
-//! they leave is a block again: a list of a thousand ports costs about as much as one with a single port. The others are
-//! cut off one after the other.
+//! Blockers that have the whole block in every dimension except one (*slabs*) are taken off all at once, whatever
+//! their number, and what remains is a single block: a list of a thousand ports costs about as much as one port. The
+//! other blockers are cut off one after the other.
 
 use super::{Block, Coordinate, Interface, IntervalSet, Minute, Region, ServicePoint};
 

@@ -1,4 +1,4 @@
-//! Which of many packet sets a packet can be in at all, without looking at each of them.
+//! An index of packet sets: which of them may contain a packet, without looking at each.
 
 use super::{AddressBits, AsPoint, Block, Interface, Packet, PacketSet, Point, ServicePoint};
 use rstar::{AABB, Envelope, RTree, RTreeObject};

@@ -5,7 +5,25 @@ use super::{
     Protocol, Region, Search, ServicePoint, ServiceSet,
 };
 
-/// A product of sets over both families: what one line of a rule list can say.
+/// A product of sets over both families: the packets that enter at one of these interfaces, from one of these
+/// sources, to one of these destinations, for one of these services, in one of these minutes of the week.
+///
+/// This is exactly what one line of a rule list can say. Source and destination of a packet are of the same family,
+/// so that a match whose source is IPv4 only and whose destination is IPv6 only has no packets.
+///
+/// ```
+/// use bastium_core::space::{AddressSet, Match, PacketSet, Protocol, ServiceSet};
+///
+/// let web = Match { service: ServiceSet::ports(Protocol::TCP, 443, 443), ..Match::everything() };
+/// let lan = AddressSet::from_word("10.44.24.0/24").expect("a prefix");
+/// let from_lan = Match { source: lan, ..Match::everything() };
+/// let both = web.intersection(&from_lan);
+/// assert!(PacketSet::from(&both).is_subset(&PacketSet::from(&web)));
+///
+/// // An IPv4 source and an IPv6 destination have no packet in common.
+/// let v6 = AddressSet::from_word("fd00::/8").expect("a prefix");
+/// assert!(Match { destination: v6, ..from_lan }.is_empty());
+/// ```
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Match {
     /// Where the packet enters.

@@ -1,15 +1,14 @@
-//! One question, asked of a block and of others that lie over it: is there a packet in the block that none
-//! of the others covers? Nearly every proof comes down to it.
+//! The question that nearly every proof comes down to: is there a packet in a block that no other block covers?
 //!
-//! It is answered lazily: most blocks are covered by a single other one, or have a corner that none
-//! reaches. Only then are pieces cut off, and only where that gets out of hand is the block swept dimension
-//! by dimension. Every answer is exact; where both ways run out of steps it says so.
+//! It is answered lazily. Most blocks are covered by a single other one, or have a corner that is free. Only
+//! otherwise are pieces cut off, and only where there are too many pieces is the block swept, one dimension after the
+//! other. Every answer is exact; where both ways exceed their limits, the answer is [`Search::Undecided`].
 
 use super::difference::FEW;
 use super::{Block, Coordinate, IntervalSet, Point};
 use std::collections::HashMap;
 
-/// The answer to a search.
+/// The answer to a search for a packet that nothing covers.
 #[derive(Clone, Copy, Debug)]
 pub enum Search<A> {
     /// This packet is covered by none.
@@ -26,7 +25,11 @@ const MOST_PIECES: u32 = 4_000;
 const MOST_GROUPS: u32 = 400_000;
 
 impl<A: Coordinate> Block<A> {
-    /// Looks for a packet of this block that none of `blockers` covers.
+    /// Looks for a packet of this block that is in none of `blockers`.
+    ///
+    /// Answers at once where one blocker has the whole block or a corner of it is free. Otherwise pieces are cut off,
+    /// at most `MOST_PIECES`; where they do not suffice, the block is swept one dimension at a time over at most
+    /// `MOST_GROUPS` sets of blockers. An answer is exact, and [`Search::Undecided`] is not an answer.
     pub fn find_uncovered<'b>(&self, blockers: impl IntoIterator<Item = &'b Self>) -> Search<A> {
         match self.cut_up(blockers, MOST_PIECES) {
             (Search::Undecided, near) => Sweep::new(&near).of(self),

@@ -1,4 +1,4 @@
-//! Regions in fewer blocks.
+//! Rewrites regions with fewer blocks, without changing their packets.
 
 use super::{Block, BoundingBox, Coordinate, Region};
 

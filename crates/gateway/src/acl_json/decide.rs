@@ -1,4 +1,4 @@
-//! One packet against lists as they stand: what a device does that has them.
+//! Evaluates one packet against access control lists as a device that carries them would.
 
 use super::read;
 use bastium_core::plan::Action;

@@ -1,5 +1,5 @@
-//! Whether lists of RFC 8519, as they were read, do what the rules do that they were written from: first
-//! packets in one comparison, replies in another.
+//! Checks that access control lists of RFC 8519, read back from their file, do what the rules do that they were
+//! written from: first packets in one comparison, replies in another.
 //!
 //! Such lists keep no state. So they may let first packets through that look like replies, but only those that
 //! the rules themselves let through; and where the module has no words for a rule, they may be stricter.

@@ -1,4 +1,4 @@
-//! Lists that need not say which sources are none.
+//! Shortens lists that would otherwise spell out which sources are spoofed.
 //!
 //! What comes in by an interface with a source that does not belong there is denied first. All addresses but those of a network
 //! take dozens of prefixes, in IPv6 hundreds. It is shorter to let every entry that allows something name the network, and to

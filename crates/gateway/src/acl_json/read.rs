@@ -1,5 +1,5 @@
-//! Access control lists of RFC 8519, read into types: each entry as what it matches, exactly; and what of it
-//! was not understood, by name. Nothing is bent until it fits.
+//! Reads access control lists of RFC 8519 into types: each entry as what it matches, exactly, and whatever is not
+//! understood by its name. Nothing is approximated.
 
 pub(crate) use super::entry::{Answer, Entry};
 use super::entry::{Leaves, Segments, header, icmp, transport};

@@ -1,4 +1,4 @@
-//! The simplest way to say a rule, knowing what can still come to it.
+//! Finds the simplest way to express a rule, given what can still reach it.
 //!
 //! A list is read from the top, so what a rule above has taken never comes further down; and what has no
 //! way comes to no list. How a rule speaks of such packets does not matter, and is chosen so that it takes

@@ -1,4 +1,4 @@
-//! Entries of a list before they are written: what each says, as data.
+//! Entries of a list as data, before they are written.
 
 use super::services::Service;
 use super::words::addresses;

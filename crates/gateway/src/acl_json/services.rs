@@ -1,4 +1,4 @@
-//! Services, cut into what one entry of a list can say.
+//! Splits services into what a single entry can express.
 
 use bastium_core::space::{Family, IntervalSet, Protocol, ServicePoint, ServiceSet};
 

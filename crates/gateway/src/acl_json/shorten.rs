@@ -1,5 +1,5 @@
-//! Fewer entries that do the same: none whose packets would meet the same fate further down, and no two that could be
-//! one.
+//! Fewer entries with the same effect: entries are dropped if their packets would meet the same fate further down,
+//! and merged if one entry can express two.
 //!
 //! Both are decided over everything that an entry can look at: addresses, protocol, both ports, and the flags of TCP.
 //! Besides, no first packet is left to an entry that is for what comes back, which nobody would find there.

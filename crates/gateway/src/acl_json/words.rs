@@ -1,4 +1,4 @@
-//! What an entry matches, in the module's words.
+//! What an entry matches, in the terms of the YANG module.
 
 use super::Prefixes;
 use super::services::Service;

@@ -1,4 +1,4 @@
-//! Whether a file for dnsmasq serves what the plan lets networks ask the gateway for, and nothing else.
+//! Checks that a file for dnsmasq serves what the plan lets networks ask the gateway for, and nothing else.
 
 use super::LOCAL_DOMAIN;
 use super::read::{Fact, read};

@@ -1,4 +1,4 @@
-//! Leases, fixed addresses, local names and the sets of domains, as a file for dnsmasq.
+//! Leases, fixed addresses, local names and the address sets of domains, as a configuration file for dnsmasq.
 //!
 //! It serves what the plan lets networks ask the gateway for, and nothing else: a network that may not ask
 //! for leases gets none. Where questions for other names go is left to the machine it runs on. What is written is

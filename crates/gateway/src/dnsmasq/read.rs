@@ -1,4 +1,4 @@
-//! A file for dnsmasq, read: each line as what it says, or as something that is not known here.
+//! Reads a configuration file for dnsmasq: each line becomes what it says, or is reported as unknown.
 
 use super::LONGEST_LINE;
 use std::collections::BTreeSet;

@@ -1,4 +1,4 @@
-//! Access control lists of RFC 8519, as lines over the ways of a gateway.
+//! Access control lists of RFC 8519 as lines over pairs of interfaces.
 
 use super::{Foreign, ForeignLine, Named, NotAList, NotUnderstood, Ways, next};
 use crate::acl_json::read::{Acls, Entry, List};

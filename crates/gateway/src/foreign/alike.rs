@@ -1,4 +1,4 @@
-//! Interfaces that no line tells apart: they are looked at once.
+//! Groups interfaces that no line distinguishes, so that each group is examined once.
 
 use bastium_core::rules::PlanlessLine;
 use bastium_core::space::{Interface, IntervalSet, Match, PacketSet};

@@ -1,4 +1,4 @@
-//! The columns of a table of rules: what a heading says, and what nobody here can read.
+//! Columns of a rule table: which heading means what, and which columns cannot be interpreted.
 
 use csv::StringRecord;
 

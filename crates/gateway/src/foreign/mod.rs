@@ -1,4 +1,4 @@
-//! Rule lists that somebody else wrote: read from what a gateway prints, and made into one ordered list.
+//! Rule lists written by somebody else: read from what a gateway prints, and made into one ordered list.
 //!
 //! What is read is exact. A condition that has no meaning here (a source port, a rate, a set that is filled
 //! from outside) makes its line *unsure*: it is named, it takes part in no claim, and what it might match
@@ -66,7 +66,10 @@ pub struct NotUnderstood {
     pub what: String,
 }
 
-/// A whole list.
+/// A complete rule list that somebody else wrote, as ordered lines over pairs of interfaces.
+///
+/// Lines that are not understood are kept: they are marked as not sure, and nothing is claimed about the packets that
+/// they match.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub struct Foreign {
@@ -257,11 +260,20 @@ impl Ways {
     }
 }
 
-/// Reads a rule list: what the kernel's tool prints in JSON, lists of RFC 8519 in JSON, or a table with
-/// headings. A plan says what names mean, and which interfaces there are.
+/// Reads a rule list in any format that is known: the JSON or the text of the kernel's packet filter, lists of RFC
+/// 8519 in JSON, or a table with headings. A plan gives meaning to names and says which interfaces there are.
 ///
 /// # Errors
-/// When it is none of these.
+/// When the text is in none of these formats.
+///
+/// ```
+/// use bastium_gateway::foreign::read_rules;
+///
+/// let table = "source,destination,service,action\n10.44.24.0/24,10.44.48.0/24,tcp/631,allow\nany,any,any,block\n";
+/// let list = read_rules(table, None).expect("a table of rules");
+/// assert_eq!(list.lines.len(), 2);
+/// assert!(list.not_understood.is_empty());
+/// ```
 pub fn read_rules(text: &str, plan: Option<&Plan>) -> Result<Foreign, NotAList> {
     let trimmed = text.trim_start_matches('\u{feff}').trim_start();
     let foreign = if trimmed.starts_with(['{', '[']) {

@@ -1,5 +1,5 @@
-//! Rules of the kernel's packet filter, from its tool's JSON or its text, as one ordered list over the ways
-//! between interfaces.
+//! Rules of the kernel's packet filter, from the JSON or the text of `nft`, as one ordered list over pairs of
+//! interfaces.
 
 use super::{Foreign, ForeignLine, Named, NotAList, NotUnderstood, Ways, next};
 use crate::nftables::read::{

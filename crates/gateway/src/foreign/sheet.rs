@@ -1,4 +1,4 @@
-//! A table of rules: one a row, the first that matches decides.
+//! A table of rules: one rule in each row, the first match decides.
 
 use super::columns::{Cells, Column, Columns, is_any, yes_or_no};
 use super::{Foreign, ForeignLine, Named, NotAList, NotUnderstood, Ways, action_word, next};

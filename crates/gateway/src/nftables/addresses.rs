@@ -1,4 +1,4 @@
-//! From a set of addresses to tests, knowing which addresses can come at all.
+//! Turns a set of addresses into the shortest test, given which addresses can occur at that point of a chain.
 
 use super::test::{End, Test};
 use bastium_core::addressing::{Placeholder, Subnet, link_local, multicast};

@@ -1,4 +1,4 @@
-//! From rule lists to chains, and what leads to them.
+//! Turns rule lists into chains, and dispatches packets to them.
 
 use super::addresses::{
     Known, behind_broadcasts, broadcasts, elements, in_families_of, of_family, to_all_v4,

@@ -1,5 +1,5 @@
-//! Connections that are cut: a table of its own, which drops what belongs to them before the connection tracking sees
-//! it. Nothing renews them then, and the kernel forgets them by itself.
+//! Cuts connections: a separate table drops their packets before connection tracking sees them, so that nothing keeps
+//! them alive and the kernel forgets them.
 //!
 //! Each stays in the table for as long as the kernel could remember it, and is gone from it by itself. The table
 //! does not change what the plan decides: whoever writes it takes care that the plan lets none of them begin, at any

@@ -1,4 +1,4 @@
-//! From the table that runs to another, in one transaction.
+//! Leads from the running table to another one in a single transaction.
 //!
 //! A file that takes the place of the whole table also takes away counters, and the addresses that the name server has put
 //! into its sets. Where it is known what the running table was loaded from, only what differs is written: rules are named by

@@ -1,5 +1,5 @@
-//! What a Linux gateway's rules do, held against what a plan means: verdicts and the log, translation both
-//! ways, limits, replies, errors, and what belongs to no conversation. Each of them over every packet.
+//! Compares what a Linux gateway's rules do with what a plan means, over every packet: verdicts and logging,
+//! translation in both directions, rate limits, replies, ICMP errors, and packets that belong to no conversation.
 //!
 //! Routing is taken from the plan: a packet leaves by the interface that leads to its destination, one for
 //! the internet by any uplink in turn.

@@ -1,4 +1,4 @@
-//! What the counters of a gateway say.
+//! Reads the counters of a gateway's rules.
 
 use super::read;
 use std::collections::BTreeMap;

@@ -1,4 +1,4 @@
-//! From minutes of the week to tests.
+//! Turns minutes of the week into tests of day and hour.
 
 use super::test::Test;
 use bastium_core::space::{IntervalSet, Minute};

@@ -1,4 +1,4 @@
-//! From an exact match to lines of tests, knowing what can come to the chain at all.
+//! Turns an exact match into lines of tests, given which packets can reach the chain at all.
 
 use super::WriteContext;
 use super::addresses::Known;

@@ -1,4 +1,4 @@
-//! The rules as one file for the packet filter of a Linux gateway, to be loaded by `nft -f`.
+//! The rules as one file for the packet filter of a Linux gateway, to be loaded with `nft -f`.
 //!
 //! The file replaces the one table that it is about, whole and at once. A list of rules becomes a chain;
 //! which chain a packet goes through is looked up by the interfaces that it comes and leaves by. What is

@@ -1,4 +1,4 @@
-//! Which sets get a name, and which one.
+//! Decides which sets get a name, and which name.
 //!
 //! What the plan has a name for keeps it; what else stands in several lines is named after the first of
 //! them. Everything else stands in its line. Few sets are wanted: the kernel's cost of loading a file

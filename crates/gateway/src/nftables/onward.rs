@@ -1,5 +1,5 @@
-//! Which chain is asked for what is passed on, found in two steps: by the interface that a packet comes by, then by
-//! the one that it leaves by. A map of pairs would grow with the square of the networks.
+//! Dispatches forwarded packets to chains in two steps: by the interface that they enter, then by the one that they
+//! leave. A single map of pairs would grow with the square of the number of networks.
 
 use super::test::{Chain, Entry, Line, Then};
 use std::collections::{HashMap, HashSet};

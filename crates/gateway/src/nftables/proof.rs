@@ -1,4 +1,4 @@
-//! The proof of a file: its bytes are read back and held against the plan before anybody gets them.
+//! Proves a file: its bytes are read back and compared with the plan before anybody gets them.
 
 use super::held::{Held, Manner, held};
 use super::read::{self, Problem, Ruleset};
@@ -53,11 +53,14 @@ pub fn write(
     prove(meaning, text, options).map_err(|held| NoProof::Differs(Box::new(held)))
 }
 
-/// Proves that a file written for a plan does what the plan says: over every packet, in verdict, log,
-/// translation, limits and replies, and that it replaces whatever the gateway had in its table before.
+/// Proves that a file written for a plan does what the plan says: over every packet, in verdict, logging,
+/// translation, rate limits and replies; and that it replaces everything that the gateway had in its table before.
+///
+/// The text is read back by a reader that shares nothing with the writer except the packet sets, so that a mistake in
+/// one cannot hide behind the same mistake in the other.
 ///
 /// # Errors
-/// Where it does not.
+/// Every difference, each with a packet; what could not be read; and how many questions could not be decided.
 pub fn prove(meaning: &Meaning<'_>, text: String, options: NftOptions) -> Result<ProvenFile, Held> {
     let ruleset = read::from_text(&text).map_err(|problem| unreadable(&problem))?;
     let manner = Manner { at: options.at, own: true };

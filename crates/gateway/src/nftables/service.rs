@@ -1,4 +1,4 @@
-//! From a set of services to tests.
+//! Turns a set of services into tests.
 
 use super::test::Test;
 use bastium_core::space::{Family, IntervalSet, Protocol, ServicePoint};

@@ -1,4 +1,4 @@
-//! The tag of a rule: its id as a comment and a log prefix can carry it.
+//! The tag of a rule: its id in a form that fits into a comment and a log prefix.
 
 use bastium_core::rules::{Rule, RuleSet};
 use std::collections::HashMap;

@@ -1,4 +1,4 @@
-//! What a line of a chain asks, and what it then does: the line as data.
+//! A line of a chain as data: what it tests, and what it then does.
 
 use bastium_core::space::Family;
 

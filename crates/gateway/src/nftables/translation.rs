@@ -1,5 +1,5 @@
-//! Translation: what is offered to the outside goes on to its host, and private sources go out under
-//! the gateway's own address.
+//! Translation rules: port forwards to the hosts of offered services, and private sources replaced by the gateway's
+//! own address.
 
 use super::WriteContext;
 use super::addresses::{Known, element};

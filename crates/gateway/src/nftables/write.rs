@@ -1,5 +1,5 @@
-//! The file as text. Everything that comes out of the plan is cleaned here: a remark is one line, and
-//! comments and prefixes hold tags only.
+//! Writes the file as text. Everything that comes from the plan is cleaned here: a remark is one line, and comments
+//! and prefixes contain tags only.
 
 use super::addresses::{Known, elements, of_family};
 use super::addresses::{broadcasts, local_to_all, own_addresses};

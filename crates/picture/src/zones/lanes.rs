@@ -1,4 +1,4 @@
-//! Lanes side by side, in an order in which few lines cross.
+//! Orders lanes so that few lines cross.
 
 use crate::scene::Point;
 

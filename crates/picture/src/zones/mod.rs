@@ -1,4 +1,4 @@
-//! Who can reach whom, and by what?
+//! Which zone can reach which, and by which service.
 //!
 //! Zones are areas, one below the other, in layers by trust. What lies outside stands apart on the
 //! left, and arrows to and from it are straight. What passes between two zones goes by a lane on their

@@ -1,4 +1,4 @@
-//! Comments above an entry that are not about it alone: they stay when the entry goes.
+//! Comments above an entry that are not only about it: they stay when the entry is removed.
 
 use toml_edit::{DocumentMut, Item, Table};
 

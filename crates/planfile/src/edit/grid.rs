@@ -1,4 +1,4 @@
-//! The matrix while it is changed: read from its drawing, and drawn again, aligned, with its comments.
+//! Edits the matrix: reads the drawn grid, and draws it again, aligned, with its comments.
 
 use super::{EditProblem, table_of};
 use bastium_core::name::nearest;

@@ -1,4 +1,4 @@
-//! Line ends and the mark at a file's start: an edit leaves them as they were.
+//! Line endings and byte order mark: an edit preserves both.
 
 use similar::{DiffTag, TextDiff};
 

@@ -1,4 +1,4 @@
-//! Changing a plan file and keeping what a person wrote: comments, order, layout.
+//! Edits a plan file and keeps what a person wrote: comments, order, layout.
 //!
 //! An [`Edit`] is applied to the text of a plan and gives a new text. Whether the result is a plan is for
 //! [`crate::read`] to say: an edit that leaves a name without its declaration, or a subnet over another,

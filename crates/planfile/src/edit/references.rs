@@ -1,4 +1,4 @@
-//! Where names are named: every place of a plan that speaks of an entry elsewhere.
+//! Finds every place of a plan that refers to an entry by name.
 
 use crate::format::{Key, Names, PLAN, Table, Takes};
 use toml_edit::{DocumentMut, Item, TableLike, Value};

@@ -1,5 +1,5 @@
-//! An addressing sheet or a list of devices from elsewhere: columns are known by their headings, and each
-//! row becomes an entry of the plan, or is reported.
+//! Reads an addressing sheet or device list made elsewhere: columns are recognised by their headings, and each row
+//! becomes an entry of the plan or is reported.
 
 use super::Setting;
 use bastium_core::name::Name;

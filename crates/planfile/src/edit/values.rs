@@ -1,4 +1,4 @@
-//! Values from the command line, as the format wants them.
+//! Converts values from the command line into what the format expects.
 
 use super::EditProblem;
 use crate::format::{Table, Takes};

@@ -1,4 +1,4 @@
-//! What is there: zones, networks, devices, and the cables between them.
+//! Tables about equipment: zones, networks, devices, and the cables between them.
 
 use super::{Key, Names, Table, Takes};
 

@@ -1,4 +1,4 @@
-//! The file as a whole, the site, and the gateway.
+//! Tables about the file as a whole, the site and the gateway.
 
 use super::network::{ACCESS_POINT, HOST, NETWORK, ROUTE, SWITCH, TUNNEL, UPLINK, WIFI, ZONE};
 use super::traffic::{

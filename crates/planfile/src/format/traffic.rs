@@ -1,4 +1,4 @@
-//! Who may talk to whom: names for it, the matrix, and what goes against it.
+//! Tables about traffic: names for it, the matrix, and the exceptions to it.
 
 use super::network::{ABOUT_IT as ABOUT, TAGS};
 use super::{Key, Names, Table, Takes};

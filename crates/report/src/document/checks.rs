@@ -1,4 +1,5 @@
-//! What shows that the plan holds: rules, proof, findings, checks; what has changed; what to do when something fails.
+//! The evidence that the plan holds (rules, proof, findings, checks), what has changed, and what to do when something
+//! fails.
 
 use super::words::GLOSSARY;
 use super::{Block, Builder, Grid, Inline, Listed, Section, count};

@@ -1,4 +1,4 @@
-//! One HTML file that needs no other: it prints, it can be read in the dark, and no script is in it.
+//! A single self-contained HTML file without scripts, for screens, dark mode and paper.
 
 use super::{Block, Document, Grid, Inline, Row};
 use crate::Column;

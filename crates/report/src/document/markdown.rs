@@ -1,4 +1,4 @@
-//! The same as Markdown. Pictures are described in words, since Markdown holds none.
+//! The same document as Markdown. Pictures are described in words, since Markdown cannot contain them.
 
 use super::{Block, Card, Document, Grid, Inline, Section};
 use crate::markdown::safe;

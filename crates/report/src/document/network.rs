@@ -1,4 +1,4 @@
-//! The sheets about the network: pictures, addresses, wiring.
+//! The sections about the network: pictures, addresses, cabling.
 
 use super::{Block, Builder, Grid, Inline, Section};
 use crate::Column;

@@ -1,4 +1,4 @@
-//! The first page: in plain words, and nothing that is not proved, tried or written in the plan.
+//! The first page: plain words, and nothing that is not proved, tried or written in the plan.
 
 use super::words::{listed, plain_endpoint};
 use super::{Block, Builder, Card, Inline, Section, count};

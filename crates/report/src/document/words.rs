@@ -1,4 +1,4 @@
-//! Words for people who know no networking.
+//! Words for readers without knowledge of networks.
 
 /// An endpoint of a plan as a sentence has it: `any - internet` is `anything except the internet`.
 pub(super) fn plain_endpoint(text: &str) -> String {

@@ -1,4 +1,4 @@
-//! What is to be said about a rule list that somebody else wrote.
+//! What there is to say about a rule list written by somebody else.
 
 mod differences;
 mod lists;

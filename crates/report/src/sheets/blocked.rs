@@ -1,4 +1,4 @@
-//! What a gateway has blocked, and what to make of it.
+//! What a gateway has blocked, and what to do about it.
 
 use super::{Because, EDITION};
 use crate::{Cell, Column, Table, Tone};

@@ -1,4 +1,4 @@
-//! Boxes of packets, as rows.
+//! Traffic classes as rows.
 
 use super::answer::few;
 use super::products::Names;

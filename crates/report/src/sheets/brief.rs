@@ -1,4 +1,4 @@
-//! Short answers to many questions, a line each.
+//! Short answers to many questions, one line each.
 
 use super::Because;
 use crate::safe;

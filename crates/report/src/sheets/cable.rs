@@ -1,4 +1,4 @@
-//! What came of standing in every network at once.
+//! The results of standing in every network at once.
 
 use super::{Because, EDITION};
 use crate::walk::WalkSheet;

@@ -1,4 +1,4 @@
-//! What a change of the plan file does to its text.
+//! The effect of an edit on the text of the plan file.
 
 use super::{CompareSheet, EDITION};
 use crate::{Cell, Column, Table, Tone};

@@ -1,4 +1,4 @@
-//! Mistakes and risks.
+//! Mistakes and risks in a plan.
 
 use super::EDITION;
 use crate::{Cell, Column, Table, Tone};

@@ -1,4 +1,4 @@
-//! What a load onto a gateway did, step by step.
+//! What a load did on a gateway, step by step.
 
 use super::change::LineRow;
 use super::{ChangeSheet, EDITION};

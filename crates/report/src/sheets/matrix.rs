@@ -1,4 +1,4 @@
-//! The matrix, whole or one cell of it.
+//! The matrix, complete or one cell of it.
 
 use super::cells::{CellRules, every_cell};
 use super::{Because, EDITION};

@@ -1,4 +1,4 @@
-//! What there is to know about errors and findings.
+//! The explanations of errors and findings.
 
 use super::EDITION;
 use crate::{Cell, Column, Table, Tone};

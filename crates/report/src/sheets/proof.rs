@@ -1,4 +1,4 @@
-//! What was proved of the rules.
+//! What was proved about the rules.
 
 use super::boxes::{BoxRow, rows};
 use super::{Because, EDITION, PacketView};

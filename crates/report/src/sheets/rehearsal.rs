@@ -1,4 +1,4 @@
-//! What came of a rehearsal.
+//! The results of a rehearsal.
 
 use super::{EDITION, SweepPart};
 use crate::{Cell, Column, Table, Tone};

@@ -1,4 +1,4 @@
-//! Services that a plan can name.
+//! The services that a plan can name.
 
 use super::EDITION;
 use crate::{Cell, Column, Table, Tone};

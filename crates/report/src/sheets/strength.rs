@@ -1,4 +1,4 @@
-//! What a checklist would catch.
+//! Which mistakes a checklist would catch.
 
 use crate::{Cell, Column, Table};
 use bastium_core::checklist::{self, Lapse, Noticed, Way};

@@ -1,4 +1,4 @@
-//! Addresses as they are typed, and read again.
+//! Addresses as people type them, and how they are read back.
 
 use bastium_core::addressing::Placeholder;
 use bastium_core::plan::Plan;

@@ -1,4 +1,4 @@
-//! Whether a gateway runs what was planned, and did what a walk saw.
+//! Whether a gateway runs what was planned, and whether its counters and log confirm a walk.
 
 use super::EDITION;
 use crate::walk::WalkSheet;

@@ -1,4 +1,4 @@
-//! Results for tools that read test reports: the XML that JUnit's have in common.
+//! Results as JUnit XML, for tools that read test reports.
 
 use super::{ResultRow, State, WalkSheet};
 use bastium_gateway::clean;

@@ -1,5 +1,5 @@
-//! What came of a walk through the checklist: a file of results, one JSON object a line, to which is only
-//! ever added; and what they come to.
+//! The results of a walk through the checklist: an append-only file with one JSON object per line, and its
+//! evaluation.
 
 mod junit;
 mod record;

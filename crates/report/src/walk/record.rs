@@ -1,4 +1,4 @@
-//! One result, and the file of them.
+//! One result, and the file that holds them.
 
 use crate::edition::EDITION;
 use jiff::{SignedDuration, Timestamp};

@@ -1,4 +1,4 @@
-//! What is known of a walk: which results are of this plan, and what makes silence evidence.
+//! Which recorded results belong to this plan, and which of them make silence evidence.
 
 use super::{Outcome, Record};
 use bastium_core::checklist::{Check, Stand};

@@ -1,4 +1,4 @@
-//! What all results together come to.
+//! The evaluation of all results together.
 
 use super::recorded::OfCheck;
 use super::{Outcome, Record, Recorded};

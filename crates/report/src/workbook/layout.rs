@@ -1,4 +1,4 @@
-//! How tables lie on a worksheet, and that on paper.
+//! The layout of tables on a worksheet and on paper.
 
 use super::held;
 use crate::{Cell, Column, Table, Tone};

@@ -1,4 +1,4 @@
-//! Who is there, and addresses that are taken only once nobody has answered for them (RFC 5227, RFC 4862).
+//! Detects who is present, and claims addresses only after nobody has answered for them (RFC 5227, RFC 4862).
 
 use super::ends::{Ends, nobody};
 use super::frame;

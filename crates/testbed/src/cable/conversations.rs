@@ -1,4 +1,4 @@
-//! Conversations between our own ends as they are made: in batches, each between two controls.
+//! Runs conversations between our own ends, in batches, each batch between two controls.
 
 use super::ends::Ends;
 use super::frame;

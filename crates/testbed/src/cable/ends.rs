@@ -1,4 +1,4 @@
-//! Our ends in all networks: which addresses are ours, who else is there, and what is answered to whom.
+//! Our ends in all networks: which addresses are ours, who else is present, and what is answered to whom.
 
 use super::frame::{self, Content, Heard, Mac, Packet, Segment};
 use super::letters::Letters;

@@ -1,4 +1,4 @@
-//! Frames, made and understood: Ethernet (without the tag), ARP (RFC 826), neighbour discovery (RFC 4861), and packets.
+//! Builds and parses frames: Ethernet (without the tag), ARP (RFC 826), neighbour discovery (RFC 4861), and packets.
 //!
 //! Checksums of what is made are finished; those of what comes are not looked at, since a kernel may hand over frames of its
 //! own with checksums that its hardware would have finished.

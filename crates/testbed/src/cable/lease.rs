@@ -1,4 +1,5 @@
-//! Addresses as devices get them: leases (RFC 2131), asked for, looked at and given back, and what routers advertise (RFC 4861).
+//! Gets addresses as devices do: leases (RFC 2131) that are requested, examined and released, and router
+//! advertisements (RFC 4861).
 
 use super::ends::Ends;
 use super::frame::{self, Content, EVERYONE, Mac, Packet};

@@ -1,4 +1,4 @@
-//! What servers of leases (RFC 2131) and routers (RFC 4861) say.
+//! Messages of DHCP servers (RFC 2131) and routers (RFC 4861).
 
 use smoltcp::wire::{DhcpMessageType, DhcpPacket, DhcpRepr};
 use std::collections::{BTreeMap, HashMap};

@@ -1,4 +1,5 @@
-//! One cable to every network of a site: this machine stands in each of them at once, and is both ends of what is tried.
+//! One cable to every network of a site: this machine stands in each of them at once, and is both ends of what is
+//! tried.
 //!
 //! Frames are made and understood here, and no address is given to this machine's own kernel: what is tried cannot take a way
 //! through it, no frame passes from one network to another, and nothing is left behind when this process ends. Whether something

@@ -1,4 +1,4 @@
-//! Our place outside, where we are the provider of the gateway's uplink.
+//! Our end outside, where we stand in for the provider of the gateway's uplink.
 
 use super::ends::Ends;
 use super::frame::{self, Content, EVERYONE, Mac, Packet};

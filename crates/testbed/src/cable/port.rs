@@ -1,4 +1,5 @@
-//! One of this machine's interfaces as the raw end of a cable: frames go out and come in with their VLAN tag (IEEE 802.1Q).
+//! An interface of this machine as the raw end of a cable: frames are sent and received with their VLAN tag (IEEE
+//! 802.1Q).
 //!
 //! Tags are taken off and put on here, so that no VLAN device is needed, and nothing is left on this machine when this process
 //! ends, whatever ends it. The kernel strips the tag of what comes in and tells it beside the frame (`packet(7)`).

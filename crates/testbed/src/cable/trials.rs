@@ -1,5 +1,5 @@
-//! Conversations between our own ends, by way of the gateway: many at a time, each known from all others by a number in its
-//! first packet.
+//! Conversations between our own ends through the gateway, many at a time, each identified by a number in its first
+//! packet.
 //!
 //! Both ends are here, so that what gets through is seen where it arrives. What does not is only believed of a network that
 //! lives: before and after, the gateway answers both ends.

@@ -1,4 +1,4 @@
-//! The packet filter, by its own tool: loading a file, and reading back what it made of it.
+//! The packet filter, through its own tool: loads a file, and lists what the kernel made of it.
 
 mod parts;
 

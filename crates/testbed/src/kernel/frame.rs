@@ -1,4 +1,4 @@
-//! Packets made by hand, byte by byte: whatever a device could put on a cable, with any source.
+//! Packets built byte by byte: whatever a device could send, with any source.
 
 use rustix::net::netdevice::name_to_index;
 use rustix::net::{

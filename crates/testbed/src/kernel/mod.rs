@@ -1,5 +1,4 @@
-//! What is asked of the Linux kernel, and nothing else: namespaces, the packet filter and its trace,
-//! packets made by hand.
+//! Everything that is asked of the Linux kernel: namespaces, the packet filter and its trace, raw packets.
 
 pub mod filter;
 pub mod frame;

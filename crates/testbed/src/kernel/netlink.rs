@@ -1,4 +1,4 @@
-//! The little of netlink that is needed: sockets to the packet filter, and attributes.
+//! The small part of netlink that is needed: sockets to the packet filter, and attributes.
 
 use rustix::net::netlink::{self, SocketAddrNetlink};
 use rustix::net::{AddressFamily, SocketFlags, SocketType, bind, socket_with, sockopt};

@@ -1,4 +1,4 @@
-//! Namespaces: a kernel's network of one's own, that is gone with the process.
+//! Network namespaces that disappear with the process.
 
 use rustix::process::{Signal, set_parent_process_death_signal};
 use rustix::thread::{LinkNameSpaceType, UnshareFlags, move_into_link_name_space, unshare_unsafe};

@@ -1,4 +1,4 @@
-//! What the packet filter tells of its own decisions, packet by packet.
+//! What the packet filter reports about its decisions, packet by packet.
 //!
 //! Forwarding between virtual cables runs inside the call that sends a packet. So when that returns, all
 //! that the filter did with it can be read already.

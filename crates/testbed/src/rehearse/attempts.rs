@@ -1,4 +1,4 @@
-//! From checks to what devices of a site in the kernel do.
+//! Turns checks into what devices of a site in the kernel do.
 
 use crate::layout::Layout;
 use crate::site::{Action, Attempt, Expected, Wire};

@@ -1,5 +1,4 @@
-//! The rehearsal: the whole checklist of a plan, made in the kernel or on paper, before anybody stands in
-//! the building.
+//! The rehearsal: the whole checklist of a plan, made in the kernel or on paper before anybody is in the building.
 
 #[cfg(target_os = "linux")]
 mod attempts;

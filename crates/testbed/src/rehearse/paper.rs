@@ -1,4 +1,4 @@
-//! On paper: the same list, asked of the compiled rules in memory.
+//! The rehearsal on paper: the same list, evaluated on the compiled rules in memory.
 
 use super::{Report, Tried, Wrong, hits, is_expected, untried, witnesses};
 use crate::probe::Seen;

@@ -1,4 +1,4 @@
-//! Building a site: namespaces, cables, addresses and routes.
+//! Builds a site: namespaces, cables, addresses and routes.
 
 use super::Wire;
 use crate::child;

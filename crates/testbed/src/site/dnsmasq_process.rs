@@ -1,4 +1,4 @@
-//! The gateway's own name and lease server, run as it would be there.
+//! The gateway's own DNS and DHCP server, run as it would be on the gateway.
 
 use super::Testbed;
 use super::names::question;

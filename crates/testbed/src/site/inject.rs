@@ -1,4 +1,4 @@
-//! Packets made by hand, and what became of each in the gateway.
+//! Injects raw packets, and observes what becomes of each in the gateway.
 
 use super::Site;
 use crate::kernel::filter;

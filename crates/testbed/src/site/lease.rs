@@ -1,4 +1,4 @@
-//! Asking for a lease (RFC 2131): the question, and the first answer to it.
+//! Requests a lease (RFC 2131): the question, and the first answer to it.
 
 use socket2::{Domain, Protocol, SockAddr, Socket, Type};
 use std::io;

@@ -1,4 +1,4 @@
-//! A name server for a site in the kernel: it knows the names of domains, and nothing else.
+//! A DNS server for a site in the kernel: it knows the names of domains, and nothing else.
 
 use bastium_core::space::Family;
 use simple_dns::rdata::{A, AAAA, RData};

@@ -1,4 +1,4 @@
-//! One cable to all networks of a site in the kernel: what a switch does with tags, done here.
+//! One cable to all networks of a site in the kernel: does here what a switch does with VLAN tags.
 
 use super::build::{DEVICE, ip};
 use super::{Site, Undone};

@@ -1,4 +1,4 @@
-//! From packets to conversations, and from what came of these to what is wrong.
+//! From packets to conversations, and from their outcomes to faults.
 
 use super::judge::{Expected, Far, Shown, Source, Why, Wrong, is_private};
 use super::rounds::{Attempt, Outcome};

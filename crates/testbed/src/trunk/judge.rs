@@ -1,4 +1,4 @@
-//! What is expected of a conversation, and what what came of it means.
+//! What is expected of a conversation, and what its outcome means.
 
 use crate::cable::{Answer, Arrival, Came};
 use bastium_core::verdict::Verdict;

@@ -1,4 +1,4 @@
-//! The networks of a plan, as they are reached from a few ports.
+//! The networks of a plan as they are reached through a few ports.
 
 use crate::cable::Lane;
 use bastium_core::plan::{NetworkId, Plan};

@@ -1,4 +1,4 @@
-//! What is wrong with a lease, and with what a router advertises.
+//! Faults of leases and of router advertisements.
 
 use crate::cable::{Advertised, Leased};
 use bastium_core::meaning::{Meaning, uses};

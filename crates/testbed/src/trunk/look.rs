@@ -1,4 +1,5 @@
-//! What a network gives whoever comes, looked at from an interface that is in use: nothing is taken, so nothing is given back.
+//! Examines what a network offers newcomers, from an interface that is in use: nothing is taken, so nothing has to be
+//! given back.
 
 use super::leases::{LeaseFault, faults};
 use crate::cable::{Advertised, Ends, Lane, Leased, Port};

@@ -1,4 +1,4 @@
-//! A plan tried from one cable: standing in every network at once, through the list and through a sweep.
+//! Tries a plan over one cable: stands in every network at once, and goes through the list and a sweep.
 //!
 //! [`Stand::take`] takes the tester's place: who is there, leases, addresses of its own. [`Stand::list`] makes the checks of a
 //! list, [`Stand::sweep`] tries every pair of networks by everything that anyone could have left open. What is expected of a

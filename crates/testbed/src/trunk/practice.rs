@@ -1,4 +1,4 @@
-//! A gateway of a plan in the kernel, with the cables from it to a tester.
+//! A gateway of a plan in the kernel, with cables to a tester.
 
 use super::lanes::Lanes;
 use crate::cable::{Ends, Port};

@@ -1,4 +1,4 @@
-//! Rounds of conversations: all of them, and what surprises once more and slower.
+//! Rounds of conversations: first all of them, then the surprising ones again and more slowly.
 
 use super::judge::{Expected, Shown, Why, Wrong, judge};
 use super::stand::Stand;

@@ -1,4 +1,4 @@
-//! The tester's place in all networks: addresses that are leased, claimed, or stood in for.
+//! The tester's presence in all networks: addresses that are leased, claimed, or used on behalf of an absent host.
 
 use super::lanes::Lanes;
 use crate::cable::{Advertised, Ends, Found, Leased, Pace, Silence};

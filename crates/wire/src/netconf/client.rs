@@ -1,4 +1,4 @@
-//! The side that asks.
+//! The client side of NETCONF.
 
 use super::framing::{Framing, receive, send};
 use super::tree::{BASE, Element};

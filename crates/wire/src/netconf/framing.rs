@@ -1,4 +1,4 @@
-//! Messages on a stream of bytes: with a mark at their end until both sides have said hello, in chunks from then on
+//! Frames messages on a stream of bytes: with an end mark until both sides have said hello, in chunks from then on
 //! (RFC 6242, section 4).
 
 use std::io::{self, BufRead, Write};
@@ -39,10 +39,22 @@ pub fn send(out: &mut impl Write, framing: Framing, message: &str) -> io::Result
     out.flush()
 }
 
-/// Reads a message; `None` where the stream ends between two.
+/// Reads a message; `None` where the stream ends between two messages.
 ///
 /// # Errors
-/// When it ends within one, or has what is none.
+/// When the stream ends within a message, a chunk has no valid size, the message is not UTF-8, or it is longer than
+/// 64 MiB.
+///
+/// ```
+/// use bastium_wire::netconf::{Framing, receive, send};
+///
+/// let mut stream = Vec::new();
+/// send(&mut stream, Framing::Chunks, "<hello/>")?;
+/// assert_eq!(receive(&mut stream.as_slice(), Framing::Chunks)?.as_deref(), Some("<hello/>"));
+/// // A stream that ends too early is an error, not a shorter message.
+/// assert!(receive(&mut &stream[..stream.len() - 2], Framing::Chunks).is_err());
+/// # Ok::<(), std::io::Error>(())
+/// ```
 pub fn receive(from: &mut impl BufRead, framing: Framing) -> io::Result<Option<String>> {
     let bytes = match framing {
         Framing::EndMark => to_end_mark(from)?,

@@ -1,4 +1,4 @@
-//! NETCONF (RFC 6241) over whatever carries bytes, `ssh` as a rule (RFC 6242): messages, data, and the client.
+//! NETCONF (RFC 6241) over anything that carries bytes, usually `ssh` (RFC 6242): messages, data, and the client.
 
 mod client;
 mod framing;

@@ -1,4 +1,4 @@
-//! Elements of XML with their namespaces, as messages and data are made of them.
+//! XML elements with namespaces, of which messages and data consist.
 
 use quick_xml::escape::escape;
 use std::fmt::Write;
@@ -9,7 +9,16 @@ pub(super) const XMLNS: &str = "http://www.w3.org/2000/xmlns/";
 /// The namespace of messages and operations (RFC 6241).
 pub const BASE: &str = "urn:ietf:params:xml:ns:netconf:base:1.0";
 
-/// An element. Text between its children counts for nothing; one without children has a text.
+/// An XML element. Text between child elements is ignored; an element without children has a text.
+///
+/// ```
+/// use bastium_wire::netconf::Element;
+///
+/// let element = Element::base("get").with(Element::base("filter").saying("a < b"));
+/// let text = element.write();
+/// assert!(text.contains("a &lt; b"));
+/// assert_eq!(Element::read(&text).expect("what was written can be read"), element);
+/// ```
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Element {

@@ -1,5 +1,5 @@
-//! Data of the two modules that this is about, from JSON (RFC 7951) to XML (RFC 7950) and back: access lists (RFC 8519) and
-//! interfaces (RFC 8343).
+//! Converts data of two modules, access lists (RFC 8519) and interfaces (RFC 8343), from JSON (RFC 7951) to XML (RFC
+//! 7950) and back.
 
 use super::tree::{Element, XMLNS};
 use serde_json::{Map, Value};

@@ -1,4 +1,4 @@
-//! What a server of NETCONF says where something does not go.
+//! Errors that a NETCONF server reports.
 
 use crate::netconf::Element;
 

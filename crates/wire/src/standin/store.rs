@@ -1,4 +1,4 @@
-//! What a simulated gateway holds, in a folder that its sessions share.
+//! The state of a simulated gateway, in a folder that its sessions share.
 
 use crate::netconf::{Element, INTERFACES, to_xml};
 use serde::{Deserialize, Serialize};

@@ -1,4 +1,5 @@
-//! Which rows of a table can be added: all that leave a plan together. What would not is left out, with the reason.
+//! Decides which rows of a table can be added: as many as leave a valid plan together. The others are reported with
+//! the reason.
 
 use crate::args::Add;
 use crate::failure::Failure;

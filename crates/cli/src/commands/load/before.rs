@@ -1,4 +1,4 @@
-//! What is looked at before anything is tried: what else runs there, what will be otherwise, and who is shut out.
+//! What is examined before a load: what else runs there, what will change, and who would be shut out.
 
 use super::wanted::{Ended, Wanted};
 use super::{Reporter, words};

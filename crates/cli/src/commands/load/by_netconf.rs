@@ -1,4 +1,4 @@
-//! A load by NETCONF, onto a gateway that takes lists of RFC 8519.
+//! A load over NETCONF, for a gateway that takes access lists of RFC 8519.
 
 use super::{Reporter, words};
 use crate::args::Load;

@@ -1,4 +1,4 @@
-//! Connections that are there and that the plan would not let begin: counted, named, and cut if that is wanted.
+//! Established connections that the new plan would not allow: counted, named, and cut if that is wanted.
 
 use super::before::{entrance, items};
 use super::{Reporter, words};

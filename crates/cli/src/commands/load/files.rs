@@ -1,4 +1,4 @@
-//! The files that change once a load is confirmed.
+//! Files that are replaced only after a load is confirmed.
 
 use super::wanted::Wanted;
 use super::{Reporter, words};

@@ -1,4 +1,4 @@
-//! The load itself: what is looked at, tried and said before, while and after the rules change.
+//! The steps of a load: what is examined, tried and reported before, while and after the rules change.
 
 use super::before::{change, items, other_time, others, shut_out, surroundings};
 use super::connections::{connections, cut};

@@ -1,4 +1,4 @@
-//! What a load is to bring about, and why it may not go on.
+//! What a load is to achieve, and the reasons for which it stops.
 
 use crate::failure::Failure;
 use bastium_core::meaning::Meaning;

@@ -1,4 +1,4 @@
-//! What is said of a load.
+//! What a load reports, in words.
 
 use bastium_gateway::clean;
 use bastium_report::sheets::LoadState;

@@ -1,4 +1,4 @@
-//! How the screen looks. Nothing depends on colour: what is selected is reversed, what is blocked is a dot.
+//! How the screen looks. Nothing depends on colour: the selection is reversed, and a blocked cell is a dot.
 
 use super::snapshot::{Entry, Snapshot};
 use super::state::{Areas, Mode, Pane, Ui};

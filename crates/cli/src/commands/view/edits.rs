@@ -1,4 +1,4 @@
-//! Questions and changes, by the same ways as on the command line.
+//! Questions and changes on the screen, made by the same functions as on the command line.
 
 use crate::args::{Cli, Command, Options, Writing};
 use crate::commands::{ask, change};

@@ -1,4 +1,4 @@
-//! A line that is being typed.
+//! A line of input while it is typed.
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 

@@ -1,4 +1,4 @@
-//! What the screen shows of one plan.
+//! What the screen shows of one state of the plan.
 
 use bastium_core::findings;
 use bastium_core::meaning::Meaning;

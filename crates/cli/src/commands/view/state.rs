@@ -1,4 +1,4 @@
-//! What is selected, what is typed, and what a key does. No terminal is needed for any of it.
+//! The state of the screen: what is selected, what has been typed, and what a key does. None of it needs a terminal.
 
 use super::edits::Proposal;
 use super::input::Input;

@@ -1,4 +1,4 @@
-//! Through the list with a person: each check is shown, and a key tells how it went.
+//! A walk with a person: each check is shown, and a key records the outcome.
 
 use super::keys::{self, Key};
 use super::{Tour, words};

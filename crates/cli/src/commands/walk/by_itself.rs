@@ -1,4 +1,4 @@
-//! Through the list without a person: what can be tried from where this machine stands.
+//! A walk without a person: everything that can be tried from where this machine is connected.
 
 mod leases;
 mod trials;

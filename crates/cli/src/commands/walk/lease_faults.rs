@@ -1,4 +1,4 @@
-//! What is wrong with leases and routers, in words.
+//! Faults of leases and routers, in words.
 
 use bastium_core::plan::Plan;
 use bastium_testbed::trunk::LeaseFault;

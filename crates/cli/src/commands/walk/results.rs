@@ -1,5 +1,5 @@
-//! The file of results beside the plan. Lines are only ever added, each one whole and on the disk before
-//! anything else happens.
+//! The results file next to the plan. It is append-only; each line is complete and on the disk before anything else
+//! happens.
 
 use crate::failure::{Failure, NeedsFile};
 use crate::files;

@@ -1,4 +1,4 @@
-//! Mistakes with the rules that let replies back: something allowed is looked for that would wait in vain.
+//! Mistakes in the rules that let replies back: the search is for an allowed packet whose reply would be lost.
 
 use super::{Search, shared};
 use crate::checklist::candidate::Candidate;

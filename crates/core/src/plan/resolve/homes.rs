@@ -1,4 +1,4 @@
-//! Where each network's subnets come from: given, following from its VLAN id, or carved.
+//! Where each network's subnets come from: written in the plan, derived from its VLAN id, or carved from the space.
 
 use super::super::draft::{self, Draft};
 use super::super::model::Site;

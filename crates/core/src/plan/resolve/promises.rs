@@ -1,4 +1,4 @@
-//! What a plan says beside what passes: discovery, streams, guarantees, and findings that are known.
+//! What a plan says besides addresses and permissions: discovery, streams, guarantees, and accepted findings.
 
 use super::super::draft;
 use super::super::ids::NetworkId;

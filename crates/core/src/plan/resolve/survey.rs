@@ -1,4 +1,4 @@
-//! The lie of the land: what is inside, what is internet, and what is the gateway's own.
+//! Sorts all addresses: inside the site, on the internet, or the gateway's own.
 
 use super::super::model::{Network, Site, Uplink};
 use super::super::place::Directory;

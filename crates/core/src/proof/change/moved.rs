@@ -1,5 +1,5 @@
-//! Hosts that have other addresses than before: what each of them loses and gains by that, and not only what
-//! its addresses do.
+//! Hosts whose addresses change between two plans: what each *host* can reach afterwards and could not before, as
+//! opposed to what its old and new address can.
 
 use crate::meaning::Meaning;
 use crate::name::Name;

@@ -1,4 +1,4 @@
-//! Which rules come, go, move or change, whatever they are called.
+//! Which rules are added, removed, moved or changed between two lists, regardless of their names.
 
 use super::super::joint::{Joint, Side};
 use crate::plan::Action;

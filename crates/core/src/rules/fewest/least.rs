@@ -1,4 +1,4 @@
-//! How few rules any list must have that does not build on its order.
+//! A lower bound: how many rules any list needs whose result does not depend on order.
 
 use crate::rules::{Effect, Rule, RuleList, RuleSet};
 use crate::space::{Ends, Packet, PacketSet};

@@ -1,4 +1,4 @@
-//! What is entered instead of a set of addresses or of services: a little more, a little less, something near.
+//! What is entered in place of the right addresses or services: slightly more, slightly less, or something nearby.
 
 use super::Kind;
 use crate::plan::{NetworkId, Plan};

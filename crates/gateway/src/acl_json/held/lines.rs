@@ -1,4 +1,4 @@
-//! Both sides of a comparison as lines over the plan's interfaces: the rules, and what was read of the file.
+//! Both sides of that comparison as lines over the interfaces of the plan.
 
 use super::super::read::{Answer, Entry};
 use super::super::{device_on, rule_of};

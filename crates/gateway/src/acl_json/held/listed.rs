@@ -1,4 +1,4 @@
-//! What stands in the lists of a form, line by line.
+//! The contents of the lists of a form, line by line.
 
 use super::super::read::{Acls, Answer};
 use super::lines::{Line, lines_of};

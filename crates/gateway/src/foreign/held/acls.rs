@@ -1,4 +1,4 @@
-//! Access control lists on interfaces, as rules of the form that has such lists.
+//! Access control lists on interfaces, as rules of the form `per-interface`.
 
 use super::super::NotUnderstood;
 use super::lists::fill;

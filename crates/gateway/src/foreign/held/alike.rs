@@ -1,4 +1,4 @@
-//! Rows that say what one of a plan's rules says, alone or together.
+//! Finds the rows that say what one rule of a plan says, alone or together.
 
 use super::Row;
 use bastium_core::rules::Rule;

@@ -1,4 +1,4 @@
-//! Rows in the lists of a plan's form.
+//! Sorts rows into the lists of a plan's form.
 
 use super::alike::{Kinds, Own, Sets, alike};
 use super::{HeldRules, Naming, NotHeld, Row, coming};

@@ -1,4 +1,4 @@
-//! Lists that somebody else wrote, as what a change to a plan's rules begins with.
+//! Lists written by somebody else, as the starting point of a change to the rules of a plan.
 //!
 //! Every row becomes a rule in the lists of the plan's form, with just the packets that it decides. Rows that together
 //! say what one of the plan's rules says become that rule, so that they can stay as they are.

@@ -1,5 +1,5 @@
-//! Lines over the ways of a gateway, as rows over the plan's interfaces: the inverse of cutting a rule by where its
-//! destination leads.
+//! Turns lines over pairs of interfaces back into rows over the interfaces of a plan: the inverse of splitting a rule
+//! by where its destination leads.
 
 use super::super::{Foreign, Ways};
 use super::{NotHeld, Row};

@@ -1,4 +1,4 @@
-//! What follows a conversation's first packet, and what belongs to no conversation.
+//! Packets after the first one of a conversation, and packets that belong to no conversation.
 
 use super::super::read::{Conversation, Line, Lowered, PlanWorld};
 use super::{Aspect, Fault, Holding, does, fate};

@@ -1,5 +1,5 @@
-//! What a gateway translates, held against what its plan has translated: destinations on the way in,
-//! sources on the way out.
+//! Compares what a gateway translates with what its plan has translated: destinations on the way in, sources on the
+//! way out.
 
 use super::super::read::{
     Lowered, Place, PlanWorld, Translated, Translation, World, translated_in, translated_out,

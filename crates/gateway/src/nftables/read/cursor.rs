@@ -1,4 +1,4 @@
-//! Going through the pieces of a text.
+//! A cursor over the tokens of a text.
 
 use super::lexer::{Placed, Token};
 use super::ruleset::{Key, Verdict};

@@ -1,4 +1,4 @@
-//! The table of connections that are cut, known by all that stands in it.
+//! Recognises the table of connections that are being cut, by its complete contents.
 
 use super::super::cut::{CHAINS, CUT_TABLE, Direction, Flow, MOST_CUT, SETS};
 use super::from_text;

@@ -1,5 +1,5 @@
-//! The text of a rule file as it would be at one minute of the week: its conditions on day and hour answered, and
-//! nothing else touched. So rules that somebody else wrote can be tried at other hours than now.
+//! The text of a rule file with its conditions on day and hour replaced by their value at one minute of the week, and
+//! nothing else changed. Rules written by somebody else can be tried for other hours in this way.
 
 use super::lexer::{Placed, Token, tokens};
 use bastium_core::space::Minute;

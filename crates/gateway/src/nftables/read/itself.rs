@@ -1,5 +1,5 @@
-//! What a gateway says to itself: over `lo`, with its own addresses at both ends. No cable brings it and no plan has a
-//! cell for it, but names, time and leases stop where it is not let in.
+//! Packets that a gateway sends to itself: over `lo`, with its own addresses at both ends. No cable carries them and
+//! no cell of the plan is about them, but name service, time and leases stop working where they are dropped.
 
 use super::ruleset::Side;
 use super::world::{Place, PlanWorld, World, fits, left_untracked};

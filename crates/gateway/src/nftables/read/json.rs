@@ -1,5 +1,5 @@
-//! From what `nft -j list ruleset` prints to a rule set (libnftables-json(5)). Each object is read into types;
-//! one that does not fit them is unread, with its words.
+//! Reads what `nft -j list ruleset` prints (libnftables-json(5)). Each object is read into types; an object that does
+//! not fit them is reported as unread, with its words.
 
 use super::objects::{ChainObject, Compared, LimitObject, LookedUp, RuleObject, SetObject};
 use super::ruleset::{

@@ -1,4 +1,4 @@
-//! Words, strings and signs of the text that `nft` takes and prints.
+//! Splits the text that `nft` takes and prints into words, strings and signs.
 
 use std::ops::Range;
 

@@ -1,5 +1,5 @@
-//! Logging at a limited rate, which takes two rules: one writes to the log as long as there is not too much of it, and the
-//! next one decides over the same packets, logged or not.
+//! Rate-limited logging, which takes two rules: the first one logs packets up to a rate, the second one decides about
+//! the same packets, logged or not.
 
 use super::ruleset::{Part, Rule, Ruleset};
 use serde_json::Value;

@@ -1,5 +1,5 @@
-//! From chains and jumps to lines: for each place where the kernel asks chains, one list of which the first
-//! line that matches decides.
+//! Flattens chains and jumps: for each point at which the kernel consults chains, one list of lines of which the
+//! first match decides.
 //!
 //! A chain that is jumped to becomes its rules, each for the packets that come to it; what leaves a chain
 //! early (`return`, `goto` below another chain) is taken out of what follows there. Nothing is sampled.

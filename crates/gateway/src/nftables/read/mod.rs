@@ -1,4 +1,4 @@
-//! What a Linux gateway runs, read: from the text that `nft` takes and prints, or from its JSON.
+//! Reads what a Linux gateway runs, from the text that `nft` takes and prints or from its JSON.
 //!
 //! Nothing here knows how Bastium writes such a file; reader and writer share the packet sets alone, so
 //! that a mistake in the one cannot hide in the other. From words to packets in three steps: [`text`] and

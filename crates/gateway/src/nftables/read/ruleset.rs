@@ -1,4 +1,4 @@
-//! A rule set of the kernel's packet filter, as types: only what was understood, in the terms of nft(8).
+//! A rule set of the kernel's packet filter as types: only what was understood, in the terms of nft(8).
 
 use super::super::cut::Flow;
 use bastium_core::space::Family;

@@ -1,5 +1,5 @@
-//! One rule: its conditions, and what it does. Of what is not understood the words are kept, and the
-//! verdict behind it, so that it can be said what the rule might do.
+//! Reads one rule: its conditions, and what it does. What is not understood is kept as words, together with the
+//! verdict that follows it, so that the possible effect of the rule is known.
 
 use super::cursor::Cursor;
 use super::lexer::Token;

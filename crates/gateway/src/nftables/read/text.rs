@@ -1,4 +1,4 @@
-//! From text to a rule set: tables, sets, maps, limits and chains, as nft(8) describes them.
+//! Reads text into a rule set: tables, sets, maps, limits and chains, as nft(8) describes them.
 
 mod sets;
 

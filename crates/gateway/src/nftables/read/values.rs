@@ -1,5 +1,5 @@
-//! What the words of nft(8) mean, for each thing that a condition can look at. A word that means nothing, or
-//! a number that does not fit, is named and never bent into another one.
+//! What the words of nft(8) mean for each thing that a condition can test. A word without meaning or a number out of
+//! range is reported, never approximated.
 
 use super::ruleset::{End, Key, Side, State, Value};
 use bastium_core::space::{Family, time_of_day};

@@ -1,6 +1,6 @@
-//! What surrounds a rule set: by which interfaces packets come and leave, which are for the gateway itself,
-//! and what the addresses in it mean. For a gateway with a plan all of that follows from the plan's
-//! addressing; without one, every pair of interfaces is a way of its own.
+//! What surrounds a rule set: the interfaces by which packets enter and leave, which packets are for the gateway
+//! itself, and what its addresses mean. With a plan, all of that follows from the plan's addressing; without one,
+//! every interface may lead anywhere.
 
 use super::ruleset::Side;
 use bastium_core::addressing::{Placeholder, Subnet, link_local, multicast};

@@ -1,4 +1,4 @@
-//! Where a gateway and its plan differ, as rows: worst first, each with the gateway's own line.
+//! Differences between a gateway and its plan as rows, the worst first, each with the line of the gateway.
 
 use crate::sheets::boxes;
 use crate::sheets::{Because, BoxRow};

@@ -1,4 +1,4 @@
-//! Where a list of its own and the plan's rules differ: a table, or lists that keep no state.
+//! Differences between the plan's rules and a list in a form of its own: a table, or lists that keep no state.
 
 use super::differences::{DifferenceRow, does};
 use crate::sheets::boxes;

@@ -1,5 +1,5 @@
-//! What two plans say otherwise though every packet fares the same on the day: what domains stand for, in which time zone hours
-//! are, when entries end, what is guaranteed, how uplinks are set up.
+//! Differences between two plans that change no packet on that day: what domains stand for, the time zone of hours,
+//! when entries end, what is guaranteed, how uplinks are set up.
 
 use bastium_core::plan::{Exception, Guarantee, Plan, Uplink};
 use schemars::JsonSchema;

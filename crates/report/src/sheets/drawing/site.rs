@@ -1,4 +1,4 @@
-//! The site as a picture: what hangs on what.
+//! The site as a picture: which device is connected to which.
 
 use super::shown;
 use crate::count;

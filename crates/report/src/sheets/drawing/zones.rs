@@ -1,4 +1,4 @@
-//! Who reaches whom, as a picture.
+//! Which zone can reach which, as a picture.
 
 use super::matrix::stance;
 use super::{exception_words, shown};

@@ -1,4 +1,4 @@
-//! The rules as tables: with the columns that are wanted, or as they fit on a terminal.
+//! The rules as tables, with the columns that are wanted or as many as fit a terminal.
 
 use super::{ListRow, RuleRow, RuleSheet, row};
 use crate::sheets::matrix::logged;

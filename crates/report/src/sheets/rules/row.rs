@@ -1,4 +1,4 @@
-//! One row of the rules, and how many there are.
+//! One row of the rule table, and how many rows there are.
 
 use super::{RuleRow, Size};
 use crate::sheets::{Because, address_values};

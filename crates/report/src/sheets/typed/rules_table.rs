@@ -1,4 +1,4 @@
-//! The table of rules: addresses and ports written out.
+//! The rule table, with addresses and ports written out.
 
 use super::tables::{RawRow, RawTable, action, may_have_rate, when};
 use super::{InLists, Known, TypedRow, TypedRules, in_lists};

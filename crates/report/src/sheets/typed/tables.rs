@@ -1,4 +1,4 @@
-//! The tables of a file, whatever stands between them.
+//! Finds the tables in a file, whatever stands between them.
 
 use bastium_core::plan::Action;
 use bastium_gateway::foreign::is_beside;

@@ -1,4 +1,4 @@
-//! A worksheet: rows that name objects, and the objects.
+//! A worksheet: the objects, and the rows that name them.
 
 use super::tables::{RawRow, RawTable, action, may_have_rate, when};
 use super::{InLists, Known, TypedRow, TypedRules, in_lists};

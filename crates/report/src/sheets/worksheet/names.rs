@@ -1,4 +1,4 @@
-//! Names that a gateway takes: bounded, unique, and the same from one day to the next.
+//! Names that a gateway accepts: bounded, unique, and stable from day to day.
 
 use std::collections::{HashMap, HashSet};
 

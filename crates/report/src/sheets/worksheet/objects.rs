@@ -1,4 +1,5 @@
-//! What rules name: addresses and services, each made once on the gateway before the rules that use it.
+//! Objects that rules refer to: addresses and services, each created once on the gateway before the rules that use
+//! it.
 
 use super::names::Names;
 use crate::sheets::{address_values, are_same};

@@ -1,4 +1,4 @@
-//! Reads a worksheet as whoever types it does, and holds what comes of it against the rules.
+//! Reads a worksheet as the person who types it does, and compares the result with the rules.
 
 use super::entry;
 use super::objects::Objects;

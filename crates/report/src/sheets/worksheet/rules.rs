@@ -1,4 +1,4 @@
-//! The rules as they are entered: each with the names of objects that were made before.
+//! The rules as they are entered: each refers to objects that were created before.
 
 use super::objects::{ANY, Objects};
 use super::{entry, one};

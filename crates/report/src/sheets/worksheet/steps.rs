@@ -1,4 +1,4 @@
-//! The steps, in the order in which a gateway takes them.
+//! The steps of a worksheet, in the order in which a gateway accepts them.
 
 use super::rules::{COLUMNS, Entered, EnteredRule};
 use super::{Step, Values, one, values};

@@ -1,4 +1,4 @@
-//! What frames say.
+//! Parses frames.
 
 use super::{Content, Heard, Mac, Packet, Segment};
 use smoltcp::phy::ChecksumCapabilities;

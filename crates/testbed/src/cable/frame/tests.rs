@@ -1,4 +1,4 @@
-//! Frames there and back, and bytes that are none.
+//! Round trips of frames, and bytes that are no frame.
 
 use super::*;
 

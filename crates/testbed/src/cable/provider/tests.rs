@@ -1,4 +1,4 @@
-//! A client's questions, and what the provider answers.
+//! Questions of a DHCP client, and the answers of the provider.
 
 use super::{Handout, LEASE, LISTENS, Letter, Provided, Provider};
 use smoltcp::wire::{DhcpMessageType, DhcpPacket, DhcpRepr, EthernetAddress};

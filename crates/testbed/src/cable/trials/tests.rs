@@ -1,4 +1,4 @@
-//! Whose answer is whose.
+//! Assigns answers to conversations.
 
 use super::*;
 

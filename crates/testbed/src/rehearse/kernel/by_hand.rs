@@ -1,4 +1,4 @@
-//! Rules that no check hits, tried with packets made by hand.
+//! Tries rules that no check hits, with raw packets.
 
 use super::{Runner, fate_seen};
 use crate::probe::Seen;

@@ -1,4 +1,4 @@
-//! Fixed leases, asked for with the devices' own hardware addresses.
+//! Requests fixed leases with the hardware addresses of the devices.
 
 use super::Runner;
 use crate::rehearse::{Tried, Unrehearsed, Wrong};

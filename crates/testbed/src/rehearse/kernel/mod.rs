@@ -1,4 +1,4 @@
-//! In the kernel: a site is built, the rules are loaded as they are, and every check is made with real
+//! The rehearsal in the kernel: a site is built, the rules are loaded unchanged, and every check is made with real
 //! packets from real sockets.
 
 mod by_hand;

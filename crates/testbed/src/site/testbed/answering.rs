@@ -1,4 +1,4 @@
-//! Those who answer: sockets that wait for whoever gets through.
+//! Sockets that wait for whoever gets through.
 
 use super::{Expected, Testbed};
 use socket2::{Domain, Protocol, SockAddr, Socket, Type};

@@ -1,4 +1,4 @@
-//! Those who ask: how each conversation begins, and what has come of it so far.
+//! Sockets that begin conversations, and what has come of each so far.
 
 use super::known::Key;
 use super::{Action, Attempt, Came, Kind, LEASE_PATIENCE, PATIENCE, Pending, Testbed};

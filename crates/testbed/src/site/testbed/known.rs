@@ -1,4 +1,4 @@
-//! By what a conversation is known again in what the filter tells.
+//! Recognises a conversation in what the packet filter reports.
 
 use crate::kernel::frame::mark_of;
 use crate::kernel::trace::Step;

@@ -1,5 +1,5 @@
-//! Whether a network gives addresses as the plan has it: what its server offers, where this user may ask; else the address
-//! that this machine has.
+//! Checks whether a network leases addresses as planned: from what its DHCP server offers where this user may ask,
+//! otherwise from the address that this machine has.
 
 use super::Tour;
 use crate::failure::Failure;

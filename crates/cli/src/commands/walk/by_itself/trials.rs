@@ -1,4 +1,4 @@
-//! Probes, and what is believed of what comes back.
+//! Probes, and which outcomes count as evidence.
 //!
 //! What answers is believed at once. Silence is believed only of a network that lives: from the same address and in the same
 //! family, the gateway must answer something that it has to answer, before and after, and again at least every

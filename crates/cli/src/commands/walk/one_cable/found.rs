@@ -1,4 +1,4 @@
-//! What was found, in words.
+//! The results of a walk over one cable, as data.
 
 use super::super::Tour;
 use super::super::lease_faults::fault;

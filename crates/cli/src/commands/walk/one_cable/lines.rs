@@ -1,4 +1,4 @@
-//! What was found, as it is read on a screen.
+//! The results of a walk over one cable, on a terminal.
 
 use super::NOT_BY_CABLE;
 use crate::show::{self, style};

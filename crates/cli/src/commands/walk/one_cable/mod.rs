@@ -1,4 +1,4 @@
-//! Through the list, and through a sweep, from one cable that carries every network.
+//! A walk over one cable that carries every network: the list, and a sweep.
 
 pub(in crate::commands) mod found;
 mod lines;

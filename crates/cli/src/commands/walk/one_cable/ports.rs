@@ -1,4 +1,4 @@
-//! The interfaces of this machine that a walk by cable may take, and what is reached by them.
+//! The interfaces of this machine that a walk over one cable may use, and what is connected to them.
 
 use crate::args::Walk;
 use crate::failure::{CableProblem, Failure, MachineProblem, Malformed, Named, Unknown};

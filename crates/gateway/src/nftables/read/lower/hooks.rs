@@ -1,4 +1,4 @@
-//! Which chains the kernel asks, in which order, and what their policies do.
+//! Which chains the kernel consults, in which order, and what their policies do.
 
 use super::limits::marks;
 use super::{Lowering, Place, Said};

@@ -1,4 +1,4 @@
-//! Limits on how fast conversations may be: rules that drop what is too fast of those with a mark.
+//! Rate limits on conversations: rules that drop the excess packets of those with a mark.
 
 use super::Problem;
 use crate::nftables::read::ruleset::{

@@ -1,4 +1,4 @@
-//! What a condition about protocols, ports or messages comes to, on the service line.
+//! Conditions on protocols, ports and ICMP messages as sets of services.
 
 use super::super::ruleset::{Key, Value};
 use bastium_core::space::{Family, IntervalSet, Protocol, ServicePoint, ServiceSet};

@@ -1,4 +1,4 @@
-//! What a condition comes to, as products.
+//! Conditions as products of sets.
 
 use super::super::ruleset::{End, Key, Looked, Rule, Side, State, Test, Value, Values, Verdict};
 use super::super::world::left_untracked;

@@ -1,4 +1,4 @@
-//! What rules translate.
+//! What rules translate, and to which address.
 
 use super::super::ruleset::{Ports, Problem, Rule, Ruleset};
 use super::super::world::World;

@@ -1,4 +1,4 @@
-//! Sets, and maps from values to verdicts.
+//! Reads sets, and maps from values to verdicts.
 
 use super::super::cursor::Cursor;
 use super::super::ruleset::{Key, Map, Problem, Set, Value, Verdict};

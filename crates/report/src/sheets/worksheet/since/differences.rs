@@ -1,4 +1,4 @@
-//! What is added, altered and removed in the steps that are no rules.
+//! What is added, changed and removed in the steps other than rules.
 
 use super::super::{Step, Values, one};
 

@@ -1,4 +1,4 @@
-//! What a gateway has that somebody else has filled, as rows to be found there.
+//! Rules that somebody else has entered into a gateway, as rows that can be found there.
 
 use super::super::objects::Objects;
 use super::super::rules::{Entered, EnteredList, EnteredRule, title};

@@ -1,4 +1,4 @@
-//! Names that are made before the rules that use them, and taken away after them.
+//! Objects that are created before the rules that use them, and deleted after them.
 
 use super::super::objects::Made;
 use super::super::rules::Entered;

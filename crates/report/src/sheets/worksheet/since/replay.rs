@@ -1,5 +1,5 @@
-//! Whether whoever has the old rules and types what a worksheet says has the new ones in the end, each row under the number
-//! that the worksheet says at that moment.
+//! Replays a worksheet on the old rules, and checks that the result is the new rules and that each row has the number
+//! that the worksheet gives at that moment.
 
 use super::super::rules::{COLUMNS, Entered, EnteredList};
 use super::super::{Misread, Worksheet};
