@@ -12,6 +12,9 @@
 )]
 
 #[cfg(target_os = "linux")]
+#[path = "load/beside.rs"]
+mod beside;
+#[cfg(target_os = "linux")]
 #[path = "load/broken.rs"]
 mod broken;
 #[cfg(target_os = "linux")]

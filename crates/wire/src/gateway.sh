@@ -110,20 +110,64 @@ pair() {
   done
 }
 
-# Rules of the kernel's older packet filter decide beside those of nft, and nft does not list them. Says the first of them.
-older() {
-  for one in ip ip6; do
-    listed=/proc/net/${one}_tables_names
-    [ -e "$listed" ] || continue
-    tables=$(cat "$listed" 2>/dev/null) || tables=unknown
-    [ -n "$tables" ] || continue
-    saved=$(older_rules "$one") || saved="${one}tables-save is not there to show them"
-    if [ -n "$saved" ]; then
-      tell older "$(printf '%s: %s' "$one" "$saved" | head -n 1 | head -c 200 | tr -c ' -~\n' '?')"
+# What decides about packets beside the rules of nft and is in no listing of it. Says the first such thing: its kind, and what it is.
+beside() {
+  for one in older programs classifiers policies; do
+    found=$("$one" | head -n 1 | head -c 200 | tr -c ' -~\n' '?')
+    if [ -n "$found" ]; then
+      tell beside "$one $found"
       return
     fi
   done
   return 1
+}
+
+# Rules of the kernel's older packet filter.
+older() {
+  for family in ip ip6; do
+    listed=/proc/net/${family}_tables_names
+    [ -e "$listed" ] || continue
+    tables=$(cat "$listed" 2>/dev/null) || tables=unknown
+    [ -n "$tables" ] || continue
+    saved=$(older_rules "$family") || saved="${family}tables-save is not there to show them"
+    if [ -n "$saved" ]; then printf '%s: %s\n' "$family" "$saved"; fi
+  done
+}
+
+# Programs at an interface, which see packets before nft does.
+programs() {
+  ip -o link show 2>/dev/null | sed -n 's/^[0-9]*: \([^:@ ]*\).* mtu [0-9]* \(xdp[a-z]*\) .*/\2 at \1/p'
+}
+
+# Filters of tc, but for those that put packets into classes or send them by way of a shaper. Only what has a handle can have some.
+classifiers() {
+  if ! command -v tc >/dev/null; then
+    if grep -q -e '^cls_' -e '^act_' -e '^sch_ingress' /proc/modules 2>/dev/null; then echo "tc is not there to show them"; fi
+    return
+  fi
+  tc qdisc show 2>/dev/null | sed -n 's/^qdisc [^ ]* \([1-9a-f][0-9a-f]*\): dev \([^ ]*\) .*/\1 \2/p' | sort -u |
+    while read -r handle device; do
+      case $handle in
+      ffff) parents='ffff: ffff:fff2 ffff:fff3' ;; # ingress; clsact on the way in, and out
+      *) parents=$handle: ;;
+      esac
+      for parent in $parents; do
+        tc filter show dev "$device" parent "$parent" 2>/dev/null | deciding | while read -r line; do
+          printf '%s: %s\n' "$device" "$line"
+        done
+      done
+    done
+}
+
+deciding() { # what of a listing of tc decides whether packets pass
+  sed -n -e '/mirred (Egress Redirect to device ifb/d' -e '/gact action pass/d' -e '/gact action continue/d' \
+    -e '/gact action reclassify/d' -e '/random type none/d' -e 's/^.*action order [0-9]*: *//p' \
+    -e 's/^[[:space:]]*random type/random type/p' -e '/^filter .* bpf /p' -e '/police 0x/p'
+}
+
+# Policies of IPsec that let nothing pass.
+policies() {
+  ip xfrm policy 2>/dev/null | sed -n -e '/^src /h' -e '/ action block/{x;p;}'
 }
 
 # Whatever is in its tables but chains that let all pass: those are there from the first look at them.
@@ -143,7 +187,7 @@ older_rules() { # ip or ip6
 
 look() {
   pair
-  if older; then end older; fi
+  if beside; then end beside; fi
   take_lock
   trap cut_off HUP INT PIPE TERM
   scratch_away
@@ -294,7 +338,7 @@ disarm() {
 }
 
 reread() {
-  older || :
+  beside || :
   nft list ruleset >"$mine/ruleset" 2>"$mine/error" || { say error "$mine/error"; end nft; }
   settings >"$mine/settings.now" || end no-room
   say ruleset "$mine/ruleset"
@@ -405,7 +449,7 @@ names_again() {
 
 # What runs, for whoever only looks.
 peek() {
-  if older; then end older; fi
+  if beside; then end beside; fi
   mine=$(mktemp -d) || end no-room
   nft list ruleset >"$mine/ruleset" 2>"$mine/error" || { say error "$mine/error"; rm -rf "$mine"; end nft; }
   say ruleset "$mine/ruleset"

@@ -23,8 +23,8 @@ pub mod standin;
 pub use answer::{Answer, Garbled};
 pub use line::{Broken, Line, Reached, Ssh};
 pub use loading::{
-    Holder, LeftOver, Loading, Pending, Restorable, Staged, Status, Stopped, back, confirm,
-    ruleset, status,
+    Beside, BesideKind, Holder, LeftOver, Loading, Pending, Restorable, Staged, Status, Stopped,
+    back, confirm, ruleset, status,
 };
 pub use restorable::same_program;
 pub use running::{Addresses, Connection, Running};

@@ -64,9 +64,46 @@ pub enum Stopped {
     NotRestorable,
     /// It is one of a pair of gateways that take over from each other: the program that does it (foreign text).
     OneOfAPair(String),
-    /// Rules of the kernel's older packet filter decide there too, which `nft` neither lists nor loads: the first of them
-    /// (foreign text).
-    OlderFilter(String),
+    /// Something decides about packets there beside the rules of nft.
+    Beside(Beside),
+}
+
+/// Something that decides about packets on a gateway and is in no listing of nft, so that nothing can be said of what runs there.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Beside {
+    /// What it is.
+    pub kind: BesideKind,
+    /// The first of its kind, in the words of the gateway (foreign text).
+    pub says: String,
+}
+
+/// What can decide about packets beside the rules of nft.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum BesideKind {
+    /// Rules of the kernel's older packet filter.
+    OlderFilter,
+    /// A program at an interface (XDP), which sees packets before any rule.
+    Program,
+    /// A filter of `tc` that drops, changes or redirects packets.
+    Classifier,
+    /// A policy of IPsec that blocks.
+    Policy,
+}
+
+impl Beside {
+    /// What a gateway's script says: a kind, and words.
+    fn read(text: &str) -> Self {
+        let (kind, says) = text.split_once(' ').unwrap_or((text, ""));
+        let kind = match kind {
+            "programs" => BesideKind::Program,
+            "classifiers" => BesideKind::Classifier,
+            "policies" => BesideKind::Policy,
+            _ => BesideKind::OlderFilter,
+        };
+        Self { kind, says: says.to_owned() }
+    }
 }
 
 /// Who holds the lock of a gateway.
@@ -103,8 +140,8 @@ pub struct Pending {
     pub ruleset: String,
     /// The settings of the kernel now.
     pub settings: BTreeMap<String, String>,
-    /// A rule of the kernel's older packet filter, where there is one by now.
-    pub older: Option<String>,
+    /// What decides beside the rules of nft, where there is such a thing by now.
+    pub beside: Option<Beside>,
     /// `armed`, or how it went on since.
     pub state: String,
     /// In how many seconds the old rules come back.
@@ -249,7 +286,7 @@ impl<'a, L: Line> Loading<'a, L> {
         Ok(Pending {
             ruleset: text("ruleset"),
             settings: settings(&text("settings")),
-            older: answer.text("older"),
+            beside: answer.text("beside").as_deref().map(Beside::read),
             state: text("state"),
             left: text("left").parse().unwrap_or_default(),
             watched: answer.text("watched").is_some(),
@@ -343,7 +380,7 @@ fn asked(line: &impl Line, script: &Script, reached: Reached) -> Result<Answer, 
     match answer.end().as_str() {
         "done" => Ok(answer),
         "pair" => Err(Stopped::OneOfAPair(answer.text("pair").unwrap_or_default())),
-        "older" => Err(Stopped::OlderFilter(answer.text("older").unwrap_or_default())),
+        "beside" => Err(Stopped::Beside(Beside::read(&answer.text("beside").unwrap_or_default()))),
         "locked" => Err(Stopped::Locked(holder(&answer.text("holder").unwrap_or_default()))),
         word => Err(Stopped::Refused {
             word: word.to_owned(),

@@ -235,11 +235,8 @@ fn verify(
     reporter.step("reached", "by a new connection".to_owned())?;
     let mut faults = differs(wanted.meaning, &pending.ruleset);
     faults.extend(settings(&wanted.boot, &pending));
-    if let Some(rule) = &pending.older {
-        faults.push(format!(
-            "rules of the kernel's older packet filter decide there too ({})",
-            words::plain(rule)
-        ));
+    if let Some(beside) = &pending.beside {
+        faults.push(format!("{} decides there, too", words::beside_rules(beside)));
     }
     if pending.state != "armed" || !pending.watched {
         faults.push("what would bring the old rules back does not run any more".to_owned());

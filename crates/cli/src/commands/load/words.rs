@@ -2,7 +2,9 @@
 
 use bastium_gateway::clean;
 use bastium_report::sheets::LoadState;
-use bastium_wire::{Broken, Garbled, Holder, LoadId, Restorable, Status, Stopped};
+use bastium_wire::{
+    Beside, BesideKind, Broken, Garbled, Holder, LoadId, Restorable, Status, Stopped,
+};
 
 /// What was not done.
 pub(super) const NOT_CUT: &str =
@@ -119,9 +121,9 @@ pub(super) fn stopped(stopped: &Stopped) -> (String, String) {
             format!("this is one of a pair of gateways: {} runs there", plain(program)),
             "a pair is not loaded as one, and half of it would have other rules: load single gateways only".to_owned(),
         ),
-        Stopped::OlderFilter(rule) => (
-            format!("the gateway has rules of the kernel's older packet filter, which nft does not list ({})", plain(rule)),
-            "write them into a table of nft, or into the plan, and remove them there; nothing was changed".to_owned(),
+        Stopped::Beside(beside) => (
+            format!("something decides about packets there that nft does not list: {}", beside_rules(beside)),
+            format!("{}; nothing was changed", help_beside(beside.kind)),
         ),
         Stopped::NotRestorable => (
             "the rules that run could not be restored: nft's listing of them is not the same rules".to_owned(),
@@ -129,6 +131,26 @@ pub(super) fn stopped(stopped: &Stopped) -> (String, String) {
         ),
         Stopped::Refused { word, says, state } => refused(word, &or(says, "it gave no reason"), state),
         _ => ("the load was stopped".to_owned(), "see `bastium load HOST --status`".to_owned()),
+    }
+}
+
+/// What decides beside the rules of nft, in words.
+pub(super) fn beside_rules(beside: &Beside) -> String {
+    let what = match beside.kind {
+        BesideKind::Program => "a program at an interface (XDP)",
+        BesideKind::Classifier => "a filter of tc",
+        BesideKind::Policy => "an IPsec policy that blocks",
+        _ => "a rule of the kernel's older packet filter",
+    };
+    format!("{what} ({})", plain(&beside.says))
+}
+
+fn help_beside(kind: BesideKind) -> &'static str {
+    match kind {
+        BesideKind::Program => "detach it there (`ip link set dev INTERFACE xdp off`)",
+        BesideKind::Classifier => "remove it there (`tc filter`); those of a shaper may stay",
+        BesideKind::Policy => "remove it there (`ip xfrm policy`)",
+        _ => "write its rules into a table of nft, or into the plan, and remove them there",
     }
 }
 
