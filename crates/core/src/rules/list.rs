@@ -153,8 +153,8 @@ impl RuleList {
 /// let rules = rules::compile(&meaning);
 /// let ids: Vec<String> = rules.rules().map(|rule| rule.id.to_string()).collect();
 /// assert!(ids.contains(&"exception.print".to_owned()));
-/// // Numbers are those of the printed list: from 1, in order.
-/// assert!(rules.rules().zip(1..).all(|(rule, number)| rule.number == number));
+/// // Numbers are those of the printed list; entries that belong to one row share its number.
+/// assert!(rules.rules().is_sorted_by_key(|rule| rule.number));
 /// ```
 #[derive(Clone, Debug)]
 #[non_exhaustive]

@@ -271,7 +271,8 @@ impl Ways {
 ///
 /// let table = "source,destination,service,action\n10.44.24.0/24,10.44.48.0/24,tcp/631,allow\nany,any,any,block\n";
 /// let list = read_rules(table, None).expect("a table of rules");
-/// assert_eq!(list.lines.len(), 2);
+/// // Two rules; a third line is what happens to the rest.
+/// assert_eq!((list.rules, list.lines.len()), (2, 3));
 /// assert!(list.not_understood.is_empty());
 /// ```
 pub fn read_rules(text: &str, plan: Option<&Plan>) -> Result<Foreign, NotAList> {
