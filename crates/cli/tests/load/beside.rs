@@ -116,8 +116,8 @@ pub(crate) fn program_at_interface() {
 pub(crate) fn blocking_policy() {
     let gateway = Gateway::new();
     let made = gateway.own(
-        "ip xfrm policy add src 10.44.24.0/24 dst 10.99.0.0/24 dir out tmpl proto esp mode tunnel \
-         src 198.51.100.14 dst 198.51.100.77 && ip xfrm policy",
+        "ip xfrm policy add src 10.44.24.0/24 dst 10.99.0.0/24 dir out tmpl src 198.51.100.14 \
+         dst 198.51.100.77 proto esp mode tunnel && ip xfrm policy",
     );
     if !is_there(made.contains("proto esp"), "IPsec", "BASTIUM_IPSEC_NEEDED") {
         return;
