@@ -2,6 +2,7 @@
 
 use crate::addressing::{link_local, multicast};
 use crate::plan::{NetworkId, Plan, ZoneId};
+use crate::rules::gateway_at;
 use crate::space::{
     AddressSet, Interface, IntervalSet, Match, Minute, PacketSet, ServicePoint, ServiceSet,
 };
@@ -41,6 +42,8 @@ pub struct Wording<'p> {
     networks: Vec<NetworkWords>,
     entering: Remembered<IntervalSet<Interface>, Rc<Entering>>,
     addresses: Remembered<AddressSet, Rc<Vec<String>>>,
+    /// Whether destinations are all that counts as the gateway for what enters there.
+    gateway: Remembered<(IntervalSet<Interface>, AddressSet), bool>,
     zones: Remembered<AddressSet, Rc<Vec<String>>>,
     services: Remembered<IntervalSet<ServicePoint>, Rc<Vec<String>>>,
 }
@@ -99,12 +102,38 @@ impl<'p> Wording<'p> {
             networks,
             entering: Remembered::default(),
             addresses: Remembered::default(),
+            gateway: Remembered::default(),
             zones: Remembered::default(),
             services: Remembered::default(),
         }
     }
 
-    /// A set in boxes. Where both families read alike they are one box.
+    /// A set in boxes, each named after what the plan calls its parts. A box that reads the same in both families is
+    /// one box.
+    ///
+    /// ```
+    /// use bastium_core::meaning::Meaning;
+    /// use bastium_core::proof::Wording;
+    /// use bastium_core::source::Text;
+    /// use bastium_core::space::{Match, PacketSet, ServiceSet};
+    /// use jiff::civil::date;
+    ///
+    /// # let text = std::fs::read("tests/two-networks.toml").expect("a file");
+    /// # let plan = bastium_planfile::read("plan.toml", &text).expect("a plan without errors");
+    /// let meaning = Meaning::new(&plan, date(2026, 6, 1)).expect("no contradictions");
+    /// let place = |words| plan.place(&[Text::new(words)]).expect("an endpoint");
+    /// let all = meaning.to_gateway_from(&place("desks"), &place("gateway"), &ServiceSet::any());
+    /// let destinations = |set: &PacketSet| -> Vec<Vec<String>> {
+    ///     Wording::new(&plan).boxes(set).into_iter().map(|one| one.destination).collect()
+    /// };
+    /// assert_eq!(destinations(&all), [["gateway"]]);
+    ///
+    /// // Without one of its addresses, that is not all of the gateway any more.
+    /// let one = "10.44.24.1".parse::<std::net::IpAddr>().expect("an address");
+    /// let to_one = Match { destination: one.into(), ..Match::everything() };
+    /// let rest = all.difference(&PacketSet::from(&to_one));
+    /// assert!(!rest.is_empty() && !destinations(&rest).contains(&vec!["gateway".to_owned()]));
+    /// ```
     pub fn boxes(&self, set: &PacketSet) -> Vec<NamedBox> {
         let mut boxes: Vec<NamedBox> = Vec::new();
         let mut places: HashMap<NamedBox, usize> = HashMap::new();
@@ -154,7 +183,7 @@ impl<'p> Wording<'p> {
             from: from.clone(),
             source,
             to: to.to_vec(),
-            destination: self.addresses(&product.destination).to_vec(),
+            destination: self.destination(product),
             service: service.to_vec(),
             hours: (!product.at.is_full()).then(|| hours(plan, &product.at)),
             family: if v4 { "IPv4" } else { "IPv6" },
@@ -170,6 +199,30 @@ impl<'p> Wording<'p> {
         match product.destination.is_disjoint(&local) {
             false if !v4 => all.union(&link_local()),
             _ => all,
+        }
+    }
+
+    /// A product's destinations: `gateway` where they are everything that counts as the gateway for what enters there, its
+    /// addresses and whatever it listens to with all others.
+    fn destination(&self, product: &Match) -> Vec<String> {
+        let v4 = !product.destination.v4.is_empty();
+        let own = in_family(&self.own, v4);
+        if own.is_empty() || !own.is_subset(&product.destination) {
+            return self.addresses(&product.destination).to_vec();
+        }
+        let is_gateway = remembered(
+            &self.gateway,
+            &(product.enters.clone(), product.destination.clone()),
+            || {
+                let spans = product.enters.spans().iter();
+                let mut interfaces = spans.flat_map(|(low, high)| low.0..=high.0).map(Interface);
+                interfaces
+                    .all(|one| in_family(&gateway_at(self.plan, one), v4) == product.destination)
+            },
+        );
+        match is_gateway {
+            true => vec!["gateway".to_owned()],
+            false => self.addresses(&product.destination).to_vec(),
         }
     }
 

@@ -144,7 +144,7 @@ fn broadcasts_at(plan: &Plan, interface: Interface) -> AddressSet {
 }
 
 /// What counts as the gateway where packets enter on that interface.
-pub(super) fn gateway_at(plan: &Plan, interface: Interface) -> AddressSet {
+pub(crate) fn gateway_at(plan: &Plan, interface: Interface) -> AddressSet {
     gateway_everywhere(plan).union(&broadcasts_at(plan, interface))
 }
 

@@ -37,6 +37,7 @@ mod writer;
 pub use effect::Effect;
 pub use held::HeldList;
 pub use id::RuleId;
+pub(crate) use implicit_traffic::gateway_at;
 pub use index::RuleIndex;
 pub use list::{Applies, Otherwise, Outcome, RuleList, RuleSet, Stage};
 pub use planless::PlanlessLine;
