@@ -1,7 +1,7 @@
 //! The plan file: TOML 1.0 with positions, made into a plan.
 //!
 //! [`read`] takes the bytes of a file and gives back a [`Plan`], or *everything* that is wrong with
-//! it, each with its place. Four steps: the text is parsed as TOML; its shape is held against the
+//! it, each with its place. Four steps: the text is parsed as TOML; its shape is checked against the
 //! description of the format (`format`, `shape`); its tables become a draft (`tables`); the core resolves
 //! the draft.
 //!
@@ -147,6 +147,8 @@ pub fn read(name: &str, bytes: &[u8]) -> Result<Plan, Box<Refused>> {
         return Err(Box::new(Refused { source, diagnoses }));
     }
     let reading = tables::read(table.get_ref(), source.clone());
+    // It is several times as large as the text, and nothing looks at it again.
+    drop(table);
     let resolved = resolve(reading.draft);
     let reported: Vec<Diagnosis> = reading.problems.iter().map(Diagnose::diagnose).collect();
     match resolved {

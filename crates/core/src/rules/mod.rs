@@ -106,7 +106,7 @@ fn translations(plan: &Plan, day: Date) -> impl Iterator<Item = (usize, &Inbound
 pub fn compile<'p>(meaning: &Meaning<'p>) -> RuleSet<'p> {
     in_form(meaning, meaning.plan().gateway().form).unwrap_or_else(|_| {
         let context = CompileContext::new(meaning);
-        one_list::compile(&context)
+        one_list::compile(context)
     })
 }
 
@@ -130,7 +130,7 @@ pub fn in_form_with<'p>(
 ) -> Result<RuleSet<'p>, Vec<Inexpressible>> {
     let context = CompileContext { rows, ..CompileContext::new(meaning) };
     match form {
-        Form::OneList => Ok(one_list::compile(&context)),
+        Form::OneList => Ok(one_list::compile(context)),
         Form::PerPair => Ok(per_pair::compile(&context)),
         Form::Ranked => Ok(ranked::compile(&context)),
         Form::PerInterface if context.plan.gateway().source_only => source_only::compile(&context),

@@ -6,8 +6,9 @@ use super::{CompileContext, Otherwise, RuleList, RuleSet, Stage, implicit_traffi
 use crate::plan::Form;
 use crate::space::PacketSet;
 
-pub(super) fn compile<'p>(context: &CompileContext<'p>) -> RuleSet<'p> {
-    context.finish(Form::OneList, lists(context, context.base.through.clone()))
+pub(super) fn compile<'p>(mut context: CompileContext<'p>) -> RuleSet<'p> {
+    let through = std::mem::take(&mut context.base.through);
+    context.finish(Form::OneList, lists(&context, through))
 }
 
 /// The lists, with these rules for what the gateway passes on.

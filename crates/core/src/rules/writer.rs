@@ -160,10 +160,12 @@ impl Writer<'_> {
 
     fn through(&self, lines: &[Line]) -> Vec<Rule> {
         let plan = self.plan;
-        let mut rules = Vec::new();
+        let cells = plan.zones().len() * plan.zones().len();
+        let mut rules = Vec::with_capacity(lines.len() + cells);
+        let enters = implicit_traffic::arriving(plan).enters;
+        let inside = translated(plan).enters;
         for line in lines {
-            let enters = implicit_traffic::arriving(plan).enters;
-            let inside = translated(plan).enters;
+            let (enters, inside) = (enters.clone(), inside.clone());
             if plan.exception(line.exception).translated {
                 // Translated it is seen in IPv4; in IPv6, as it came.
                 rules.extend(self.exception_rule(line, Stage::Through, inside));
@@ -280,7 +282,7 @@ impl Writer<'_> {
         self.exception_rule_from(line, stage, enters, &source)
     }
 
-    /// The rules of an exception for what is for the gateway: whoever stands on the link of a network that
+    /// The rules of an exception for what is for the gateway: a device on the link of a network that
     /// it names belongs to it, also with a link-local address.
     fn exception_rules_to_gateway(&self, line: &Line) -> Vec<Rule> {
         let plan = self.plan;

@@ -97,7 +97,7 @@ pub(super) fn exceptions(
             numbers.insert(&draft.name.value, (ExceptionId(index), draft.name.at));
         }
     }
-    let mut built = Vec::new();
+    let mut built = Vec::with_capacity(drafts.len());
     for (index, entry) in drafts.into_iter().enumerate() {
         let inbound = index.checked_sub(draft.exceptions.len());
         let offered = inbound.map(|index| &draft.inbounds[index]);

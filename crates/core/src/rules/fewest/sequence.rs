@@ -24,7 +24,9 @@ pub(super) struct Sequence {
 
 impl Sequence {
     pub(super) fn new(lists: &[RuleList]) -> Self {
-        let mut lines = Vec::new();
+        // An end for each list, and one for all.
+        let most = lists.iter().map(|list| list.rules.len() + 1).sum::<usize>() + 1;
+        let mut lines = Vec::with_capacity(most);
         for (number, list) in lists.iter().enumerate() {
             for (place, rule) in list.rules.iter().enumerate() {
                 // What has no first packet is not changed by what stands above or below it.
@@ -45,8 +47,8 @@ impl Sequence {
             lines.push(Line::end(list.covers.clone(), end));
         }
         lines.push(Line::end(PacketSet::from(Match::everything()), Action::Block));
-        let sets: Vec<PacketSet> = lines.iter().map(|line| line.packets.clone()).collect();
-        Self { lines, near: Nearby::new(&sets) }
+        let near = Nearby::new(lines.iter().map(|line| &line.packets));
+        Self { lines, near }
     }
 
     pub(super) fn len(&self) -> usize {
@@ -149,19 +151,18 @@ impl Sequence {
 
     /// Takes the rules of removed lines out of their lists.
     pub(super) fn take_removed(self, lists: &mut [RuleList]) -> Vec<Rule> {
-        let mut stays: Vec<Vec<bool>> =
-            lists.iter().map(|list| vec![true; list.rules.len()]).collect();
+        let mut goes: Vec<Vec<bool>> =
+            lists.iter().map(|list| vec![false; list.rules.len()]).collect();
         for line in self.lines.iter().filter(|line| line.removed) {
             if let Some((list, place)) = line.place {
-                stays[list][place] = false;
+                goes[list][place] = true;
             }
         }
+        // In place: to move tens of thousands of rules costs more than to find out which of them go.
         let mut taken = Vec::new();
-        for (list, stays) in lists.iter_mut().zip(stays) {
-            let rules = std::mem::take(&mut list.rules).into_iter().zip(stays);
-            for (rule, stays) in rules {
-                if stays { list.rules.push(rule) } else { taken.push(rule) }
-            }
+        for (list, goes) in lists.iter_mut().zip(goes) {
+            let mut goes = goes.into_iter();
+            taken.extend(list.rules.extract_if(.., |_| goes.next().unwrap_or_default()));
         }
         taken
     }
