@@ -42,15 +42,15 @@ pub struct Wording<'p> {
     networks: Vec<NetworkWords>,
     entering: Remembered<IntervalSet<Interface>, Rc<Entering>>,
     addresses: Remembered<AddressSet, Rc<Vec<String>>>,
-    /// Whether destinations are all that counts as the gateway for what enters there.
-    gateway: Remembered<(IntervalSet<Interface>, AddressSet), bool>,
+    /// By interface, what counts as the gateway for what enters there.
+    gateway: Remembered<Interface, Rc<AddressSet>>,
     zones: Remembered<AddressSet, Rc<Vec<String>>>,
     services: Remembered<IntervalSet<ServicePoint>, Rc<Vec<String>>>,
 }
 
 type Remembered<K, V> = RefCell<HashMap<K, V>>;
 
-/// What there is to know of a network for whoever names sets.
+/// What has to be known about a network to name sets.
 #[derive(Debug)]
 struct NetworkWords {
     name: String,
@@ -123,16 +123,17 @@ impl<'p> Wording<'p> {
     /// let meaning = Meaning::new(&plan, date(2026, 6, 1)).expect("no contradictions");
     /// let place = |words| plan.place(&[Text::new(words)]).expect("an endpoint");
     /// let all = meaning.to_gateway_from(&place("desks"), &place("gateway"), &ServiceSet::any());
-    /// let destinations = |set: &PacketSet| -> Vec<Vec<String>> {
-    ///     Wording::new(&plan).boxes(set).into_iter().map(|one| one.destination).collect()
+    /// let is_gateway = |set: &PacketSet, family: &str| {
+    ///     let boxes = Wording::new(&plan).boxes(set);
+    ///     boxes.iter().any(|one| one.family == family && one.destination == ["gateway"])
     /// };
-    /// assert_eq!(destinations(&all), [["gateway"]]);
+    /// assert!(is_gateway(&all, "both"));
     ///
-    /// // Without one of its addresses, that is not all of the gateway any more.
+    /// // Without one of its IPv4 addresses, only the IPv6 ones are all of the gateway.
     /// let one = "10.44.24.1".parse::<std::net::IpAddr>().expect("an address");
     /// let to_one = Match { destination: one.into(), ..Match::everything() };
     /// let rest = all.difference(&PacketSet::from(&to_one));
-    /// assert!(!rest.is_empty() && !destinations(&rest).contains(&vec!["gateway".to_owned()]));
+    /// assert!(!is_gateway(&rest, "IPv4") && is_gateway(&rest, "IPv6"));
     /// ```
     pub fn boxes(&self, set: &PacketSet) -> Vec<NamedBox> {
         let mut boxes: Vec<NamedBox> = Vec::new();
@@ -205,30 +206,44 @@ impl<'p> Wording<'p> {
     /// A product's destinations: `gateway` where they are everything that counts as the gateway for what enters there, its
     /// addresses and whatever it listens to with all others.
     fn destination(&self, product: &Match) -> Vec<String> {
-        let v4 = !product.destination.v4.is_empty();
+        if self.is_gateway(product) {
+            return vec!["gateway".to_owned()];
+        }
+        self.addresses(&product.destination).to_vec()
+    }
+
+    fn is_gateway(&self, product: &Match) -> bool {
+        let destination = &product.destination;
+        let v4 = !destination.v4.is_empty();
         let own = in_family(&self.own, v4);
-        if own.is_empty() || !own.is_subset(&product.destination) {
-            return self.addresses(&product.destination).to_vec();
+        if own.is_empty() || !own.is_subset(destination) {
+            return false;
         }
-        let is_gateway = remembered(
-            &self.gateway,
-            &(product.enters.clone(), product.destination.clone()),
-            || {
-                let spans = product.enters.spans().iter();
-                let mut interfaces = spans.flat_map(|(low, high)| low.0..=high.0).map(Interface);
-                interfaces
-                    .all(|one| in_family(&gateway_at(self.plan, one), v4) == product.destination)
-            },
-        );
-        match is_gateway {
-            true => vec!["gateway".to_owned()],
-            false => self.addresses(&product.destination).to_vec(),
-        }
+        let is_all = |interface: Interface| {
+            let all =
+                remembered(&self.gateway, &interface, || Rc::new(gateway_at(self.plan, interface)));
+            if v4 { all.v4 == destination.v4 } else { all.v6 == destination.v6 }
+        };
+        let last = self.plan.translated_interface(self.plan.gateway_interface());
+        let spans = product.enters.spans().iter();
+        spans.flat_map(|(low, high)| low.0..=(*high).min(last).0).map(Interface).all(is_all)
     }
 
     /// A set of one family by the name of the place that has just these, or what is left and right of such.
     pub(crate) fn addresses(&self, set: &AddressSet) -> Rc<Vec<String>> {
         remembered(&self.addresses, set, || Rc::new(self.name_addresses(set)))
+    }
+
+    /// Addresses of the gateway: `gateway 10.44.24.1`; those that it is leased go by their uplinks.
+    fn gateway_words(&self, set: &AddressSet) -> Vec<String> {
+        let uplinks = self.plan.uplinks().iter();
+        let leased = uplinks.filter_map(|uplink| Some((&uplink.name, uplink.placeholder?.set())));
+        let leased: Vec<_> = leased.filter(|(_, own)| !own.is_disjoint(set)).collect();
+        let fixed = leased.iter().fold(set.clone(), |rest, (_, own)| rest.difference(own));
+        let fixed = self.plan.set_words(&fixed).into_iter().map(|word| format!("gateway {word}"));
+        fixed
+            .chain(leased.iter().map(|(uplink, _)| format!("gateway's address on {uplink}")))
+            .collect()
     }
 
     fn name_addresses(&self, set: &AddressSet) -> Vec<String> {
@@ -238,7 +253,7 @@ impl<'p> Wording<'p> {
         }
         let gateway = set.intersection(&self.own);
         if !gateway.is_empty() && gateway == *set {
-            return plan.set_words(set).into_iter().map(|word| format!("gateway {word}")).collect();
+            return self.gateway_words(set);
         }
         let (mut names, mut rest) = of_internet(plan, set);
         for network in &self.networks {
