@@ -270,7 +270,7 @@ fn attributes(_: &File, _: &Path) -> Option<String> {
     None
 }
 
-/// A new file can be read by whoever the system's own mask lets read it.
+/// A new file gets the permissions that the umask leaves.
 #[cfg(unix)]
 fn new_file_mode<'b, 'p, 's>(
     builder: &'b mut tempfile::Builder<'p, 's>,

@@ -104,7 +104,7 @@ mod of_the_system {
     use std::sync::atomic::Ordering;
 
     pub(super) fn watch() {
-        // Whoever started the program may have set the signal to be ignored.
+        // The parent process may have set the signal to be ignored.
         let heard = [SIGHUP, SIGINT, SIGTERM].into_iter().filter(|signal| !is_ignored(*signal));
         let Ok(mut signals) = Signals::new(heard) else { return };
         let wait = move || {

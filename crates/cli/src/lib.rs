@@ -2,7 +2,7 @@
 //!
 //! [`args`] holds what can be typed; `commands` has one file per command; `show` turns sheets and
 //! diagnoses into text; `session` is what a command works with; `failure` is where errors become
-//! words and exit codes; `progress` and `interrupt` are for whoever waits, and whoever does not.
+//! words and exit codes; `progress` and `interrupt` are for users who wait, and for those who do not.
 
 pub mod args;
 mod commands;

@@ -90,7 +90,7 @@ impl Write for Paged {
         Ok(bytes.len())
     }
 
-    /// Whoever asks for that wants to see what there is so far.
+    /// The user who asks for that wants to see what there is so far.
     fn flush(&mut self) -> io::Result<()> {
         match &mut self.state {
             State::Held(held) if held.is_empty() => Ok(()),

@@ -103,7 +103,7 @@ fn keep_showing(shared: &Shared) {
             Some(_) => shared.changed.wait_timeout(work, BEAT).map(|(work, _)| work).ok(),
             None => shared.changed.wait(work).ok(),
         };
-        // Whoever held the lock last has failed, and the program ends.
+        // The thread that held the lock last has failed, and the program ends.
         let Some(next) = waited else { return };
         work = next;
     }

@@ -1,4 +1,4 @@
-//! What a gateway runs and counts, held against a plan and a walk.
+//! What a gateway runs and counts, compared with a plan and a walk.
 
 mod common;
 

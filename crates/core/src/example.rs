@@ -42,7 +42,7 @@ pub(crate) fn candidates(plan: &Plan, set: &AddressSet, family: Family) -> Vec<I
 }
 
 /// The addresses of a set, best ones to come from first: any device of a network before hosts, since
-/// whoever tests has one at hand.
+/// a tester has one at hand.
 pub(crate) fn sources(plan: &Plan, set: &AddressSet, family: Family) -> Vec<IpAddr> {
     let whole = |id: &NetworkId| {
         let anyone = plan.anonymous_addresses(*id);

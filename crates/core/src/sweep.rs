@@ -72,7 +72,7 @@ pub fn stranger(plan: &Plan, family: Family) -> Option<IpAddr> {
 }
 
 /// Subnets outside that the plan says nothing of, in a family and with prefixes of that length, no two of which overlap: for
-/// whoever stands in for the providers of uplinks with leased addresses. They are prefixes for documentation, so that nobody
+/// a tester who stands in for the providers of uplinks with leased addresses. They are prefixes for documentation, so that nobody
 /// outside has them, and there are at most `number` of them. [`stranger`] is in none.
 pub fn for_leases(plan: &Plan, family: Family, length: u8, number: usize) -> Vec<IpNet> {
     let stranger = stranger(plan, family).map(AddressSet::from).unwrap_or_default();

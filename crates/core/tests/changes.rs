@@ -1,4 +1,4 @@
-//! What changes from one plan to another, held against both plans packet by packet.
+//! What changes from one plan to another, compared with both plans packet by packet.
 
 mod model;
 

@@ -1,4 +1,4 @@
-//! Every form of rules, held against the meaning on random small plans.
+//! Every form of rules, compared with the meaning on random small plans.
 
 mod model;
 

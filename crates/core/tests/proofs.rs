@@ -1,4 +1,4 @@
-//! The proof by cells: held against the proof by sets, packet by packet, and against every mistake that
+//! The proof by cells: compared with the proof by sets, packet by packet, and against every mistake that
 //! can be made.
 
 mod model;

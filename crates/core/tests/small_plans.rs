@@ -1,4 +1,4 @@
-//! Random small plans: the two ways to a verdict, held against each other on every packet that the
+//! Random small plans: the two ways to a verdict, compared with each other on every packet that the
 //! plan can tell apart.
 
 mod model;

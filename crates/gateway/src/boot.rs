@@ -2,7 +2,7 @@
 //! be loaded.
 //!
 //! A rule file that the kernel refuses leaves no rules at all, and a gateway that passes everything on. So the unit loads a
-//! small file first that passes nothing on and lets in whoever manages the gateway, and takes it away only after the rules are
+//! small file first that passes nothing on and lets in those who manage the gateway, and takes it away only after the rules are
 //! there; packets are passed on only from then on. The unit is one of systemd's, for the gateway's own tools.
 
 use crate::clean;
@@ -37,7 +37,7 @@ pub fn boot_files(plan: &Plan, rules: &ProvenFile) -> Vec<BootFile> {
     ]
 }
 
-/// A table that passes nothing on, and lets in replies, neighbour discovery (RFC 4861) and whoever manages the gateway.
+/// A table that passes nothing on, and lets in replies, neighbour discovery (RFC 4861) and those who manage the gateway.
 fn closed(plan: &Plan) -> String {
     let mut out = format!(
         "#!/usr/sbin/nft -f\n# Until the rules of {} are loaded: nothing is passed on, and only management comes in\n\n\

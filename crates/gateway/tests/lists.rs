@@ -1,4 +1,4 @@
-//! Access lists as they are written, read by a reader of their own and held against the rules, packet by
+//! Access lists as they are written, read by a reader of their own and compared with the rules, packet by
 //! packet; and the same files read back by the auditor.
 
 #[path = "../../core/tests/model/mod.rs"]

@@ -29,7 +29,7 @@ const BOLD: &[u8] = include_bytes!("../fonts/LiberationSans-Bold.ttf");
 /// The family of both, as SVG asks for it.
 pub(crate) const FAMILY: &str = "Liberation Sans";
 
-/// The fonts, for whoever draws.
+/// The fonts, for the renderer.
 pub(crate) static FONTS: LazyLock<Arc<Database>> = LazyLock::new(|| {
     let mut fonts = Database::new();
     for font in [REGULAR, BOLD] {

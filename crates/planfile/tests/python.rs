@@ -1,4 +1,4 @@
-//! Subnets, held against another implementation of their arithmetic: Python's `ipaddress`. Runs where
+//! Subnets, compared with another implementation of their arithmetic: Python's `ipaddress`. Runs where
 //! python3 is there.
 
 #![expect(clippy::cast_possible_truncation, reason = "these numbers are small, or any will do")]

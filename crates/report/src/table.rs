@@ -114,7 +114,7 @@ impl Table {
         self
     }
 
-    /// Leaves out columns that have nothing in any row, for whoever reads on a screen or on paper.
+    /// Leaves out columns that have nothing in any row, for readers on a screen or on paper.
     #[must_use]
     pub fn without_empty_columns(mut self) -> Self {
         let is_filled = |place: usize| {

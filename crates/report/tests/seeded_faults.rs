@@ -297,7 +297,7 @@ internet  block   block
 '''
 ";
 
-/// What happens at the second uplink is held against the plan as what happens at the first.
+/// What happens at the second uplink is compared with the plan as what happens at the first.
 #[test]
 fn faults_at_the_second_uplink_are_seen() {
     let plan = bastium_planfile::read("annex.toml", TWO_UPLINKS.as_bytes()).expect("a plan");

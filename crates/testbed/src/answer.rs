@@ -37,10 +37,10 @@ pub struct Visit {
     pub from: SocketAddr,
 }
 
-/// What is written to whoever connects or sends something. What begins like this is an answer itself, and gets none:
+/// What is written to a client that connects or sends something. What begins like this is an answer itself, and gets none:
 /// two listeners would go on for ever.
 const GREETING: &[u8] = b"bastium answer\n";
-/// How many visitors of a port get an answer within a second. Whoever sends more, perhaps in the name of another, gets
+/// How many visitors of a port get an answer within a second. A client that sends more, perhaps in the name of another, gets
 /// none.
 const MOST_A_SECOND: u32 = 50;
 /// How many visits wait to be reported. While nobody listens, more are only counted.
@@ -191,7 +191,7 @@ fn greet(port: Port, listener: &TcpListener, visits: &Teller) {
         if !visits.tell(Visit { port, from }) {
             return;
         }
-        // Whoever only looks whether the port is open need not stay for the greeting.
+        // A client that only checks whether the port is open need not stay for the greeting.
         let _ = stream.set_write_timeout(Some(PATIENCE));
         let _ = stream.write_all(GREETING);
     }

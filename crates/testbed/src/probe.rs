@@ -29,9 +29,9 @@ pub enum How {
 /// Whom to try.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Whom {
-    /// Whoever has that address.
+    /// The host with that address.
     Address(IpAddr),
-    /// Whoever that name leads to.
+    /// The hosts that the name resolves to.
     Name(String),
 }
 

@@ -50,7 +50,7 @@ pub struct Running {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 #[non_exhaustive]
 pub struct Connection {
-    /// What whoever began it sends, as it comes to the gateway.
+    /// What the originator sends, as it comes to the gateway.
     pub begun: Flow,
     /// What comes back.
     pub back: Flow,

@@ -1,4 +1,7 @@
 //! Completion of names from the plan while somebody types.
+//!
+//! A shell asks with what has been typed so far. The names are those of the plan that a command would read; without one,
+//! none are offered.
 
 use crate::plans;
 use bastium_core::findings::explain::PAGES;

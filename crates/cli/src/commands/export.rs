@@ -151,7 +151,7 @@ fn book(meaning: &Meaning<'_>, rules: &RuleSet) -> Result<Book, Failure> {
         rules: table,
         worksheet: super::worksheet::checked(meaning, proved)?,
         checklist: ChecklistSheet::carried(meaning, rules, &list),
-        // Whoever takes it along has such a machine.
+        // The person who takes it along has such a machine.
         system: SystemName::default().into(),
     })
 }

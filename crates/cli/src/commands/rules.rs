@@ -37,7 +37,7 @@ pub(super) fn run(args: &Rules, session: &mut Session<'_>) -> Result<Exit, Failu
     let columns = if args.columns.is_empty() { &RuleColumn::ALL[..] } else { &args.columns };
     let is_table = matches!(session.options.format, Format::Csv | Format::Md);
     if is_table && sheet.whole && args.columns.is_empty() {
-        // Whoever types from it gets the rules that were proved.
+        // What is typed from it are the rules that were proved.
         proved_as_typed(&sheet, &meaning).map_err(|one| super::worksheet::misread(&one))?;
     }
     if show::for_programs(session, &sheet, || sheet.tables_of(columns), "list")? {

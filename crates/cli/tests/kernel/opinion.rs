@@ -169,7 +169,7 @@ fn try_plan(plan: &Plan, meaning: &Meaning<'_>, form: Form, seed: u64, tally: &m
     }
 }
 
-/// What the kernel prints of the rules is held against the plan, exactly: nothing may differ. With one line
+/// What the kernel prints of the rules is compared with the plan, exactly: nothing may differ. With one line
 /// taken away something must, unless that line changes nothing.
 fn read_back(plan: &Plan, meaning: &Meaning<'_>, form: Form, site: &Site, tally: &mut Tally) {
     let printed = site.gateway.within(|| Ok(filter::printed()?)).expect("the filter prints");

@@ -67,7 +67,7 @@ pub fn not_global() -> AddressSet {
     SET.clone()
 }
 
-/// The addresses of whoever has none yet (RFC 1122 3.2.1.3, RFC 4291 2.5.2).
+/// The addresses of a host that has none yet (RFC 1122 3.2.1.3, RFC 4291 2.5.2).
 pub fn unspecified() -> AddressSet {
     [IpAddr::V4(Ipv4Addr::UNSPECIFIED), IpAddr::V6(Ipv6Addr::UNSPECIFIED)].into_iter().collect()
 }

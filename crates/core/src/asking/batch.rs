@@ -63,7 +63,7 @@ struct Service {
     points: [Option<ServicePoint>; 2],
 }
 
-/// Words that are remembered at most; whoever asks about more addresses than that asks about each once.
+/// Words that are remembered at most; a file with more addresses than that asks about each once.
 const MOST_WORDS: usize = 100_000;
 
 impl<'a> Asker<'a> {

@@ -66,7 +66,7 @@ pub(super) struct Lines {
     coming: PacketSet,
 }
 
-/// Packets that a step would change to something that they shall not become, not even for a moment.
+/// Packets that a step would treat as neither the old nor the new rules do, if only for a moment.
 #[derive(Clone, Debug)]
 pub(super) struct Clash {
     pub(super) packets: PacketSet,

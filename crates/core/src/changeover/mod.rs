@@ -1,4 +1,4 @@
-//! From the rules that a gateway has to those that it shall have, an edit at a time, safe at every step.
+//! From the rules that a gateway has to those that it is to have, one edit at a time, safe at every step.
 //!
 //! Safe is what never does, not even for a moment, to a packet what neither the old rules do nor the new ones: whatever
 //! both agree on stays so, and every other packet changes once. For a list in which the first match decides there is
@@ -10,7 +10,7 @@
 //! over all packets, as every other step is.
 //!
 //! Where no state is kept, a conversation needs two rules, one for what is asked and one for its reply; each packet by
-//! itself is safe then, and the conversation may not be. There, what shall not pass any more is blocked first, by rules that are
+//! itself is safe then, and the conversation may not be. There, what must stop passing is blocked first, by rules that are
 //! there for the time of the change, so that at no moment anything passes that does not before and afterwards.
 
 mod lines;

@@ -107,7 +107,7 @@ impl<'m, 'r> Way<'m, 'r> {
         self.state = after;
     }
 
-    /// Blocks for the time of the change what shall not pass any more.
+    /// Blocks, for the time of the change, what must stop passing.
     fn block(&mut self) {
         for row in 0..self.merged.rows.len() {
             if self.merged.rows[row].temporary.is_some() {

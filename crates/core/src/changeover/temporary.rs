@@ -9,7 +9,7 @@ use crate::rules::{Effect, Endpoint, Matches, Rule, RuleId};
 use crate::space::{AddressSet, Match, PacketSet};
 use crate::verdict::Cause;
 
-/// The merged lists with rules that block what shall not pass any more and could be half of a conversation whose other
+/// The merged lists with rules that block what must stop passing and could be half of a conversation whose other
 /// half is let through meanwhile; each just above the row that lets it pass. With a packet of such a conversation. `None`
 /// where there is none.
 pub(super) fn block_first<'r>(merged: &Merged<'r>) -> Option<(Merged<'r>, Clash)> {

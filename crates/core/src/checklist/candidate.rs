@@ -23,7 +23,7 @@ pub(super) struct Candidate {
     pub(super) shows: Vec<u32>,
 }
 
-/// What whoever carries a list tries in any case.
+/// What is in every carried list.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub(super) enum Everyday {
     /// That a network gives addresses.
@@ -34,7 +34,7 @@ pub(super) enum Everyday {
     Names(NetworkId),
     /// That a network has a way out, or has none.
     WayOut(NetworkId),
-    /// That whoever may manage the gateway can.
+    /// That those who may manage the gateway can.
     Manage,
     /// That nobody outside can, by that uplink, by its place in the plan's list.
     ManageOutside(usize),

@@ -165,7 +165,7 @@ impl<'w, 'm> Walk<'w, 'm> {
         if matches!(check.standpoint, Standpoint::OutsideAt(_) | Standpoint::OutsideBy(..)) {
             return Err(Why::OthersAddress);
         }
-        // Whoever makes them would take the two for one.
+        // A tester would take the two for one.
         if self.looks.contains(&looks(check)) {
             return Err(Why::Alike);
         }

@@ -225,7 +225,7 @@ impl SetUp {
                 Self::Device(_) | Self::Server(..) => {}
             }
         }
-        // Whoever listens somewhere is there.
+        // A laptop that listens somewhere is there.
         devices.retain(|at| !listeners.iter().any(|(own, _)| own == at));
         let mut lines = Vec::new();
         if !devices.is_empty() {

@@ -149,7 +149,7 @@ impl Content<'_, '_> {
         manage.service.set.v4.intersection(&ports).first()?.destination_port()
     }
 
-    /// Whoever manages the gateway can.
+    /// Those who manage the gateway can.
     fn managing(&mut self) {
         let (Some(manage), Some(port)) = (&self.plan.gateway().manage, self.managed_by()) else {
             return;

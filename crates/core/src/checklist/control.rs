@@ -14,11 +14,11 @@ use std::net::IpAddr;
 enum Shown<'c> {
     /// That some server on the internet answers.
     Anyone,
-    /// That whoever asks for that at that end is answered.
+    /// That a request for that service at that end is answered.
     Service(&'c Target, Probe),
     /// That the gateway answers at that test point.
     Gateway(Point),
-    /// That somebody at that address answers whoever asks from that test point.
+    /// That somebody at that address answers requests from that test point.
     Address(IpAddr, Point),
 }
 
@@ -71,13 +71,13 @@ impl Check {
     }
 }
 
-/// What a reply shows of whoever makes the check: that he is connected, as that address. A lease shows that of a device that
+/// What a reply shows of the tester: that it is connected, with that address. A lease shows that of a device that
 /// joins.
 fn own_end(check: &Check) -> (&Standpoint, Family) {
     (&check.standpoint, check.packet.family())
 }
 
-/// Whether a reply to one check shows that whoever makes the other one is connected.
+/// Whether a reply to one check shows that the tester of the other one is connected.
 pub(super) fn shows_own_end(reply: &Check, silent: &Check) -> bool {
     reply.expect == Expect::Reply && own_end(reply) == own_end(silent)
 }

@@ -72,7 +72,7 @@ pub struct Check {
     pub probe: Probe,
     /// What comes back.
     pub expect: Expect,
-    /// Of a lease, what it is held against: the pool, router, resolver and prefixes of the network, and its VLAN.
+    /// Of a lease, what it is compared with: the pool, router, resolver and prefixes of the network, and its VLAN.
     pub leased: Option<String>,
     /// What the plan means for the packet.
     pub decision: Decision,
@@ -206,13 +206,13 @@ impl<'m> Generator<'m> {
     }
 }
 
-/// What whoever makes a check sees of it.
+/// What the person who makes a check sees of it.
 fn looks(check: &Check) -> String {
     let looks = (&check.standpoint, &check.to, &check.target, check.probe, check.expect);
     format!("{looks:?} {:?}", check.when)
 }
 
-/// Checks that whoever makes them would take for one and the same differ in the address that they come from, or in the
+/// Checks that a tester would take for one and the same differ in the address that they come from, or in the
 /// uplink that they come by, or else in the hour: the second says so.
 fn tell_apart(checks: &mut [Check], plan: &crate::plan::Plan) {
     let mut seen = HashSet::new();

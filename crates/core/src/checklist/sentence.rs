@@ -1,4 +1,4 @@
-//! A check in words that whoever runs the site understands: "desks can print on paper-printer".
+//! A check in words that the people of the site understand: "desks can print on paper-printer".
 
 use super::{Expect, Probe, Standpoint};
 use crate::meaning::{Meaning, uses};
@@ -45,7 +45,7 @@ pub(super) fn says(meaning: &Meaning<'_>, said: &Said<'_>) -> String {
     format!("{who} {can} {}{family}{when}", does(meaning, said))
 }
 
-/// Who makes it: a host, whoever of a group has that address, any device of a network, anyone outside.
+/// Who makes it: a host, the member of a group with that address, any device of a network, anyone outside.
 fn who(meaning: &Meaning<'_>, standpoint: &Standpoint) -> String {
     let plan = meaning.plan();
     match standpoint {

@@ -1,7 +1,7 @@
 //! Mistakes that people make outside the rules: translation, DHCP, services of the gateway, switch ports and Wi-Fi
 //! names.
 //!
-//! Each is described by what would look different to whoever makes checks. Where that is a matter of chance, such as
+//! Each is described by what would look different to the person who makes checks. Where that is a matter of chance, such as
 //! which address of a range is leased next, no check is said to show it.
 
 use super::{Check, Expect, Probe, SetUp, Standpoint};
@@ -56,7 +56,7 @@ enum Subject {
     Offered(usize),
     Network(NetworkId),
     Two(NetworkId, NetworkId),
-    /// Whether whoever looks for a place in these networks has no other.
+    /// Whether there is no other place in these networks.
     Only([Option<NetworkId>; 2]),
 }
 
@@ -246,7 +246,7 @@ impl SetUpMistake {
                     check.standpoint == Standpoint::Network(id)
                         && plan.network_of(check.packet.destination()) != Some(id)
                 };
-                // Whoever sets an address by hand takes the router from the plan.
+                // A tester who sets an address by hand takes the router from the plan.
                 in_network(id, Probe::Lease)
                     && (eyes.given || replies().copied().any(|check| leaves(&check)))
             }

@@ -107,13 +107,13 @@ impl Standpoint {
     }
 }
 
-/// What a lease in a network is held against, on one line that changes with any of it.
+/// What a lease in a network is compared with, on one line that changes with any of it.
 pub(super) fn leased(meaning: &Meaning<'_>, id: NetworkId) -> String {
     let vlan = meaning.plan().network(id).vlan.map(|vlan| format!("VLAN {vlan}, "));
     format!("{}{}", vlan.unwrap_or_default(), given(meaning, id))
 }
 
-/// What a network with a pool gives to whoever joins it, and what else would be a mistake.
+/// What a network with a pool gives to a device that joins it, and what else would be a mistake.
 fn given(meaning: &Meaning<'_>, id: NetworkId) -> String {
     let network = meaning.plan().network(id);
     let mut parts = Vec::new();

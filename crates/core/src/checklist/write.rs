@@ -28,7 +28,7 @@ impl<'m, 'p> Writer<'m, 'p> {
     pub(super) fn new(meaning: &'m Meaning<'p>, lists: &'m Lists<'m>) -> Self {
         let plan = meaning.plan();
         let timed = plan.exceptions().iter().filter(|exception| exception.hours.is_some());
-        // Whoever stands on a link that an exception names belongs to it with a link-local address, too.
+        // A device on a link that an exception names belongs to it with a link-local address, too.
         let timed = timed.flat_map(|exception| {
             let on_link = (!exception.from.links.is_empty()).then(link_local);
             [Some(exception.from.addresses.clone()), on_link].into_iter().flatten()
@@ -156,7 +156,7 @@ impl<'m, 'p> Writer<'m, 'p> {
         self.plan.internet_addresses().contains(address) && !spoken_of
     }
 
-    /// Whether the gateway answers the DNS questions of whoever sends a packet.
+    /// Whether the gateway answers DNS questions from the sender of a packet.
     fn finds_names(&self, packet: &Packet) -> bool {
         let Some(id) = self.plan.network_on(packet.enters) else { return true };
         let dns = ServicePoint::port(Protocol::UDP, 53);

@@ -161,12 +161,12 @@ impl Precedence {
         self.above(one).contains(&other) || self.above(other).contains(&one)
     }
 
-    /// The others that one may share a packet with, in the file's order; whoever is not named shares none.
+    /// The others that one may share a packet with, in the file's order; an exception that is not named shares none.
     pub fn near(&self, id: ExceptionId) -> impl Iterator<Item = ExceptionId> + '_ {
         self.near[id.index()].iter().copied().map(ExceptionId)
     }
 
-    /// Those that may decide a packet of a set, in the file's order; whoever is not named decides none.
+    /// Those that may decide a packet of a set, in the file's order; an exception that is not named decides none.
     pub fn near_set(&self, set: &PacketSet) -> impl Iterator<Item = ExceptionId> + '_ {
         self.nearby.to(set).into_iter().map(ExceptionId)
     }
@@ -273,7 +273,7 @@ fn decidable(
             clip(reach, &from.addresses, &AddressSet::full());
             let enters = reach.enters.intersection(&from.links);
             if !enters.is_empty() {
-                // Whoever stands on the link of a network that is named belongs to it.
+                // A device on the link of a network that is named belongs to it.
                 clip(&Match { enters, ..reach.clone() }, &link_local(), &AddressSet::full());
             }
         }

@@ -30,7 +30,7 @@ impl Plan {
     }
 
     /// Whether packets can pass the gateway within a zone: from one network to another, between clients
-    /// of a tunnel, or round a router.
+    /// of a tunnel, or back through a router.
     pub fn passes_within(&self, zone: super::ZoneId) -> bool {
         let networks = self.networks_of(zone).map(|id| self.network(id));
         let tunnels = networks.clone().filter(|network| network.tunnel.is_some());

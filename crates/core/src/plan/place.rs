@@ -18,7 +18,7 @@ pub struct Place {
     pub text: String,
     /// Its addresses. The gateway's are never among them.
     pub addresses: AddressSet,
-    /// The networks that it names whole, by the interfaces on which they enter: whoever stands on such a link
+    /// The networks that it names whole, by the interfaces on which they enter: a device on such a link
     /// belongs to it, also with a link-local address, where the gateway is spoken to.
     pub links: IntervalSet<Interface>,
     /// Whether the gateway itself belongs to it.

@@ -33,7 +33,7 @@ impl SshHost {
     }
 }
 
-/// How a gateway is reached by wire.
+/// How a gateway is reached over the network.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Reach {

@@ -36,11 +36,11 @@ impl CarriedLine {
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub struct Divergence {
-    /// One of them, between addresses that somebody has where there is such a one.
+    /// One of them, between addresses in use if possible.
     pub packet: Packet,
     /// All that differ in the same way.
     pub packets: PacketSet,
-    /// What the plan means; `None` where it was held against expected lines.
+    /// What the plan means; `None` where it was compared with expected lines.
     pub meaning: Option<Decision>,
     /// The expected line, by its place; or the decision, by its place among all of the plan's.
     pub expected: usize,

@@ -24,7 +24,7 @@ pub(crate) struct Line<A> {
     pub(crate) block: Block<A>,
     /// What it does.
     pub(crate) fate: Fate,
-    /// Whose line it is, in the words of whoever made the table.
+    /// Whose line it is: a number that the maker of the table understands.
     pub(crate) owner: u32,
 }
 

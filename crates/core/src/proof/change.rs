@@ -64,7 +64,7 @@ fn gets_through(decision: Decision) -> bool {
     matches!(decision.verdict, Verdict::Allow | Verdict::NotRouted)
 }
 
-/// What whoever sends a packet notices of its fate.
+/// What the sender of a packet notices of its fate.
 fn noticed(decision: Decision) -> Fate {
     let action = match decision.verdict {
         Verdict::Allow | Verdict::NotRouted => Action::Allow,

@@ -203,7 +203,7 @@ impl Side {
                 v6: if there.v6.is_empty() { IntervalSet::empty() } else { to.v6 },
             });
         }
-        // Whoever means the internet at large means a stranger, too.
+        // The internet at large includes strangers.
         let large = at_large();
         moved.union(&AddressSet {
             v4: if large.v4.is_subset(&set.v4) { strangers.v4 } else { IntervalSet::empty() },

@@ -79,7 +79,7 @@ pub fn planless_singles(
 }
 
 /// Compares two lists over interfaces that are numbered alike, and says how many questions could not be decided.
-/// What no line of one of them matches is left out. Only what is noticed by whoever sends a packet counts, so
+/// What no line of one of them matches is left out. Only what the sender of a packet notices counts, so
 /// the log is left aside.
 ///
 /// ```

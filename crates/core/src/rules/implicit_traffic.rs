@@ -157,7 +157,7 @@ pub(super) fn for_gateway(plan: &Plan) -> PacketSet {
     products.into_iter().collect()
 }
 
-/// Every interface from outside the gateway, with the sources that the opening list lets by there.
+/// Every interface from outside the gateway, with the sources that the opening list lets pass there.
 pub(super) fn entries(plan: &Plan) -> Vec<(Match, AddressSet)> {
     let spoofed = |interface: Interface| match plan.network_on(interface) {
         Some(id) => spoofed_at_network(plan, id),
@@ -168,7 +168,7 @@ pub(super) fn entries(plan: &Plan) -> Vec<(Match, AddressSet)> {
         .collect()
 }
 
-/// By interface from outside the gateway: the sources that the opening list lets by and that leave their link.
+/// By interface from outside the gateway: the sources that the opening list lets pass and that leave their link.
 pub(super) fn true_sources(plan: &Plan) -> Vec<AddressSet> {
     let stays = link_local().union(&unspecified());
     entries(plan).into_iter().map(|(_, sources)| sources.difference(&stays)).collect()

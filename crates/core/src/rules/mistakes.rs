@@ -250,7 +250,7 @@ fn within_rule(things: &Things, rules: &RuleSet, at: (usize, usize)) -> Vec<Mist
         for (kind, set) in more.chain(less).chain(left) {
             let mut changed = put(set, matches.clone());
             if kind == wider && stage == Stage::ToGateway {
-                // Whoever names the wrong source for the gateway names no interface.
+                // A wrong source for the gateway's own traffic names no interface.
                 changed.enters = outer_interfaces(plan).collect();
             }
             add(kind, Change::Matches(Box::new(changed)));

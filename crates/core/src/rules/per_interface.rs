@@ -138,7 +138,7 @@ impl<'p> Here<'p> {
 
     fn to_gateway(&self, context: &CompileContext<'_>) -> Vec<Rule> {
         let own = implicit_traffic::gateway_at(self.plan, self.interface);
-        // Whoever stands on the link speaks to the gateway with a link-local address, too.
+        // Devices on the link speak to the gateway with link-local addresses, too.
         let sources = self.part.sources.union(&link_local());
         let here = Here { part: Part { sources, ..self.part.clone() }, ..*self };
         let rules = context.base.to_gateway.iter().filter_map(|rule| {

@@ -90,7 +90,7 @@ pub(super) fn something_passes(plan: &Plan, from: ZoneId, to: ZoneId) -> bool {
         plan.zone_addresses(zone).is_subset(&private)
     };
     let anyone = |zone| !plan.zone_prefixes(zone).is_empty();
-    // Within a zone: from one network to another, between clients of a tunnel, or round a router.
+    // Within a zone: from one network to another, between clients of a tunnel, or back through a router.
     let several = |zone| {
         let tunnels = plan.networks_of(zone).filter(|id| plan.network(*id).tunnel.is_some());
         let routes = plan.routes().iter().filter(|route| route.zone == zone);
@@ -134,7 +134,7 @@ pub(super) fn offers(plan: &Plan, from: ZoneId, to: ZoneId) -> impl Iterator<Ite
     })
 }
 
-/// Whether packets can leave where they came in: by an uplink, between clients of a tunnel, round a router,
+/// Whether packets can leave where they came in: by an uplink, between clients of a tunnel, back through a router,
 /// or to what is offered.
 pub(super) fn can_turn_round(plan: &Plan, interface: Interface) -> bool {
     plan.network_on(interface).is_none_or(|id| {

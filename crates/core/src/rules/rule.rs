@@ -9,7 +9,7 @@ use std::fmt;
 /// One rule of a rule list.
 ///
 /// The packets that it decides are in [`matches`](Self::matches), exactly. The two endpoints and the service beside
-/// them are what the plan calls these packets, for whoever reads or types the rule.
+/// them are what the plan calls these packets, for the reader of the rule.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub struct Rule {

@@ -195,7 +195,7 @@ fn sources(context: &CompileContext<'_>, matches: &Match, interface: Interface) 
     sources
 }
 
-/// Replies: whoever may be asked from here may send anything here, for the list cannot tell.
+/// Replies: hosts that may be asked from here may send anything here, for the list cannot tell.
 fn back(context: &CompileContext<'_>, interface: Interface) -> Vec<Rule> {
     let plan = context.plan;
     let here = context.true_sources(interface);

@@ -11,9 +11,9 @@ use std::sync::LazyLock;
 /// Who sends the first packet to whom.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Direction {
-    /// Whoever wants something, to the one who has it.
+    /// From the client to the server.
     ToServer,
-    /// Whoever has something, to the one who asked for it.
+    /// From the server to the client.
     ToClient,
     /// Either end may begin.
     BothWays,

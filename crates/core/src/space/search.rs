@@ -224,7 +224,7 @@ fn stretches<'b, T: Coordinate>(
     least
 }
 
-/// The sweep alone, for the tests that hold it against a list of all packets.
+/// The sweep alone, for the tests that compare it with a list of all packets.
 #[cfg(test)]
 pub(super) fn swept<A: Coordinate>(block: &Block<A>, blockers: &[&Block<A>]) -> Search<A> {
     if block.is_empty() { Search::Covered } else { Sweep::new(blockers).of(block) }

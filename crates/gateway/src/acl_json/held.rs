@@ -73,7 +73,7 @@ impl HeldLists {
 /// More borders between ports to which replies go than this are too many to be distinguished.
 const MOST_CLASSES: usize = 400;
 
-/// Reads what was written, and holds it against the rules.
+/// Reads what was written, and compares it with the rules.
 pub(super) fn written(meaning: &Meaning<'_>, proved: Proved<'_>, file: &AclFile) -> HeldLists {
     match super::read::read(&file.text) {
         Ok(acls) => held(meaning, proved, &acls, &file.unsaid),

@@ -2,7 +2,7 @@
 //!
 //! It serves what the plan lets networks ask the gateway for, and nothing else: a network that may not ask
 //! for leases gets none. Where questions for other names go is left to the machine it runs on. What is written is
-//! read back, and held against the plan, before anybody gets it.
+//! read back, and compared with the plan, before anybody gets it.
 
 mod held;
 mod read;

@@ -130,7 +130,7 @@ fn next(lines: usize) -> u32 {
 }
 
 /// The ways through a gateway: each pair of where a packet comes from and where it goes is an interface of its
-/// own, so that lists which look at both can be held against each other.
+/// own, so that lists which look at both can be compared with each other.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Ways {
     /// Where packets come from: interfaces, the gateway, and once more each interface for what has been

@@ -15,7 +15,7 @@ pub(crate) struct Known {
     /// Both together.
     placeholders: AddressSet,
     subnets: Vec<AddressSet>,
-    /// Where no address of an uplink can be: all of the subnets, what is valid on one link alone, and the address of whoever
+    /// Where no address of an uplink can be: all of the subnets, what is valid on one link alone, and the address of a host that
     /// has none yet.
     elsewhere: AddressSet,
     internet: AddressSet,
@@ -229,7 +229,7 @@ pub(super) fn local_to_all() -> AddressSet {
     link_local().union(&multicast())
 }
 
-/// The address of whoever has none yet, in both families.
+/// The address of a host that has none yet, in both families.
 pub(super) fn unspecified() -> AddressSet {
     [IpAddr::V4(Ipv4Addr::UNSPECIFIED), IpAddr::V6(Ipv6Addr::UNSPECIFIED)].into_iter().collect()
 }

@@ -2,8 +2,8 @@
 //! them alive and the kernel forgets them.
 //!
 //! Each stays in the table for as long as the kernel could remember it, and is gone from it by itself. The table
-//! does not change what the plan decides: whoever writes it takes care that the plan lets none of them begin, at any
-//! time, and whoever reads it holds that against the plan again.
+//! does not change what the plan decides: its writer takes care that the plan lets none of them begin, at any
+//! time, and its reader checks that against the plan again.
 
 use bastium_core::addressing::Placeholder;
 use bastium_core::meaning::Meaning;
@@ -38,7 +38,7 @@ pub struct Flow {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 #[non_exhaustive]
 pub struct Cut {
-    /// What whoever began it sends.
+    /// What the originator sends.
     pub begun: Flow,
     /// What comes back.
     pub back: Flow,

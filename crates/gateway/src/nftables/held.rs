@@ -85,7 +85,7 @@ impl Held {
     }
 }
 
-/// How it is held against the plan.
+/// How it is compared with the plan.
 #[derive(Clone, Copy, Debug, Default)]
 pub(crate) struct Manner {
     /// The rules are fixed as they are in this minute.
@@ -165,7 +165,7 @@ impl Holding<'_, '_> {
             let stopped = !found.divergences.is_empty();
             self.note(Aspect::Itself, found, above.len(), &lowered.lines, |_| None);
             if stopped {
-                // What follows is no news then.
+                // What follows need not be reported then.
                 return;
             }
         }

@@ -7,7 +7,7 @@ use bastium_core::meaning::Meaning;
 use bastium_core::rules::RuleSet;
 
 /// A file for `nft -f` of which every byte was read back and shown to do what its plan says. Only
-/// [`write()`] and [`prove`] make one, so whoever takes it need not ask again.
+/// [`write()`] and [`prove`] make one, so that code which takes one need not check again.
 #[derive(Clone, Debug)]
 pub struct ProvenFile {
     text: String,

@@ -316,7 +316,7 @@ impl Builder<'_> {
         let engineer = [
             "`bastium ask FROM TO SERVICE` says what the plan decides, and which entry decides it.",
             "`bastium blocked LOG` says what the gateway's log has blocked, by which rule.",
-            "`bastium audit FILE` and `bastium verify HOST` hold what the gateway runs against the plan.",
+            "`bastium audit FILE` and `bastium verify HOST` compare what the gateway runs with the plan.",
             "`bastium walk --retest` makes the failed checks again.",
             "`bastium load --status` shows a load that waits for its confirmation, and `--return ID` takes it back.",
         ];

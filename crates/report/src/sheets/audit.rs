@@ -35,7 +35,7 @@ pub struct AuditSheet {
     pub findings: Vec<AuditFinding>,
     /// Whether it keeps no state, so that replies are only recognised by what they look like.
     pub stateless: bool,
-    /// Whether it was held against a plan.
+    /// Whether it was compared with a plan.
     pub compared: bool,
     /// Where gateway and plan differ.
     pub differences: Vec<DifferenceRow>,
@@ -82,7 +82,7 @@ pub struct NotUnderstoodRow {
 }
 
 impl AuditSheet {
-    /// Looks at a rule list, and holds it against a plan if there is one.
+    /// Looks at a rule list, and compares it with a plan if there is one.
     pub fn new(foreign: &Foreign, own: Option<(&Meaning<'_>, &RuleSet)>) -> Self {
         let not_understood = foreign.not_understood.iter();
         let not_understood = not_understood

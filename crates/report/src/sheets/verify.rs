@@ -6,7 +6,7 @@ use crate::{Cell, Column, Table, Tone, count, either, unseen};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-/// What a gateway runs, counts and logs, held against a plan and the results of a walk.
+/// What a gateway runs, counts and logs, compared with a plan and the results of a walk.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct VerifySheet {
     /// The edition of this JSON.

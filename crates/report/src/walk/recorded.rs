@@ -9,14 +9,14 @@ use jiff::SignedDuration;
 use jiff::tz::TimeZone;
 use std::collections::HashMap;
 
-/// So far from each other may silence and what makes it evidence lie: one working day. Whoever answered last week need not
+/// So far from each other may silence and what makes it evidence lie: one working day. A device that answered last week need not
 /// be on today.
 const WORKING_DAY: SignedDuration = SignedDuration::from_hours(8);
 
 /// What each check of a plan is about, by its id.
 pub type Abouts = HashMap<String, String>;
 
-/// The results of any number of people, and what they are held against.
+/// The results of any number of people, and what they are compared with.
 pub struct Recorded<'r> {
     /// The results, in the order of their files.
     pub records: &'r [Record],

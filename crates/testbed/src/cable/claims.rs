@@ -15,7 +15,7 @@ const APART: Duration = Duration::from_millis(400);
 /// So many are asked for before what has come in is read.
 const AT_ONCE: usize = 32;
 
-/// Whoever was asked for, and whether he is there.
+/// The address that was asked for, and whether somebody has it.
 pub type Found = HashMap<(usize, IpAddr), bool>;
 
 impl Ends {

@@ -209,7 +209,7 @@ impl Ends {
         Ok(ends.iter().filter(|end| answered(self, end)).copied().collect())
     }
 
-    /// Who asks for the gateway at an end of ours: outside, whoever is its neighbour there, since those that are farther away ask
+    /// Who asks for the gateway at an end of ours: outside, its neighbour there, since those that are farther away ask
     /// nobody.
     fn asker(&self, (lane, own): End) -> End {
         match own {

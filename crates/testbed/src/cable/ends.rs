@@ -300,7 +300,7 @@ impl Ends {
         Ok(())
     }
 
-    /// Somebody else is heard at an address: whoever has it is served first.
+    /// Somebody else is heard at an address: its owner is served first.
     fn has_owner(&mut self, lane: usize, address: IpAddr) {
         if self.own.remove(&(lane, address)) {
             self.given_up.push((lane, address));
@@ -329,7 +329,7 @@ impl Ends {
         }
     }
 
-    /// Outside, whoever asks for neighbours is the gateway: so its address there is known, if it was leased.
+    /// Outside, only the gateway asks for neighbours: so its address there is known, if it was leased.
     pub(super) fn learn(&mut self, lane: usize, asks: IpAddr) {
         let known = &mut self.lanes[lane].gateway;
         let alike = |own: &IpAddr| {

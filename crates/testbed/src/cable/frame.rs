@@ -209,7 +209,7 @@ fn all_nodes() -> Ipv6Addr {
     Ipv6Addr::new(0xff02, 0, 0, 0, 0, 0, 0, 1)
 }
 
-/// The group in which whoever has an address listens (RFC 4291 2.7.1).
+/// The group in which the owner of an address listens (RFC 4291 2.7.1).
 fn solicited_node(address: Ipv6Addr) -> Ipv6Addr {
     let low = address.to_bits() & 0x00ff_ffff;
     Ipv6Addr::from_bits(Ipv6Addr::new(0xff02, 0, 0, 0, 0, 1, 0xff00, 0).to_bits() | low)

@@ -46,7 +46,7 @@ impl Port {
         let index = name_to_index(&socket, interface)?;
         set(&socket, libc::SOL_PACKET, libc::PACKET_AUXDATA, &1)?;
         set(&socket, libc::SOL_PACKET, libc::PACKET_IGNORE_OUTGOING, &1)?;
-        // Only whoever rules the whole machine may take more room than others.
+        // Only root may take larger buffers.
         if set(&socket, libc::SOL_SOCKET, libc::SO_RCVBUFFORCE, &WAITING).is_err() {
             socket.set_recv_buffer_size(WAITING as usize)?;
         }

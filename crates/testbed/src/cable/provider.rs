@@ -156,7 +156,7 @@ impl Provider {
             DhcpMessageType::Discover => Some(self.letter(&asked, DhcpMessageType::Offer)),
             DhcpMessageType::Request if is_for_other => None,
             DhcpMessageType::Request => {
-                // Whoever selects an address or remembers one names it; who renews one has it, and gets no answer where it is
+                // A client that selects an address or remembers one names it; one that renews has it, and gets no answer where it is
                 // another server's (RFC 2131 4.3.2).
                 match asked.wants {
                     Some(wanted) if wanted != leased => {

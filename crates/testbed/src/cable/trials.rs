@@ -212,7 +212,7 @@ impl Trials {
         let (number, answer) = self.answer(lane, packet)?;
         let (of, from, to) = self.asked[number as usize];
         let notice = matches!(packet.content, Content::Unreachable { .. });
-        // Nobody answers for another; notices come from whoever is on the way.
+        // Nobody answers for another; notices come from routers on the way.
         if (of, from) != (lane, packet.destination) || !notice && to != packet.source {
             return None;
         }

@@ -11,7 +11,7 @@ use std::process::{Command, ExitStatus};
 /// Tells a process that it is on its way into namespaces of its own, and how far it has come.
 const STEP: &str = "BASTIUM_REHEARSAL_STEP";
 
-/// Why there are no namespaces of one's own.
+/// Why no namespace could be made.
 #[derive(Debug, thiserror::Error)]
 pub enum NoEntry {
     /// The system does not let this user make them.

@@ -59,7 +59,7 @@ impl Site {
         let mut names = vec!["trunk".to_owned()];
         names.extend(outside_names(carried));
         let cables = cables(&tester, &names)?;
-        // Whoever only carries frames has nothing to say.
+        // A switch only carries frames and says nothing itself.
         for space in self.ends.iter().chain([&switch, &tester]) {
             space.within(silent).map_err(kernel("silence a cable"))?;
         }
@@ -230,7 +230,7 @@ impl Carrier {
         Ok(())
     }
 
-    /// To everyone in a VLAN but whoever it comes from.
+    /// To everyone in a VLAN except the sender.
     fn to_legs(&self, to: (usize, Option<u16>), from: Option<usize>, frame: &[u8]) {
         for (number, (leg, own)) in self.legs.iter().enumerate() {
             if *own == to && Some(number) != from {

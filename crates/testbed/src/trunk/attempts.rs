@@ -319,7 +319,7 @@ impl Stand<'_, '_> {
         let plan = self.plan();
         let to = inner.destination();
         if plan.is_gateway(to) {
-            // Names and the time are there for whoever asks in his own network.
+            // Names and the time are there for clients in their own network.
             let own = plan.network_on(packet.enters).filter(|id| plan.network_of(to) == Some(*id));
             let serves = self.manner.serves && own.is_some() && spoken(inner.service).is_some();
             return Ok(Far::Gateway { answers: serves || is_echo(inner.service) });

@@ -127,7 +127,7 @@ impl Store {
 
     fn lives(&self, session: u64) -> bool {
         let Ok(file) = File::open(self.path_of(session)) else { return false };
-        // Whoever lives holds it.
+        // A living process holds it.
         file.try_lock().is_err()
     }
 

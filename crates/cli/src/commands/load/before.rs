@@ -151,7 +151,7 @@ pub(super) fn other_time(plan: &Plan, running: &Running) -> Option<String> {
     })
 }
 
-/// Whether the plan lets whoever loads manage the gateway, in a sentence if not.
+/// Whether the plan lets the user who loads manage the gateway, in a sentence if not.
 pub(super) fn shut_out(meaning: &Meaning<'_>, running: &Running) -> Option<String> {
     let (from, to, port) = running.managed?;
     if from.is_loopback() {

@@ -21,7 +21,7 @@ use std::panic;
 use std::process::{Child, Command, Stdio};
 use std::sync::Once;
 
-/// What the guard runs: it waits for a word, and if the pipe ends without one, whoever had the screen was killed. The
+/// What the guard runs: it waits for a word, and if the pipe ends without one, the process that had the screen was killed. The
 /// settings of the terminal are its argument; a process in the background may set them only while it ignores SIGTTOU.
 #[cfg(unix)]
 const GUARD: &str = r#"trap '' HUP INT QUIT TERM TTOU TTIN

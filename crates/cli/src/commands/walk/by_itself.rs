@@ -85,7 +85,7 @@ fn wrong_network(
     let stands: Vec<(IpAddr, NetworkId)> =
         own.iter().filter_map(|address| Some((*address, plan.network_of(*address)?))).collect();
     let Some(wanted) = wanted else { return Ok(false) };
-    // Whoever has a leg in several networks stands in the one that was asked for, too.
+    // A machine with interfaces in several networks is in the one that was asked for, too.
     if stands.iter().any(|(_, network)| *network == wanted) {
         return Ok(false);
     }

@@ -88,7 +88,7 @@ impl Results {
         &self.records
     }
 
-    /// The results, held against what the checks of a plan are about.
+    /// The results, compared with what the checks of a plan are about.
     pub(in crate::commands) fn recorded<'r>(
         &'r self,
         known: &'r Abouts,

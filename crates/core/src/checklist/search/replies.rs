@@ -31,7 +31,7 @@ impl Answered {
 /// What a search among the replies came to.
 #[derive(Default)]
 struct Waiting {
-    /// A check that would wait in vain.
+    /// A check whose reply would be lost.
     candidate: Option<Candidate>,
     /// Whether anything would.
     anything: bool,

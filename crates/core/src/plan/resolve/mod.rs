@@ -94,7 +94,7 @@ struct Resolver {
     directory: Directory,
     /// The names of networks and tunnels, also of those with a problem of their own.
     networks: HashSet<String>,
-    /// Whether what the site says about subnets could be read: if not, that none follows is no news.
+    /// Whether what the site says about subnets could be read: if not, that none follows need not be reported.
     subnets_follow: bool,
 }
 

@@ -76,7 +76,7 @@ impl Things {
     }
 }
 
-/// The next thing of a row that is not in the set: whoever picks from a list slips by one line.
+/// The next thing of a row that is not in the set: picking from a list, one slips by a line.
 fn next_new(set: &AddressSet, things: &[AddressSet]) -> Option<AddressSet> {
     let start = things.iter().position(|thing| !thing.is_disjoint(set)).unwrap_or(0);
     let (before, after) = things.split_at(start);
@@ -126,7 +126,7 @@ pub(super) fn other_hours(at: &IntervalSet<Minute>) -> Vec<(Kind, IntervalSet<Mi
     for (begins, ends) in [(-hour, 0), (hour, 0), (0, -hour), (0, hour)] {
         found.push((Kind::HoursOff, moved(begins, ends)));
     }
-    // The first day and the last one: whoever ticks days misses one of a row.
+    // The first day and the last one: ticking days, one misses one of a row.
     let day = Minute::PER_DAY;
     let days: Vec<IntervalSet<Minute>> = (0..7)
         .filter_map(|number| {

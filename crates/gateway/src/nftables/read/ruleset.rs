@@ -12,7 +12,7 @@ pub(crate) struct Ruleset {
     pub(crate) tables: Vec<Table>,
     /// Whether everything in the tables replaces what a gateway had in them before.
     pub(crate) replaces: bool,
-    /// What whoever began the connections sends that are being cut, where there is a table of them.
+    /// What the originators of the connections send that are being cut, where there is a table of them.
     pub(crate) cut: Option<Vec<Flow>>,
     /// What outside of rules was not understood.
     pub(crate) unread: Vec<Problem>,

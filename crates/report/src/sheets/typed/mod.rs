@@ -113,7 +113,7 @@ fn strays(tables: &[RawTable], of_rules: &[&str]) -> Vec<(String, String)> {
     strays.map(|row| (row.at(), "a rule below other headings".to_owned())).collect()
 }
 
-/// Whether whoever types from these tables of rules has rules that do what the plan says: the tables are read as from a
+/// Whether rules typed from these tables do what the plan says: the tables are read as from a
 /// file, and the rules that come of it are proved.
 ///
 /// # Errors
@@ -166,7 +166,7 @@ fn in_lists<'p>(
     let mut strange = 0;
     for TypedRow { list, id, mut rule, at } in rows {
         strange += usize::from(!missing.remove(&id));
-        // Whoever copies a row has two of one name: they are two rules all the same.
+        // A copied row has the name of its original: they are two rules all the same.
         if let Ok(rule) = &mut rule {
             let count = seen.entry(rule.id.clone()).or_default();
             *count += 1;

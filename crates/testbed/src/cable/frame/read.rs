@@ -35,7 +35,7 @@ fn heard_arp(body: &[u8]) -> Option<Heard> {
     };
     let ArpRepr::EthernetIpv4 { target_protocol_addr, .. } = says else { return None };
     let asks = IpAddr::from(source_protocol_addr);
-    // Whoever asks for his own address announces it.
+    // A host that asks for its own address announces it.
     if operation == ArpOperation::Request && source_protocol_addr != target_protocol_addr {
         return Some(Heard::Who { target: target_protocol_addr.into(), asks });
     }

@@ -75,7 +75,7 @@ fn neighbours_are_asked_for_and_answered() {
         assert_eq!(read(&here), Some((OTHER, says)));
         assert_eq!(here[..6], OWN);
     }
-    // Whoever asks for his own address announces it.
+    // A host that asks for its own address announces it.
     let announced = who_has(OTHER, address("10.44.24.1"), address("10.44.24.1"));
     let (_, heard) = read(&announced.expect("a frame")).expect("an announcement");
     assert!(matches!(heard, Heard::Here { mac: OTHER, .. }), "{heard:?}");

@@ -1,4 +1,4 @@
-//! Sockets that wait for whoever gets through.
+//! Sockets that wait for conversations to get through.
 
 use super::{Expected, Testbed};
 use socket2::{Domain, Protocol, SockAddr, Socket, Type};

@@ -60,7 +60,7 @@ pub struct Attempt {
     pub to: IpAddr,
     /// What it does.
     pub action: Action,
-    /// Who answers there, for whoever gets through.
+    /// Who answers there, if something gets through.
     pub answers: Option<Expected>,
 }
 
@@ -90,7 +90,7 @@ pub struct Asked {
     pub detail: Option<String>,
 }
 
-/// Sockets of a site, waiting for whoever gets through.
+/// Sockets of a site that wait for conversations to get through.
 pub struct Testbed<'s> {
     site: &'s mut Site,
     names: Names,
@@ -98,7 +98,7 @@ pub struct Testbed<'s> {
     udp: Vec<(Socket, Expected)>,
     /// Those of the listeners that answer for names.
     name_servers: HashSet<Expected>,
-    /// Whoever was heard, by who heard them and the port that they came from; nobody in particular where
+    /// The clients that were heard, by listener and source port; nobody in particular where
     /// two came from the same port.
     heard: HashMap<(Expected, u16), Option<IpAddr>>,
     open: HashSet<Expected>,
@@ -220,7 +220,7 @@ impl<'s> Testbed<'s> {
                 }
                 next += 1;
             }
-            // In this order: whoever gets an answer was heard before, and the filter had seen it before.
+            // In this order: a client that gets an answer was heard before, and the filter had seen it before.
             let now = Instant::now();
             for one in &mut pending {
                 one.look();
