@@ -59,6 +59,7 @@ impl<'m, 'r> Way<'m, 'r> {
         self.insert();
         let putting_in = self.steps.len();
         self.surroundings(Interfaces::Both);
+        self.uncover();
         self.set();
         self.delete();
         self.surroundings(Interfaces::New);
@@ -201,12 +202,35 @@ impl<'m, 'r> Way<'m, 'r> {
         row.end.is_some() || self.merged.lists[row.list].implied
     }
 
-    /// What the gateway does by itself.
-    fn set(&mut self) {
-        let rows: Vec<usize> = (0..self.merged.rows.len())
+    /// Takes old rows out that would decide as soon as the gateway does something else by itself: a cut-off stands above all
+    /// rows, and what it covers comes to them once it is gone. As few as it takes, the lowest first.
+    fn uncover(&mut self) {
+        let set = self.to_set();
+        for place in (0..self.merged.rows.len()).rev() {
+            if set.is_empty() || self.check(&set).is_ok() {
+                return;
+            }
+            let row = &self.merged.rows[place];
+            let list = &self.merged.lists[row.list];
+            let is_old = self.state.rows[place] && !self.goal.rows[place];
+            let is_entered = !list.implied && list.in_new && row.end.is_none();
+            if is_old && is_entered && self.check(&[place]).is_ok() {
+                self.step(&[place], |way, before| way.deleted(place, before));
+            }
+        }
+    }
+
+    /// The rows that stand for what the gateway does by itself, as far as that changes.
+    fn to_set(&self) -> Vec<usize> {
+        (0..self.merged.rows.len())
             .filter(|row| self.merged.lists[self.merged.rows[*row].list].implied)
             .filter(|row| self.state.rows[*row] != self.goal.rows[*row])
-            .collect();
+            .collect()
+    }
+
+    /// What the gateway does by itself.
+    fn set(&mut self) {
+        let rows = self.to_set();
         if rows.is_empty() {
             return;
         }
